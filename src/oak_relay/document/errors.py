@@ -1,0 +1,71 @@
+"""What can go wrong, in a closed set of kinds, and what the checker finds."""
+
+from dataclasses import asdict, dataclass
+from typing import Any, Literal, get_args
+
+ErrorKind = Literal[
+    "invalid", "denied", "missing", "busy", "unavailable", "timeout", "out_of_credit", "refused",
+    "cut_off", "too_long", "wrong_shape", "over_limit", "cancelled", "diverged", "failed",
+]  # fmt: skip
+ERROR_KINDS: tuple[str, ...] = get_args(ErrorKind)
+Reached = Literal["no", "maybe", "yes"]
+
+
+class StepFailed(Exception):
+    """A step did not succeed.
+
+    Attributes: `kind` (closed set), `message` (what was attempted and why it failed), `fix` (what to
+    do), `reached` (whether the other side saw the request), `delay` (seconds it asked to wait),
+    `detail` (requests, replies, messages, for the trace), `usage` (tokens and money spent all the same).
+    """
+
+    def __init__(
+        self,
+        kind: ErrorKind,
+        message: str,
+        *,
+        fix: str = "",
+        reached: Reached = "no",
+        delay: float | None = None,
+        detail: dict[str, Any] | None = None,
+        usage: dict[str, Any] | None = None,
+    ) -> None:
+        super().__init__(message)
+        self.kind: ErrorKind = kind
+        self.message = message
+        self.fix = fix
+        self.reached: Reached = reached
+        self.delay = delay
+        self.detail = detail or {}
+        self.usage = usage
+
+    def as_data(self) -> dict[str, Any]:
+        """The error as steps see it: kind, message, fix, reached, and the delay when there is one."""
+        data: dict[str, Any] = {"kind": self.kind, "message": self.message, "reached": self.reached}
+        if self.fix:
+            data["fix"] = self.fix
+        if self.delay is not None:
+            data["delay"] = self.delay
+        return data
+
+    @classmethod
+    def from_data(cls, data: dict[str, Any]) -> "StepFailed":
+        return cls(
+            data["kind"], data["message"], fix=data.get("fix", ""),
+            reached=data.get("reached", "no"), delay=data.get("delay"),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing the checker found. `line` and `column` count from 1."""
+
+    line: int
+    column: int
+    message: str
+    fix: str
+    severity: Literal["error", "warning"] = "error"
+    path: str = ""
+
+    def as_data(self) -> dict[str, Any]:
+        return asdict(self)

@@ -1,0 +1,191 @@
+"""Texts with `${ … }`: compiled once, evaluated typed when the whole text is one expression."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from jinja2 import TemplateSyntaxError, meta, nodes
+from jinja2.environment import Template as JinjaTemplate
+from jinja2.exceptions import SecurityError, TemplateError
+
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, Meter, Missing, plain
+
+_DOLLAR = "\ufdd0"
+ENVIRONMENT = Environment()
+Reference = tuple[str, ...]
+
+
+class BadExpression(ValueError):
+    """The text does not compile; `line` counts from 0 inside the text."""
+
+    def __init__(self, message: str, line: int = 0) -> None:
+        super().__init__(message)
+        self.line = line
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Expression:
+    """A compiled text. `whole`: it is one expression and keeps its type. `names`: what it refers to."""
+
+    text: str
+    whole: bool
+    template: JinjaTemplate
+    names: frozenset[str]
+    tree: nodes.Template
+
+    def value(self, scope: Mapping[str, Any], empty: list[str] | None = None, fuel: int = FUEL) -> Any:
+        """Evaluate. `empty` collects references that came out empty. Raises `StepFailed`."""
+        meter = Meter(fuel)
+        token = METER.set(meter)
+        try:
+            context = self.template.new_context(scope, shared=True)  # type: ignore[arg-type]
+            pieces = list(self.template.root_render_func(context))
+            if self.whole:
+                result = plain(context.vars["result"])
+            else:
+                result = "".join(pieces).replace(_DOLLAR, "${")
+                if len(result) > LONGEST_TEXT:
+                    raise StepFailed("over_limit", "the text is too long", fix="make it shorter")
+            return result
+        except StepFailed as failed:
+            absent = next(iter(self._absent(scope)), "") if failed.kind == "missing" else ""
+            raise StepFailed(
+                failed.kind, f"in {_short(self.text)}: {absent or failed.message}", fix=failed.fix
+            ) from None
+        except (TemplateError, ArithmeticError, TypeError, ValueError, LookupError, AttributeError,
+                RecursionError) as error:  # fmt: skip
+            raise StepFailed(
+                "invalid", f"in {_short(self.text)}: {error}", fix="check the types of its values"
+            ) from None
+        finally:
+            METER.reset(token)
+            if empty is not None and (meter.empty or not self.names <= scope.keys()):
+                empty.extend(line.split(" is ")[0] for line in self._absent(scope, nulls=True))
+
+    def references(self) -> set[Reference]:
+        """Paths such as `("kind", "label")` that the text reads, each as long as it is constant."""
+        found: set[Reference] = set()
+        _collect(self.tree, found)
+        return {path for path in found if path[0] in self.names}
+
+    def _absent(self, scope: Mapping[str, Any], nulls: bool = False) -> Iterator[str]:
+        """A sentence for each reference that is not there (with `nulls`, or holds null), and what is."""
+        for path in sorted(self.references()):
+            here: Any = scope
+            for index, key in enumerate(path):
+                if not isinstance(here, Mapping) or key not in here or (nulls and here[key] is None):
+                    if isinstance(here, dict) and key not in here and hasattr(here, key):
+                        break
+                    name = ".".join(path if nulls else path[: index + 1])
+                    have = ", ".join(str(k) for k in list(here)[:20]) if isinstance(here, Mapping) else ""
+                    yield f"{name} is not there" + (f"; there is {have}" if have else "")
+                    break
+                here = here[key]
+
+
+def is_template(text: str) -> bool:
+    """Whether a text holds expressions, statement lines or an escape."""
+    return "${" in text or "%%" in text
+
+
+@lru_cache(maxsize=4096)
+def compile_text(text: str) -> Expression:
+    """Compile a text. Raises `BadExpression`."""
+    if _DOLLAR in text:
+        raise BadExpression("the character U+FDD0 cannot be used")
+    escaped = text.replace("\\${", _DOLLAR)
+    try:
+        tree = ENVIRONMENT.parse(escaped)
+        names = frozenset(meta.find_undeclared_variables(tree))
+        outputs = [node for output in tree.body if isinstance(output, nodes.Output) for node in output.nodes]
+        whole = len(tree.body) == 1 and len(outputs) == 1 and not isinstance(outputs[0], nodes.TemplateData)
+        original = ENVIRONMENT.parse(escaped)
+        ENVIRONMENT.guard(tree)
+        if whole:
+            expression = next(iter(tree.find_all(nodes.Output))).nodes[0]
+            target = nodes.Name("result", "store", lineno=1)
+            body: list[nodes.Node] = [nodes.Assign(target, expression, lineno=1)]
+            tree = nodes.Template(body, lineno=1)
+            tree.set_environment(ENVIRONMENT)
+        code = ENVIRONMENT.compile(tree)
+        template = JinjaTemplate.from_code(ENVIRONMENT, code, {})  # type: ignore[arg-type]
+    except TemplateSyntaxError as error:
+        raise BadExpression(_explain(error), max(0, error.lineno - 1)) from None
+    except (SecurityError, TemplateError) as error:
+        raise BadExpression(str(error)) from None
+    except RecursionError:
+        raise BadExpression("nested too deeply") from None
+    return Expression(text, whole, template, names, original)
+
+
+class Template:
+    """A value of a document whose texts may hold expressions; compiled once, rendered often."""
+
+    __slots__ = ("_render", "constant", "expressions", "names", "raw")
+
+    def __init__(self, raw: Any) -> None:
+        self.raw = raw
+        self.expressions: list[Expression] = []
+        self._render = self._build(raw)
+        self.constant = not self.expressions
+        self.names = frozenset().union(*(e.names for e in self.expressions))
+
+    def render(self, scope: Mapping[str, Any], empty: list[str] | None = None) -> Any:
+        """The value with every expression evaluated. Raises `StepFailed`."""
+        return self.raw if self.constant else self._render(scope, empty)
+
+    def _build(self, raw: Any) -> Any:
+        if isinstance(raw, str) and is_template(raw):
+            expression = compile_text(raw)
+            self.expressions.append(expression)
+            return expression.value
+        if isinstance(raw, dict):
+            parts = [(key, self._build(value)) for key, value in raw.items()]
+            return lambda scope, empty: {key: part(scope, empty) for key, part in parts}
+        if isinstance(raw, list):
+            items = [self._build(value) for value in raw]
+            return lambda scope, empty: [part(scope, empty) for part in items]
+        return lambda scope, empty: raw
+
+
+def _collect(node: nodes.Node, found: set[Reference]) -> None:
+    chain = _chain(node)
+    if chain is not None:
+        found.add(chain)
+        return
+    for child in node.iter_child_nodes():
+        if isinstance(node, nodes.Call) and child is node.node and isinstance(child, nodes.Getattr):
+            child = child.node
+        _collect(child, found)
+
+
+def _chain(node: nodes.Node) -> Reference | None:
+    keys: list[str] = []
+    while isinstance(node, nodes.Getattr | nodes.Getitem):
+        if isinstance(node, nodes.Getattr):
+            keys.append(node.attr)
+        elif isinstance(node.arg, nodes.Const) and isinstance(node.arg.value, str):
+            keys.append(node.arg.value)
+        else:
+            return None
+        node = node.node
+    if isinstance(node, nodes.Name) and node.ctx == "load":
+        return (node.name, *reversed(keys))
+    return None
+
+
+def _explain(error: TemplateSyntaxError) -> str:
+    message = (error.message or "it cannot be read").rstrip(".")
+    if "unexpected end of template" in message or "end of print statement" in message:
+        return f"the expression is not finished: {message}"
+    return message
+
+
+def _short(text: str) -> str:
+    line = " ".join(text.split())
+    return line if len(line) <= 60 else line[:57] + "…"
+
+
+__all__ = ["BadExpression", "Expression", "Missing", "Template", "compile_text", "is_template"]

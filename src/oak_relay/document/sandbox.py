@@ -1,0 +1,297 @@
+"""The guarded Jinja environment: allow-listed syntax, keys before methods, fuel, values that may be missing."""
+
+import math
+from collections.abc import Callable, Iterator
+from contextvars import ContextVar
+from datetime import datetime
+from functools import wraps
+from typing import Any, NoReturn
+
+from jinja2 import Undefined, filters, nodes
+from jinja2.exceptions import SecurityError, UndefinedError
+from jinja2.runtime import LoopContext
+from jinja2.sandbox import SandboxedEnvironment
+
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.filters import OWN_FILTERS
+from oak_relay.document.values import text_of
+
+FUEL = 500_000
+LONGEST_TEXT = 1_000_000
+
+_NODES: tuple[type[nodes.Node], ...] = (
+    nodes.Template, nodes.Output, nodes.TemplateData, nodes.For, nodes.If, nodes.Assign, nodes.Name,
+    nodes.Const, nodes.Tuple, nodes.List, nodes.Dict, nodes.Pair, nodes.Keyword, nodes.CondExpr,
+    nodes.Filter, nodes.Test, nodes.Call, nodes.Getitem, nodes.Getattr, nodes.Slice, nodes.Concat,
+    nodes.Compare, nodes.Operand, nodes.Add, nodes.Sub, nodes.Mul, nodes.Div, nodes.FloorDiv, nodes.Mod,
+    nodes.Pow, nodes.Neg, nodes.Pos, nodes.And, nodes.Or, nodes.Not,
+)  # fmt: skip
+_JINJA_FILTERS = (
+    "abs", "capitalize", "d", "default", "dictsort", "filesizeformat", "first", "float", "groupby", "int",
+    "items", "join", "last", "length", "count", "list", "lower", "map", "max", "min", "reject",
+    "rejectattr", "replace", "reverse", "round", "select", "selectattr", "sort", "string", "striptags",
+    "sum", "title", "trim", "truncate", "unique", "upper", "urlencode", "wordcount",
+)  # fmt: skip
+_TESTS = (
+    "defined", "undefined", "none", "boolean", "false", "true", "integer", "float", "number", "string",
+    "mapping", "sequence", "iterable", "odd", "even", "divisibleby", "lower", "upper", "eq", "==", "equalto",
+    "ne", "!=", "gt", ">", "greaterthan", "ge", ">=", "lt", "<", "lessthan", "le", "<=", "in", "sameas",
+)  # fmt: skip
+_METHODS: dict[type, tuple[str, ...]] = {
+    str: ("upper", "lower", "strip", "lstrip", "rstrip", "split", "splitlines", "startswith", "endswith",
+          "title", "capitalize", "find", "count", "removeprefix", "removesuffix"),
+    dict: ("items", "keys", "values", "get"),
+    list: ("index", "count"),
+}  # fmt: skip
+_MOMENT = ("year", "month", "day", "hour", "minute", "second")
+_LOOP = ("index", "index0", "revindex", "revindex0", "first", "last", "length", "previtem", "nextitem")
+
+
+class Meter:
+    """What one evaluation may use, and which references came out empty."""
+
+    __slots__ = ("empty", "fuel")
+
+    def __init__(self, fuel: int = FUEL) -> None:
+        self.fuel = fuel
+        self.empty: list[str] = []
+
+    def charge(self, amount: int = 1) -> None:
+        self.fuel -= amount
+        if self.fuel < 0:
+            raise StepFailed("over_limit", "the expression does too much work", fix="make its lists shorter")
+
+
+METER: ContextVar[Meter] = ContextVar("meter")
+
+
+class Missing(Undefined):
+    """A value that is not there: may be passed on and defaulted, fails with its name when used."""
+
+    __slots__ = ("known", "path")
+
+    def __init__(self, hint: str | None = None, obj: Any = None, name: str | None = None,
+                 exc: type[Exception] = UndefinedError, path: str = "", known: tuple[str, ...] | None = None) -> None:  # fmt: skip
+        super().__init__(hint, obj, name, UndefinedError)
+        self.path = path or str(name or "value")
+        self.known = known
+
+    def child(self, key: Any) -> "Missing":
+        path = f"{self.path}[{key}]" if isinstance(key, int) else f"{self.path}.{key}"
+        return Missing(name=path, path=path, known=self.known)
+
+    def failure(self) -> StepFailed:
+        """The error that using this value is."""
+        have = f"; there is {', '.join(self.known[:20])}" if self.known else ""
+        return StepFailed(
+            "missing", f"{self.path} is not there{have}", fix="correct the name, or say | default(…)"
+        )
+
+    def _fail_with_undefined_error(self, *args: Any, **kwargs: Any) -> NoReturn:
+        raise self.failure()
+
+    def __getattr__(self, name: str) -> Any:
+        if name[:2] == "__":
+            raise AttributeError(name)
+        return self.child(name)
+
+    __iter__ = __str__ = __len__ = __hash__ = _fail_with_undefined_error
+    __eq__ = __ne__ = __bool__ = __contains__ = _fail_with_undefined_error
+    __add__ = __radd__ = __sub__ = __rsub__ = __mul__ = __rmul__ = _fail_with_undefined_error
+    __truediv__ = __rtruediv__ = __floordiv__ = __mod__ = __lt__ = _fail_with_undefined_error
+    __le__ = __gt__ = __ge__ = __neg__ = __pos__ = __call__ = __getitem__ = _fail_with_undefined_error
+
+
+class Method:
+    """A method of a value that expressions may call."""
+
+    __slots__ = ("call",)
+
+    def __init__(self, call: Callable[..., Any]) -> None:
+        self.call = call
+
+    def __call__(self, *args: Any, **kwargs: Any) -> Any:
+        METER.get().charge(5)
+        return self.call(*args, **kwargs)
+
+
+class Environment(SandboxedEnvironment):
+    """Reading and computing only. Delimiters are `${ … }` and lines that begin with `%%`."""
+
+    intercepted_binops = frozenset(["*", "**", "%", "+"])
+
+    def __init__(self) -> None:
+        super().__init__(
+            block_start_string="\ufdd1%", block_end_string="%\ufdd1", variable_start_string="${",
+            variable_end_string="}", comment_start_string="\ufdd1#", comment_end_string="#\ufdd1",
+            line_statement_prefix="%%", undefined=Missing, autoescape=False, keep_trailing_newline=True,
+            finalize=text_of, cache_size=0, optimized=False,
+        )  # fmt: skip
+        self.globals.clear()
+        chosen = {name: filters.FILTERS[name] for name in _JINJA_FILTERS}
+        self.filters = {n: _metered(f) for n, f in {**chosen, **OWN_FILTERS}.items()}
+        self.filters |= {"_each": _each, "_joined": _joined}
+        self.tests = {name: self.tests[name] for name in _TESTS}
+
+    def guard(self, tree: nodes.Template) -> None:
+        """Refuse syntax outside the allow-list; put loops and joins on the meter. Raises `SecurityError`."""
+        for node in list(tree.find_all(nodes.Node)):
+            if not isinstance(node, _NODES):
+                raise SecurityError(f"{type(node).__name__.lower()} is not part of the language")
+            if isinstance(node, nodes.Call) and not isinstance(node.node, nodes.Getattr):
+                raise SecurityError("only methods of values can be called")
+            if isinstance(node, nodes.For):
+                if node.recursive:
+                    raise SecurityError("loops cannot be recursive")
+                node.iter = nodes.Filter(node.iter, "_each", [], [], None, None, lineno=node.lineno)
+            if isinstance(node, nodes.Filter) and node.name not in self.filters:
+                raise SecurityError(f"there is no filter {node.name}")
+            if isinstance(node, nodes.Test) and node.name not in self.tests:
+                raise SecurityError(f"there is no test {node.name}")
+            if isinstance(node, nodes.Name) and node.name.startswith("_"):
+                raise SecurityError("names do not begin with _")
+        _join_concats(tree)
+
+    def getattr(self, obj: Any, attribute: str) -> Any:
+        meter = METER.get()
+        meter.charge()
+        if isinstance(obj, dict):
+            if attribute in obj:
+                found = obj[attribute]
+                if found is None:
+                    meter.empty.append(attribute)
+                return found
+            known: tuple[str, ...] | None = tuple(str(k) for k in obj)
+        elif isinstance(obj, Missing):
+            return obj.child(attribute)
+        elif isinstance(obj, datetime) and attribute in _MOMENT:
+            return getattr(obj, attribute)
+        elif isinstance(obj, LoopContext) and attribute in _LOOP:
+            return getattr(obj, attribute)
+        elif isinstance(obj, tuple) and attribute in getattr(obj, "_fields", ()):
+            return getattr(obj, attribute)
+        else:
+            known = None
+        if attribute in _METHODS.get(type(obj), ()):
+            return Method(getattr(obj, attribute))
+        meter.empty.append(attribute)
+        return Missing(name=attribute, path=attribute, known=known)
+
+    def getitem(self, obj: Any, argument: Any) -> Any:
+        if isinstance(obj, list | str | tuple) and isinstance(argument, int | slice):
+            METER.get().charge()
+            try:
+                return obj[argument]
+            except IndexError:
+                return Missing(name=f"item {argument}", path=f"item {argument} of {len(obj)}")
+        if isinstance(obj, Missing):
+            return obj.child(argument)
+        return self.getattr(obj, str(argument))
+
+    def call(self, _context: Any, _obj: Any, *args: Any, **kwargs: Any) -> Any:
+        if isinstance(_obj, Missing):
+            raise _obj.failure()
+        if not isinstance(_obj, Method):
+            raise SecurityError("only methods of values can be called")
+        return _obj(*args, **kwargs)
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        METER.get().charge()
+        if isinstance(left, Missing):
+            raise left.failure()
+        if isinstance(right, Missing):
+            raise right.failure()
+        if operator == "%" and isinstance(left, str):
+            raise SecurityError("% works on numbers")
+        if operator == "**" and (abs(left) > 1e6 or abs(right) > 64):
+            raise StepFailed("over_limit", "the power is too large", fix="use smaller numbers")
+        if operator == "*":
+            size = next((len(s) * n for s, n in ((left, right), (right, left))
+                         if isinstance(s, str | list) and isinstance(n, int)), 0)  # fmt: skip
+            if size > LONGEST_TEXT:
+                raise StepFailed("over_limit", "the product is too long", fix="repeat it less often")
+        if operator in "*+" and isinstance(left, int) and isinstance(right, int) and (
+            left.bit_length() + right.bit_length() > 20_000
+        ):  # fmt: skip
+            raise StepFailed("over_limit", "the number is too large", fix="use smaller numbers")
+        result = super().call_binop(context, operator, left, right)
+        if isinstance(result, float) and not math.isfinite(result):
+            raise StepFailed("invalid", f"{operator} gives no finite number", fix="use smaller numbers")
+        if isinstance(result, str | list):
+            METER.get().charge(len(result) // 100)
+        return result
+
+
+def _join_concats(tree: nodes.Node) -> None:
+    """`a ~ b` joins by our own rule of how values read in text."""
+    for field_name, value in tree.iter_fields():
+        for index, item in enumerate(value if isinstance(value, list) else [value]):
+            if not isinstance(item, nodes.Node):
+                continue
+            _join_concats(item)
+            if isinstance(item, nodes.Concat):
+                joined = nodes.Filter(
+                    nodes.List(item.nodes, lineno=item.lineno), "_joined", [], [], None, None, lineno=item.lineno
+                )
+                if isinstance(value, list):
+                    value[index] = joined
+                else:
+                    setattr(tree, field_name, joined)
+
+
+def _joined(values: list[Any]) -> str:
+    for value in values:
+        if isinstance(value, Missing):
+            raise value.failure()
+    text = "".join(text_of(plain(v)) for v in values)
+    METER.get().charge(1 + len(text) // 100)
+    if len(text) > LONGEST_TEXT:
+        raise StepFailed("over_limit", "the text is too long", fix="join less")
+    return text
+
+
+def _each(values: Any) -> Iterator[Any]:
+    if isinstance(values, Missing):
+        raise values.failure()
+    meter = METER.get()
+    for value in values:
+        meter.charge(5)
+        yield value
+
+
+def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
+    @wraps(function)
+    def metered(*args: Any, **kwargs: Any) -> Any:
+        meter = METER.get()
+        size = next((len(a) for a in args[:2] if isinstance(a, str | list | dict)), 0)
+        meter.charge(2 + size // 10)
+        result = function(*args, **kwargs)
+        if isinstance(result, str) and len(result) > LONGEST_TEXT:
+            raise StepFailed("over_limit", "the text is too long", fix="use less of it")
+        return _each(result) if isinstance(result, Iterator) else result
+
+    return metered
+
+
+def plain(value: Any) -> Any:
+    """What an expression gives, as plain JSON values. Raises `StepFailed` for what is missing or no value."""
+    kind = type(value)
+    if kind in (str, int, bool, type(None)):
+        return value
+    if kind is float:
+        if not math.isfinite(value):
+            raise StepFailed("invalid", "the expression gives no finite number", fix="use smaller numbers")
+        return value
+    if isinstance(value, dict):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, Missing):
+        raise value.failure()
+    if isinstance(value, datetime):
+        return value.isoformat()
+    if isinstance(value, str):
+        return str(value)
+    if isinstance(value, Method):
+        raise StepFailed("invalid", "a method is not a value", fix="call it with ()")
+    if isinstance(value, list | tuple) or hasattr(value, "__iter__"):
+        return [plain(v) for v in value]
+    return value

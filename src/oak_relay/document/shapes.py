@@ -1,0 +1,89 @@
+"""Shapes of values as JSON Schema, and whether a path such as `input.guest.email` can fit one."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import Any
+
+Schema = Mapping[str, Any]
+ANY: Schema = {}
+EVENT: Schema = {
+    "type": "object",
+    "properties": {
+        "id": {"type": "string"}, "source": {"type": "string"}, "type": {"type": "string"},
+        "time": {"type": "string"}, "data": {}, "headers": {"type": "object"}, "query": {"type": "object"},
+    },
+    "additionalProperties": False,
+}  # fmt: skip
+RUN: Schema = {
+    "type": "object",
+    "properties": {"id": {"type": "string"}, "subject": {}, "started": {"type": "string"}, "url": {"type": "string"}},
+    "additionalProperties": False,
+}  # fmt: skip
+ERROR: Schema = {
+    "type": "object",
+    "properties": {"kind": {"type": "string"}, "message": {"type": "string"}, "fix": {"type": "string"},
+                   "reached": {"type": "string"}, "delay": {"type": "number"}},
+    "additionalProperties": False,
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Misfit:
+    """A key that the shape does not have."""
+
+    path: str
+    known: tuple[str, ...]
+    near: str | None
+
+
+def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
+    """The first key of `path` that a value of this shape cannot have, or None. Closed shapes only:
+    those that list properties and either forbid others or are declared in the document."""
+    here = schema
+    shown = name
+    root = schema
+    for key in path:
+        here = _resolve(here, root)
+        if any(word in here for word in ("anyOf", "oneOf", "allOf", "patternProperties")):
+            return None
+        kind = here.get("type")
+        if kind in ("string", "number", "integer", "boolean", "array") and not _method(kind, key):
+            return Misfit(f"{shown}.{key}", (), None)
+        properties = here.get("properties")
+        if not isinstance(properties, Mapping):
+            return None
+        if key not in properties:
+            if here.get("additionalProperties", False) not in (False, None) or key in ("items", "keys", "values", "get"):
+                return None
+            near = get_close_matches(key, list(properties), 1)
+            return Misfit(f"{shown}.{key}", tuple(properties), near[0] if near else None)
+        here = properties[key] if isinstance(properties[key], Mapping) else ANY
+        shown = f"{shown}.{key}"
+    return None
+
+
+def object_of(names: Mapping[str, Schema]) -> Schema:
+    """The shape of a mapping with exactly these keys."""
+    return {"type": "object", "properties": dict(names), "additionalProperties": False}
+
+
+def defaults(schema: Schema) -> dict[str, Any]:
+    """The default values that an object's schema declares."""
+    properties = schema.get("properties") or {}
+    return {k: p["default"] for k, p in properties.items() if isinstance(p, Mapping) and "default" in p}
+
+
+def _resolve(schema: Schema, root: Schema) -> Schema:
+    ref = schema.get("$ref")
+    if isinstance(ref, str) and ref.startswith("#/$defs/"):
+        found = (root.get("$defs") or {}).get(ref.removeprefix("#/$defs/"), ANY)
+        return found if isinstance(found, Mapping) else ANY
+    return schema
+
+
+def _method(kind: Any, key: str) -> bool:
+    methods = {"string": ("upper", "lower", "strip", "lstrip", "rstrip", "split", "splitlines", "startswith",
+                          "endswith", "title", "capitalize", "find", "count", "removeprefix", "removesuffix"),
+               "array": ("index", "count")}  # fmt: skip
+    return key in methods.get(kind, ())

@@ -1,0 +1,52 @@
+"""A journal in memory, with a clock of its own: for trying steps and for tests of the engine."""
+
+import asyncio
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import Any
+
+from oak_relay.document import values
+from oak_relay.engine.protocols import Entry, LocalEffect
+
+
+class MemoryJournal:
+    """Keeps entries in a list. Sleeping moves its clock on. `apply` carries out local effects."""
+
+    def __init__(self, apply: Callable[[LocalEffect], Any] | None = None, entries: Sequence[Entry] = ()) -> None:
+        self.log: list[Entry] = []
+        self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
+        self._apply = apply or (lambda effect: effect.data)
+        self._by_path: dict[str, list[Entry]] = defaultdict(list)
+        for entry in entries:
+            self._keep(entry)
+
+    def entries(self, path: str) -> Sequence[Entry]:
+        return tuple(self._by_path.get(path, ()))
+
+    def add(self, entry: Entry) -> Any:
+        entry = replace(entry, body=values.stored(entry.body))
+        self._keep(entry)
+        return entry.body
+
+    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
+        await asyncio.sleep(0)
+        if effect is not None:
+            entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
+        return self.add(entry)
+
+    def now(self) -> datetime:
+        return self.clock
+
+    def random(self) -> float:
+        return 0.5
+
+    async def sleep_until(self, moment: datetime) -> None:
+        for _ in range(3):
+            await asyncio.sleep(0)
+        self.clock = max(self.clock, moment)
+
+    def _keep(self, entry: Entry) -> None:
+        self.log.append(entry)
+        self._by_path[entry.path].append(entry)

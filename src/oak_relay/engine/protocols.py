@@ -1,0 +1,108 @@
+"""The two things a walk knows of the world: a journal and an executor."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Literal, Protocol
+
+EntryKind = Literal["value", "began", "ended", "lost", "skipped"]
+Repeat = Literal["safe", "keyed", "unsafe"]
+Reach = Literal["outside", "read", "local"]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of a journal.
+
+    `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
+    what the engine goes on with, `detail` only what a trace shows, `started`/`at` when it began and ended.
+    """
+
+    path: str
+    kind: EntryKind
+    attempt: int = 0
+    hash: str = ""
+    body: Any = None
+    detail: dict[str, Any] | None = None
+    started: datetime | None = None
+    at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class LocalEffect:
+    """A change of our own records, made in the same commit as its entry.
+
+    `op` is one of `table.add`, `table.upsert`, `answer`, `once`; `data` is what it needs.
+    """
+
+    op: str
+    data: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """An action to perform. `key` is stable across attempts; `timeout` is in seconds; `money` is what may
+    still be spent, None for no limit."""
+
+    action: str
+    input: dict[str, Any]
+    path: str
+    attempt: int
+    key: str
+    timeout: float
+    money: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What an action gave. `usage` holds `input`, `cached`, `output` (tokens) and `money`."""
+
+    output: Any
+    detail: dict[str, Any] = field(default_factory=dict)
+    usage: dict[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """What repeating an action means, where it reaches, and how long one attempt may take (seconds)."""
+
+    repeat: Repeat
+    reach: Reach
+    timeout: float = 60.0
+
+
+class Journal(Protocol):
+    """The durable record of one run."""
+
+    def entries(self, path: str) -> Sequence[Entry]:
+        """What is recorded under a path, oldest first."""
+
+    def add(self, entry: Entry) -> Any:
+        """Record something that follows from what is recorded already, without waiting for the commit.
+        Returns the body as stored. Order is kept: a later `commit` makes it durable first."""
+
+    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
+        """Record, and return the body as stored once it is durable. With an effect the body holds its
+        result as `output`. Raises `StepFailed` when the effect is refused."""
+
+    def now(self) -> datetime:
+        """The time, zoned."""
+
+    def random(self) -> float:
+        """A number from 0 to 1, for spreading waits."""
+
+    async def sleep_until(self, moment: datetime) -> None:
+        """Return at that moment."""
+
+
+class Executor(Protocol):
+    """Performs actions."""
+
+    def manner(self, action: str, input: dict[str, Any]) -> Manner:
+        """How this action, with this input, behaves. Raises `StepFailed` (`missing`) for an unknown one."""
+
+    def effect(self, call: Call) -> LocalEffect:
+        """The local effect of an action that reaches no further than our records. Raises `StepFailed`."""
+
+    async def perform(self, call: Call) -> Outcome:
+        """Carry it out. Raises `StepFailed`."""
