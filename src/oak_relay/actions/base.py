@@ -1,0 +1,121 @@
+"""How an action is declared, so that catalogue, JSON Schema, checker and forms come from one place."""
+
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, Protocol
+
+import httpx
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from oak_relay.document.check import ActionShape
+from oak_relay.document.errors import StepFailed
+from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
+
+StoredCredential = Bearer | HeaderKey | Basic | Signing
+Reach = Literal["outside", "read", "local"]
+
+
+class Fields(BaseModel):
+    """Base of inputs and outputs."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What an action gave; `usage` has tokens (`input`, `cached`, `output`) and `money`."""
+
+    output: Any
+    detail: dict[str, Any] = field(default_factory=dict)
+    usage: dict[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class LocalChange:
+    """A change of our own records, to be made in the commit of the step's entry."""
+
+    op: str
+    data: dict[str, Any]
+
+
+class Surroundings(Protocol):
+    """What is handed to an action. `key` is stable across attempts, `timeout` in seconds, `money` what may
+    still be spent."""
+
+    http: httpx.AsyncClient
+    key: str
+    trace_parent: str
+    timeout: float
+    money: float | None
+
+    async def credential(self, name: str) -> StoredCredential:
+        """A stored credential. Raises `StepFailed` (`missing`)."""
+
+    async def model(self, name: str) -> Any:
+        """A model alias. Raises `StepFailed` (`missing`)."""
+
+    async def rows(self, table: str, match: dict[str, Any], limit: int) -> list[dict[str, Any]]:
+        """Rows of a table. Raises `StepFailed` (`missing`)."""
+
+    def table(self, name: str) -> dict[str, Any]:
+        """`{id, columns}` of a table. Raises `StepFailed` (`missing`)."""
+
+    def may_reach(self, url: str) -> None:
+        """Raises `StepFailed` (`denied`) when actions may not call this host."""
+
+    def send_check(self) -> None:
+        """Raises `StepFailed` when this worker may no longer send anything that cannot be repeated."""
+
+
+@dataclass(frozen=True)
+class Action:
+    """One action. `perform` for what reaches outside or only reads; `change` for what alters our records."""
+
+    name: str
+    title: str
+    input: type[Fields]
+    output: type[BaseModel] | None
+    reach: Reach = "outside"
+    repeat: Literal["safe", "keyed", "unsafe"] = "safe"
+    timeout: float = 60.0
+    perform: Callable[[Any, Surroundings], Awaitable[Result]] | None = None
+    change: Callable[[Any, Surroundings], LocalChange] | None = None
+    repeat_of: Callable[[Mapping[str, Any]], str] | None = None
+
+    @property
+    def connector(self) -> str:
+        return self.name.split(".")[0]
+
+    def read(self, data: Mapping[str, Any]) -> Any:
+        """The input as its model. Raises `StepFailed` (`invalid`)."""
+        try:
+            return self.input.model_validate(dict(data))
+        except ValidationError as error:
+            problem = error.errors(include_url=False, include_input=False)[0]
+            where = ".".join(str(p) for p in problem["loc"]) or "the input"
+            raise StepFailed("invalid", f"{self.name}: {where}: {problem['msg']}", fix="correct the step's with:") from None
+
+    def shape(self) -> ActionShape:
+        """Its JSON Schemas."""
+        output = self.output.model_json_schema(mode="serialization") if self.output else {}
+        return ActionShape(self.input.model_json_schema(by_alias=True), output)
+
+
+class Catalogue:
+    """All actions by name."""
+
+    def __init__(self, actions: list[Action]) -> None:
+        self._by_name = {action.name: action for action in actions}
+
+    def __iter__(self) -> Any:
+        return iter(self._by_name.values())
+
+    def get(self, name: str) -> Action:
+        """Raises `StepFailed` (`missing`)."""
+        action = self._by_name.get(name)
+        if action is None:
+            raise StepFailed("missing", f"there is no action {name}", fix="see the catalogue of actions")
+        return action
+
+    def shapes(self) -> dict[str, ActionShape]:
+        return {action.name: action.shape() for action in self}

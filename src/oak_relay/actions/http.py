@@ -1,0 +1,190 @@
+"""`http.request`: any HTTP service, with a stored credential, an idempotency key and trace context."""
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any, Literal
+
+import httpx
+from pydantic import BaseModel, Field
+
+from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.document import values
+from oak_relay.document.errors import ErrorKind, Reached, StepFailed
+from oak_relay.vault.blanking import unseen
+
+_SAFE = ("GET", "HEAD", "OPTIONS", "PUT", "DELETE")
+_SHOWN = 20_000
+
+
+class RequestInput(Fields):
+    method: Literal["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"] = "GET"
+    url: str = Field(pattern=r"^https?://", description="Absolute address.")
+    query: dict[str, Any] = Field(default_factory=dict, description="Added to the address.")
+    headers: dict[str, str] = Field(default_factory=dict)
+    json_body: Any = Field(None, alias="json", description="Body as JSON.")
+    form: dict[str, str] | None = Field(None, description="Body as form fields.")
+    credential: str | None = Field(None, description="Name of a stored credential.")
+    expect: list[int] = Field(default_factory=list, description="Statuses that are fine; empty for any 2xx.")
+    response: Literal["auto", "json", "text"] = "auto"
+    size_limit: int = Field(1_000_000, ge=1, le=4_000_000, description="Largest response in bytes.")
+    repeat: Literal["auto", "safe", "keyed", "unsafe"] = Field(
+        "auto", description="What repeating means; auto: safe for GET, HEAD, OPTIONS, PUT, DELETE (RFC 9110), else unsafe."
+    )
+
+
+class Response(BaseModel):
+    status: int
+    headers: dict[str, str]
+    body: Any
+
+
+def repeat_of(given: Mapping[str, Any]) -> str:
+    """What repeating a request means."""
+    said = given.get("repeat", "auto")
+    if said != "auto":
+        return str(said)
+    return "safe" if given.get("method", "GET") in _SAFE else "unsafe"
+
+
+async def _perform(given: RequestInput, at: Surroundings) -> Result:
+    at.may_reach(given.url)
+    headers = {"User-Agent": "oak-relay", **given.headers, "traceparent": at.trace_parent}
+    if given.method not in ("GET", "HEAD", "OPTIONS"):
+        headers["Idempotency-Key"] = at.key
+    if given.credential:
+        stored = await at.credential(given.credential)
+        if not stored.may_reach(given.url):
+            raise StepFailed("denied", f"the credential {given.credential} may only be sent to {', '.join(stored.hosts)}",
+                             fix="use another credential, or add the host to it")  # fmt: skip
+        headers |= stored.headers()
+    content: dict[str, Any] = {}
+    if given.json_body is not None:
+        content["content"] = values.dumps(given.json_body).encode()
+        headers.setdefault("Content-Type", "application/json")
+    elif given.form is not None:
+        content["data"] = given.form
+    query = {k: values.text_of(v) for k, v in given.query.items()}
+    try:
+        request = at.http.build_request(given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content)
+    except (httpx.InvalidURL, ValueError, UnicodeEncodeError) as error:
+        raise StepFailed("invalid", f"http.request: {error}", fix="correct the address or headers") from None
+    if repeat_of(given.model_dump()) == "unsafe":
+        at.send_check()
+    exchange = await send(at.http, request, given.size_limit, given.credential)
+    fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
+    if not fine:
+        raise exchange.failure()
+    return Result({"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail)
+
+
+class Exchange:
+    """A request and its reply."""
+
+    def __init__(self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None) -> None:
+        self.status = response.status_code
+        self.headers = {k.lower(): v for k, v in response.headers.items()}
+        self.body = body
+        self.credential = credential
+        self.what = f"{request.method} {request.url.copy_with(query=None)}"
+        self.detail = {"exchange": {"request": request_shown(request, credential), "response": {
+            "status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]}}}  # fmt: skip
+
+    def _text(self) -> str:
+        return self.body.decode("utf-8", "replace")
+
+    def read(self, form: str) -> Any:
+        """The body as JSON or text. Raises `StepFailed` (`wrong_shape`)."""
+        is_json = "json" in self.headers.get("content-type", "")
+        if form == "text" or (form == "auto" and not is_json):
+            return self._text()
+        if not self.body and form == "auto":
+            return None
+        try:
+            return values.loads(self.body)
+        except values.NotJson as error:
+            raise StepFailed("wrong_shape", f"{self.what} answered what is not JSON: {error}", fix="ask for response: text",
+                             reached="yes", detail=self.detail) from None  # fmt: skip
+
+    def failure(self) -> StepFailed:
+        """The error that an unwanted status means."""
+        kind, fix = _kind_of(self.status)
+        used = f" with the credential {self.credential}" if self.credential else ""
+        words = " ".join(self._text().split())[:300]
+        message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
+        reached: Reached = "no" if self.status in (401, 403, 404, 405, 429, 503) else "yes"
+        return StepFailed(kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail)
+
+
+async def send(client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None) -> Exchange:
+    """Send and read, up to a size. Raises `StepFailed` for what went wrong on the way."""
+    what = f"{request.method} {request.url.copy_with(query=None)}"
+    detail = {"exchange": {"request": request_shown(request, credential)}}
+    try:
+        response = await client.send(request, stream=True)
+        try:
+            pieces, size = [], 0
+            async for piece in response.aiter_bytes():
+                pieces.append(piece)
+                size += len(piece)
+                if size > size_limit:
+                    raise StepFailed("too_long", f"{what} answered more than {size_limit} bytes", fix="raise size_limit, or ask for less",
+                                     reached="yes", detail=detail)  # fmt: skip
+        finally:
+            await response.aclose()
+    except httpx.ConnectTimeout:
+        raise StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail) from None
+    except httpx.TimeoutException:
+        raise StepFailed("timeout", f"{what} gave no answer in time", fix="raise the step's timeout", reached="maybe", detail=detail) from None
+    except httpx.ConnectError as error:
+        raise StepFailed("unavailable", f"{what}: cannot connect ({error})", fix="is the address right, and the host up?", detail=detail) from None
+    except (httpx.TransportError, httpx.DecodingError) as error:
+        reason = str(error) or type(error).__name__
+        raise StepFailed("unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail) from None
+    return Exchange(request, response, b"".join(pieces), credential)
+
+
+def request_shown(request: httpx.Request, credential: str | None) -> dict[str, Any]:
+    """A request as a trace shows it: secrets blanked, the credential named."""
+    body = request.content.decode("utf-8", "replace")[:_SHOWN] if request.content else ""
+    return {"method": request.method, "url": str(request.url), "headers": unseen(request.headers),
+            "body": body, "credential": credential}  # fmt: skip
+
+
+def retry_after(headers: Mapping[str, str]) -> float | None:
+    """Seconds that a `Retry-After` header (RFC 9110) asks for."""
+    text = headers.get("retry-after", "").strip()
+    if not text:
+        return None
+    if text.replace(".", "", 1).isdigit():
+        return min(float(text), 86_400.0)
+    try:
+        return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
+    except (TypeError, ValueError):
+        return None
+
+
+def _kind_of(status: int) -> tuple[ErrorKind, str]:
+    if status in (401, 403):
+        return "denied", "test the credential; it may be wrong, expired, or of another project"
+    if status == 402:
+        return "out_of_credit", "top up the account behind this credential"
+    if status in (404, 410):
+        return "missing", "check the address and its ids"
+    if status in (408, 504):
+        return "timeout", "try again later"
+    if status == 413:
+        return "too_long", "send less"
+    if status == 429:
+        return "busy", "it asks to be called less often"
+    if status in (500, 502, 503):
+        return "unavailable", "try again later"
+    if 400 <= status < 500:
+        return "invalid", "read its answer; the request does not suit it"
+    return "failed", "read its answer"
+
+
+ACTIONS = [
+    Action("http.request", "Call an HTTP service", RequestInput, Response, repeat="unsafe", timeout=30,
+           perform=_perform, repeat_of=repeat_of),
+]  # fmt: skip

@@ -1,0 +1,86 @@
+"""Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.find`."""
+
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from oak_relay.actions.base import Action, Fields, LocalChange, Result, Surroundings
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+
+
+class AddInput(Fields):
+    table: str = Field(description="The table's name.")
+    row: dict[str, Any] = Field(description="Column to value.")
+
+
+class UpsertInput(AddInput):
+    match: list[str] = Field(min_length=1, description="Columns that tell which row is meant.")
+
+
+class FindInput(Fields):
+    table: str = Field(description="The table's name.")
+    where: dict[str, Any] = Field(default_factory=dict, description="Columns and the values they must have.")
+    limit: int = Field(100, ge=1, le=10_000)
+
+
+class Row(BaseModel):
+    id: str
+    row: dict[str, Any]
+
+
+class Upserted(Row):
+    created: bool
+
+
+class Found(BaseModel):
+    rows: list[dict[str, Any]]
+    count: int
+
+
+def _change(given: AddInput, at: Surroundings, **more: Any) -> LocalChange:
+    table = at.table(given.table)
+    check_row(given.table, table["columns"], given.row)
+    return LocalChange("table.add", {"table": table["id"], "row": given.row, **more})
+
+
+def _upsert(given: UpsertInput, at: Surroundings) -> LocalChange:
+    absent = [column for column in given.match if column not in given.row]
+    if absent:
+        raise StepFailed("invalid", f"table.upsert matches by {', '.join(absent)}, which the row lacks", fix="add it to row:")
+    change = _change(given, at, match=given.match)
+    return LocalChange("table.upsert", change.data)
+
+
+async def _find(given: FindInput, at: Surroundings) -> Result:
+    rows = await at.rows(given.table, given.where, given.limit)
+    return Result({"rows": rows, "count": len(rows)})
+
+
+def check_row(table: str, columns: list[dict[str, Any]], row: dict[str, Any]) -> None:
+    """Whether a row fits the columns (`name`, `type`: text, number, boolean, any). Raises `StepFailed`."""
+    by_name = {column["name"]: column["type"] for column in columns}
+    for name, value in row.items():
+        if name not in by_name:
+            raise StepFailed("invalid", f"the table {table} has no column {name}; it has {', '.join(by_name)}", fix="correct the row")
+        if not _fits(value, by_name[name]):
+            raise StepFailed("invalid", f"{table}.{name} holds a {by_name[name]}, not {values.dumps(value)[:60]}", fix="correct the value")
+    if values.unstorable(row):
+        raise StepFailed("invalid", f"a text for {table} holds U+0000 or half a character, which no table can keep", fix="clean the text")
+
+
+def _fits(value: Any, kind: str) -> bool:
+    if value is None or kind == "any":
+        return True
+    if kind == "boolean":
+        return isinstance(value, bool)
+    if kind == "number":
+        return not isinstance(value, bool | str | list | dict)
+    return isinstance(value, str)
+
+
+ACTIONS = [
+    Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_change),
+    Action("table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert),
+    Action("table.find", "Find rows of a table", FindInput, Found, reach="read", timeout=30, perform=_find),
+]

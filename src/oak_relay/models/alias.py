@@ -1,0 +1,41 @@
+"""Model aliases: a workspace-wide name for a server, a model, a credential and its prices."""
+
+from collections.abc import Mapping
+from decimal import Decimal
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Prices(BaseModel):
+    """Money per million tokens."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    input: float = Field(0, ge=0)
+    cached: float = Field(0, ge=0)
+    output: float = Field(0, ge=0)
+
+
+class Alias(BaseModel):
+    """`url` is the server's base address, up to and with its version (`https://models.example/v1`)."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")]
+    model: str = Field(min_length=1)
+    credential: str | None = None
+    prices: Prices = Prices()
+    temperature: float | None = Field(None, ge=0, le=2)
+    max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
+    timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
+
+    def cost(self, usage: Mapping[str, Any]) -> float:
+        """Money for a reply's tokens (`input` counts the cached ones in)."""
+        fresh = max(0, int(usage.get("input", 0)) - int(usage.get("cached", 0)))
+        parts = ((fresh, self.prices.input), (int(usage.get("cached", 0)), self.prices.cached), (int(usage.get("output", 0)), self.prices.output))
+        return float(sum((Decimal(n) * Decimal(str(p)) for n, p in parts), Decimal(0)) / 1_000_000)
+
+    def worst(self, letters: int, most: int) -> float:
+        """The most that a request with a prompt of so many letters may cost."""
+        return self.cost({"input": letters // 2 + 50, "output": most})

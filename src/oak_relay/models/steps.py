@@ -1,0 +1,151 @@
+"""`model.answer` and `model.label`."""
+
+from typing import Any
+
+from jsonschema import Draft202012Validator
+from pydantic import BaseModel, Field
+
+from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+from oak_relay.models.chat import Reply, complete
+
+REPAIRS = 2
+
+
+class AnswerInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    brief: str = Field("", description="Who the model is and what it must keep to.")
+    prompt: str = Field(description="What it is asked.")
+    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
+    temperature: float | None = Field(None, ge=0, le=2)
+    max_tokens: int | None = Field(None, ge=1, le=200_000)
+
+
+class Answered(BaseModel):
+    text: str
+    data: Any = None
+    reasoning: str = ""
+    tokens: int
+    money: float
+
+
+class LabelInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    text: str = Field(description="What is to be labelled.")
+    labels: dict[str, str] = Field(min_length=2, description="Each label and what it means.")
+    brief: str = Field("", description="What to look at when choosing.")
+
+
+class Labelled(BaseModel):
+    label: str
+    tokens: int
+    money: float
+
+
+def answer_messages(given: AnswerInput) -> list[dict[str, Any]]:
+    """The messages as they are sent."""
+    system = [{"role": "system", "content": given.brief}] if given.brief else []
+    return [*system, {"role": "user", "content": given.prompt}]
+
+
+def label_messages(given: LabelInput) -> list[dict[str, Any]]:
+    """The messages as they are sent."""
+    lines = "\n".join(f"- {name}: {meaning}" for name, meaning in given.labels.items())
+    brief = f"{given.brief}\n" if given.brief else ""
+    system = f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
+    return [{"role": "system", "content": system}, {"role": "user", "content": given.text}]
+
+
+async def _answer(given: AnswerInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    talk = _Talk(given.model, alias, at, answer_messages(given))
+    reply = await talk.turn(given.gives, given.max_tokens, given.temperature)
+    data: Any = None
+    if given.gives is not None:
+        data = await talk.shaped(reply, given.gives, given.max_tokens, given.temperature)
+    return talk.result({"text": talk.last.text, "data": data, "reasoning": talk.last.reasoning})
+
+
+async def _label(given: LabelInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    schema = {"type": "object", "required": ["label"], "additionalProperties": False,
+              "properties": {"label": {"enum": list(given.labels)}}}  # fmt: skip
+    talk = _Talk(given.model, alias, at, label_messages(given))
+    try:
+        reply = await talk.turn(schema)
+    except StepFailed as failed:
+        if failed.kind != "invalid" or "response_format" not in failed.message:
+            raise
+        reply = await talk.turn(None)  # a server without structured output: ask in words alone
+    bare = reply.text.strip().strip("\"'.*` ").lower()
+    exact = next((name for name in given.labels if name.lower() == bare), None)
+    label = exact or (await talk.shaped(reply, schema))["label"]
+    return talk.result({"label": label})
+
+
+class _Talk:
+    """The turns of one step with one model; sums up what they cost."""
+
+    def __init__(self, name: str, alias: Alias, at: Surroundings, messages: list[dict[str, Any]]) -> None:
+        self.name, self.alias, self.at, self.messages = name, alias, at, messages
+        self.turns: list[dict[str, Any]] = []
+        self.usage: dict[str, Any] = {"input": 0, "cached": 0, "output": 0, "money": 0.0}
+        self.last: Reply
+
+    async def turn(self, schema: dict[str, Any] | None, max_tokens: int | None = None, temperature: float | None = None) -> Reply:
+        try:
+            self.last = await complete(self.name, self.alias, list(self.messages), self.at,
+                                       schema=schema, max_tokens=max_tokens, temperature=temperature)  # fmt: skip
+        except StepFailed as failed:
+            self._count(failed.usage or {})
+            failed.usage = self.usage if self.usage["input"] else None
+            failed.detail = {"turns": [*self.turns, failed.detail]}
+            raise
+        self._count(self.last.usage)
+        self.turns.append(self.last.detail)
+        return self.last
+
+    async def shaped(self, reply: Reply, schema: dict[str, Any], max_tokens: int | None = None, temperature: float | None = None) -> Any:
+        """The reply as data valid against a schema; the model is told what was wrong and asked again."""
+        for _ in range(REPAIRS):
+            data, wrong = _parse(reply.text, schema)
+            if not wrong:
+                return data
+            self.messages += [{"role": "assistant", "content": reply.text},
+                              {"role": "user", "content": f"That does not fit: {wrong}. Answer with JSON alone that fits the schema."}]  # fmt: skip
+            reply = await self.turn(schema, max_tokens, temperature)
+        data, wrong = _parse(reply.text, schema)
+        if wrong:
+            raise StepFailed("wrong_shape", f"{self.name} did not give what was asked for: {wrong}", fix="simplify the schema, or take another model",
+                             reached="yes", detail={"turns": self.turns}, usage=self.usage)  # fmt: skip
+        return data
+
+    def result(self, output: dict[str, Any]) -> Result:
+        tokens = self.usage["input"] + self.usage["output"]
+        return Result({**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage)
+
+    def _count(self, usage: dict[str, Any]) -> None:
+        for key in ("input", "cached", "output"):
+            self.usage[key] += int(usage.get(key, 0))
+        self.usage["money"] = round(self.usage["money"] + float(usage.get("money", 0.0)), 9)
+
+
+def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
+    """The data in a reply, and what is wrong with it."""
+    inner = text.strip()
+    if inner.startswith("```"):
+        inner = inner.strip("`").removeprefix("json").strip()
+    try:
+        data = values.loads(inner)
+    except values.NotJson as error:
+        return None, f"it is not JSON ({error})"
+    problem = next(Draft202012Validator(schema).iter_errors(data), None)
+    return data, f"{problem.json_path}: {problem.message}" if problem else ""
+
+
+ACTIONS = [
+    Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer),
+    Action("model.label", "Give a text one label of a closed set", LabelInput, Labelled, timeout=120, perform=_label),
+]

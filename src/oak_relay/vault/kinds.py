@@ -1,0 +1,125 @@
+"""Kinds of credentials: what each holds and how it is applied to a request."""
+
+import base64
+import hashlib
+import hmac
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+from urllib.parse import urlsplit
+
+from pydantic import BaseModel, ConfigDict, Field, SecretStr, TypeAdapter, field_validator
+from standardwebhooks import Webhook, WebhookVerificationError
+
+SHORTEST = 8
+"""Shorter secrets are refused: they could not be blanked without blanking ordinary words."""
+
+
+class Refused(ValueError):
+    """A request does not prove who sent it, or a credential may not be used so."""
+
+
+class _Kind(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    secret: SecretStr
+    hosts: list[str] = Field(default_factory=list, description="Hosts it may be sent to; empty for all.")
+    test_url: str = Field("", description="A harmless address that answers 2xx to whoever may use it.")
+
+    @field_validator("secret")
+    @classmethod
+    def _long_enough(cls, value: SecretStr) -> SecretStr:
+        text = value.get_secret_value()
+        if len(text) < SHORTEST:
+            raise ValueError(f"a secret has at least {SHORTEST} characters")
+        if any(ord(c) < 32 or ord(c) == 127 for c in text):
+            raise ValueError("a secret has no line breaks or control characters")
+        return value
+
+    def plain(self) -> str:
+        return self.secret.get_secret_value()
+
+    def headers(self) -> dict[str, str]:
+        """Headers that a request is sent with."""
+        raise Refused("this kind of credential signs what comes in; it is not sent")
+
+    def forms(self) -> list[str]:
+        """Every way the secret may appear in a request."""
+        return [self.plain()]
+
+    def may_reach(self, url: str) -> bool:
+        host = urlsplit(url).hostname or ""
+        return not self.hosts or host in self.hosts
+
+
+class Bearer(_Kind):
+    """A bearer token (RFC 6750)."""
+
+    kind: Literal["bearer"] = "bearer"
+
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.plain()}"}
+
+
+class HeaderKey(_Kind):
+    """A key in a header of its own."""
+
+    kind: Literal["header"] = "header"
+    header: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{1,60}$")] = "X-API-Key"
+
+    def headers(self) -> dict[str, str]:
+        return {self.header: self.plain()}
+
+
+class Basic(_Kind):
+    """User name and password (RFC 7617)."""
+
+    kind: Literal["basic"] = "basic"
+    user: str = Field(min_length=1, pattern=r"^[^:\x00-\x1f]+$")
+
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Basic {self._pair()}"}
+
+    def forms(self) -> list[str]:
+        return [self.plain(), self._pair()]
+
+    def _pair(self) -> str:
+        return base64.b64encode(f"{self.user}:{self.plain()}".encode()).decode()
+
+
+class Signing(_Kind):
+    """A secret shared with a sender, who signs (Standard Webhooks); `whsec_` and base64, or any text."""
+
+    kind: Literal["signing"] = "signing"
+
+    def verify(self, body: bytes, headers: Mapping[str, str]) -> None:
+        """Check signature and time stamp. Raises `Refused`."""
+        try:
+            Webhook(self._key()).verify(body, {k.lower(): v for k, v in headers.items()})
+        except (WebhookVerificationError, ValueError) as error:
+            if isinstance(error, ValueError) and "JSON" in type(error).__name__:
+                return  # signed well; whether the body is JSON is not this check's business
+            raise Refused(str(error) or "the signature does not match") from None
+
+    def _key(self) -> str:
+        text = self.plain().removeprefix("whsec_")
+        try:
+            if text != self.plain() and base64.b64decode(text, validate=True):
+                return self.plain()
+        except ValueError:
+            pass
+        return base64.b64encode(self.plain().encode()).decode()
+
+
+def same_token(given: str, expected: str) -> bool:
+    """Compare in constant time."""
+    return hmac.compare_digest(hashlib.sha256(given.encode("utf-8", "replace")).digest(), hashlib.sha256(expected.encode()).digest())
+
+
+Credential = Annotated[Bearer | HeaderKey | Basic | Signing, Field(discriminator="kind")]
+_ADAPTER: TypeAdapter[Any] = TypeAdapter(Credential)
+KINDS: dict[str, type[_Kind]] = {"bearer": Bearer, "header": HeaderKey, "basic": Basic, "signing": Signing}
+
+
+def credential(data: Mapping[str, Any]) -> Bearer | HeaderKey | Basic | Signing:
+    """A credential from its stored form. Raises pydantic's `ValidationError`."""
+    return _ADAPTER.validate_python(dict(data))
