@@ -93,7 +93,9 @@ class Action:
         except ValidationError as error:
             problem = error.errors(include_url=False, include_input=False)[0]
             where = ".".join(str(p) for p in problem["loc"]) or "the input"
-            raise StepFailed("invalid", f"{self.name}: {where}: {problem['msg']}", fix="correct the step's with:") from None
+            raise StepFailed(
+                "invalid", f"{self.name}: {where}: {problem['msg']}", fix="correct the step's with:"
+            ) from None
 
     def shape(self) -> ActionShape:
         """Its JSON Schemas."""

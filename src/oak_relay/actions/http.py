@@ -29,7 +29,8 @@ class RequestInput(Fields):
     response: Literal["auto", "json", "text"] = "auto"
     size_limit: int = Field(1_000_000, ge=1, le=4_000_000, description="Largest response in bytes.")
     repeat: Literal["auto", "safe", "keyed", "unsafe"] = Field(
-        "auto", description="What repeating means; auto: safe for GET, HEAD, OPTIONS, PUT, DELETE (RFC 9110), else unsafe."
+        "auto",
+        description="What repeating means; auto: safe for GET, HEAD, OPTIONS, PUT, DELETE (RFC 9110), else unsafe.",
     )
 
 
@@ -55,8 +56,11 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     if given.credential:
         stored = await at.credential(given.credential)
         if not stored.may_reach(given.url):
-            raise StepFailed("denied", f"the credential {given.credential} may only be sent to {', '.join(stored.hosts)}",
-                             fix="use another credential, or add the host to it")  # fmt: skip
+            raise StepFailed(
+                "denied",
+                f"the credential {given.credential} may only be sent to {', '.join(stored.hosts)}",
+                fix="use another credential, or add the host to it",
+            )
         headers |= stored.headers()
     content: dict[str, Any] = {}
     if given.json_body is not None:
@@ -66,7 +70,9 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
         content["data"] = given.form
     query = {k: values.text_of(v) for k, v in given.query.items()}
     try:
-        request = at.http.build_request(given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content)
+        request = at.http.build_request(
+            given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content
+        )
     except (httpx.InvalidURL, ValueError, UnicodeEncodeError) as error:
         raise StepFailed("invalid", f"http.request: {error}", fix="correct the address or headers") from None
     if repeat_of(given.model_dump()) == "unsafe":
@@ -75,20 +81,33 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
     if not fine:
         raise exchange.failure()
-    return Result({"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail)
+    return Result(
+        {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)},
+        exchange.detail,
+    )
 
 
 class Exchange:
     """A request and its reply."""
 
-    def __init__(self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None) -> None:
+    def __init__(
+        self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None
+    ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
         self.credential = credential
         self.what = f"{request.method} {request.url.copy_with(query=None)}"
-        self.detail = {"exchange": {"request": request_shown(request, credential), "response": {
-            "status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]}}}  # fmt: skip
+        self.detail = {
+            "exchange": {
+                "request": request_shown(request, credential),
+                "response": {
+                    "status": self.status,
+                    "headers": unseen(self.headers),
+                    "body": self._text()[:_SHOWN],
+                },
+            }
+        }
 
     def _text(self) -> str:
         return self.body.decode("utf-8", "replace")
@@ -103,8 +122,13 @@ class Exchange:
         try:
             return values.loads(self.body)
         except values.NotJson as error:
-            raise StepFailed("wrong_shape", f"{self.what} answered what is not JSON: {error}", fix="ask for response: text",
-                             reached="yes", detail=self.detail) from None  # fmt: skip
+            raise StepFailed(
+                "wrong_shape",
+                f"{self.what} answered what is not JSON: {error}",
+                fix="ask for response: text",
+                reached="yes",
+                detail=self.detail,
+            ) from None
 
     def failure(self) -> StepFailed:
         """The error that an unwanted status means."""
@@ -113,10 +137,14 @@ class Exchange:
         words = " ".join(self._text().split())[:300]
         message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
         reached: Reached = "no" if self.status in (401, 403, 404, 405, 429, 503) else "yes"
-        return StepFailed(kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail)
+        return StepFailed(
+            kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail
+        )
 
 
-async def send(client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None) -> Exchange:
+async def send(
+    client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None
+) -> Exchange:
     """Send and read, up to a size. Raises `StepFailed` for what went wrong on the way."""
     what = f"{request.method} {request.url.copy_with(query=None)}"
     detail = {"exchange": {"request": request_shown(request, credential)}}
@@ -128,27 +156,56 @@ async def send(client: httpx.AsyncClient, request: httpx.Request, size_limit: in
                 pieces.append(piece)
                 size += len(piece)
                 if size > size_limit:
-                    raise StepFailed("too_long", f"{what} answered more than {size_limit} bytes", fix="raise size_limit, or ask for less",
-                                     reached="yes", detail=detail)  # fmt: skip
+                    raise StepFailed(
+                        "too_long",
+                        f"{what} answered more than {size_limit} bytes",
+                        fix="raise size_limit, or ask for less",
+                        reached="yes",
+                        detail=detail,
+                    )
         finally:
             await response.aclose()
     except httpx.ConnectTimeout:
-        raise StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail) from None
+        raise StepFailed(
+            "timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail
+        ) from None
     except httpx.TimeoutException:
-        raise StepFailed("timeout", f"{what} gave no answer in time", fix="raise the step's timeout", reached="maybe", detail=detail) from None
+        raise StepFailed(
+            "timeout",
+            f"{what} gave no answer in time",
+            fix="raise the step's timeout",
+            reached="maybe",
+            detail=detail,
+        ) from None
     except httpx.ConnectError as error:
-        raise StepFailed("unavailable", f"{what}: cannot connect ({error})", fix="is the address right, and the host up?", detail=detail) from None
+        raise StepFailed(
+            "unavailable",
+            f"{what}: cannot connect ({error})",
+            fix="is the address right, and the host up?",
+            detail=detail,
+        ) from None
     except (httpx.TransportError, httpx.DecodingError) as error:
         reason = str(error) or type(error).__name__
-        raise StepFailed("unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail) from None
+        raise StepFailed(
+            "unavailable",
+            f"{what}: the connection broke ({reason})",
+            fix="try again",
+            reached="maybe",
+            detail=detail,
+        ) from None
     return Exchange(request, response, b"".join(pieces), credential)
 
 
 def request_shown(request: httpx.Request, credential: str | None) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
     body = request.content.decode("utf-8", "replace")[:_SHOWN] if request.content else ""
-    return {"method": request.method, "url": str(request.url), "headers": unseen(request.headers),
-            "body": body, "credential": credential}  # fmt: skip
+    return {
+        "method": request.method,
+        "url": str(request.url),
+        "headers": unseen(request.headers),
+        "body": body,
+        "credential": credential,
+    }
 
 
 def retry_after(headers: Mapping[str, str]) -> float | None:
@@ -185,6 +242,14 @@ def _kind_of(status: int) -> tuple[ErrorKind, str]:
 
 
 ACTIONS = [
-    Action("http.request", "Call an HTTP service", RequestInput, Response, repeat="unsafe", timeout=30,
-           perform=_perform, repeat_of=repeat_of),
-]  # fmt: skip
+    Action(
+        "http.request",
+        "Call an HTTP service",
+        RequestInput,
+        Response,
+        repeat="unsafe",
+        timeout=30,
+        perform=_perform,
+        repeat_of=repeat_of,
+    ),
+]

@@ -47,7 +47,11 @@ def _change(given: AddInput, at: Surroundings, **more: Any) -> LocalChange:
 def _upsert(given: UpsertInput, at: Surroundings) -> LocalChange:
     absent = [column for column in given.match if column not in given.row]
     if absent:
-        raise StepFailed("invalid", f"table.upsert matches by {', '.join(absent)}, which the row lacks", fix="add it to row:")
+        raise StepFailed(
+            "invalid",
+            f"table.upsert matches by {', '.join(absent)}, which the row lacks",
+            fix="add it to row:",
+        )
     change = _change(given, at, match=given.match)
     return LocalChange("table.upsert", change.data)
 
@@ -62,11 +66,23 @@ def check_row(table: str, columns: list[dict[str, Any]], row: dict[str, Any]) ->
     by_name = {column["name"]: column["type"] for column in columns}
     for name, value in row.items():
         if name not in by_name:
-            raise StepFailed("invalid", f"the table {table} has no column {name}; it has {', '.join(by_name)}", fix="correct the row")
+            raise StepFailed(
+                "invalid",
+                f"the table {table} has no column {name}; it has {', '.join(by_name)}",
+                fix="correct the row",
+            )
         if not _fits(value, by_name[name]):
-            raise StepFailed("invalid", f"{table}.{name} holds a {by_name[name]}, not {values.dumps(value)[:60]}", fix="correct the value")
+            raise StepFailed(
+                "invalid",
+                f"{table}.{name} holds a {by_name[name]}, not {values.dumps(value)[:60]}",
+                fix="correct the value",
+            )
     if values.unstorable(row):
-        raise StepFailed("invalid", f"a text for {table} holds U+0000 or half a character, which no table can keep", fix="clean the text")
+        raise StepFailed(
+            "invalid",
+            f"a text for {table} holds U+0000 or half a character, which no table can keep",
+            fix="clean the text",
+        )
 
 
 def _fits(value: Any, kind: str) -> bool:
@@ -81,6 +97,13 @@ def _fits(value: Any, kind: str) -> bool:
 
 ACTIONS = [
     Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_change),
-    Action("table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert),
+    Action(
+        "table.upsert",
+        "Update the row that matches, or add it",
+        UpsertInput,
+        Upserted,
+        reach="local",
+        change=_upsert,
+    ),
     Action("table.find", "Find rows of a table", FindInput, Found, reach="read", timeout=30, perform=_find),
 ]

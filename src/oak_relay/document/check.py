@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Mapping
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from typing import Any
@@ -15,11 +16,22 @@ from oak_relay.document import durations, shapes
 from oak_relay.document.errors import Finding
 from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
 from oak_relay.document.models import (
-    STEP_KINDS, STEP_MODELS, AnswerStep, Arm, BaseStep, BranchStep, DoStep, EachStep, SetStep, Workflow,
-)  # fmt: skip
+    STEP_KINDS,
+    STEP_MODELS,
+    AnswerStep,
+    Arm,
+    BaseStep,
+    BranchStep,
+    DoStep,
+    EachStep,
+    SetStep,
+    Workflow,
+)
 from oak_relay.document.text import Path, Source, Unreadable, read
 
-_SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$")
+_SECRET = re.compile(
+    r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$"
+)
 _SECRET_KEY = re.compile(r"(?i)(api[-_]?key|secret|password|token|authorization)$")
 _KIND_TAGS = frozenset(STEP_KINDS)
 
@@ -108,8 +120,11 @@ class _Checker:
                 fix = "write 500ms, 30s, 5m, 2h, 3d or PT5M"
             self.add(path, f"{problem['input']!r} is not a valid {key}", fix)
         elif kind == "literal_error":
-            self.add(path, f"{problem['input']!r} is not one of the words allowed here",
-                     f"write {problem['ctx']['expected']}")  # fmt: skip
+            self.add(
+                path,
+                f"{problem['input']!r} is not one of the words allowed here",
+                f"write {problem['ctx']['expected']}",
+            )
         else:
             self.add(path, f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}", "correct this value")
 
@@ -125,9 +140,11 @@ class _Checker:
         known = {f.alias or n for m in STEP_MODELS for n, f in m.model_fields.items()}
         odd = [k for k in given if k not in known]
         near = get_close_matches(odd[0], STEP_KINDS, 1) if odd else []
-        self.add((*path, odd[0]) if odd else path, f"{name} does not say what to do" + (
-            f"; {odd[0]} is no kind of step" if odd else ""),
-            f"write {near[0]}" if near else f"add one of {', '.join(STEP_KINDS)}")  # fmt: skip
+        self.add(
+            (*path, odd[0]) if odd else path,
+            f"{name} does not say what to do" + (f"; {odd[0]} is no kind of step" if odd else ""),
+            f"write {near[0]}" if near else f"add one of {', '.join(STEP_KINDS)}",
+        )
 
     def _document_path(self, loc: tuple[Any, ...]) -> Path:
         """A Pydantic location without the names of union members, which are no keys of the document."""
@@ -135,10 +152,17 @@ class _Checker:
         here: Any = self.source.data
         for position, part in enumerate(loc):
             last = position == len(loc) - 1
-            if isinstance(here, dict) and part in here and not (
-                part in _KIND_TAGS and position and isinstance(loc[position - 1], int) and not last
-                and part not in ("branch", "set", "answer", "each")
-            ):  # fmt: skip
+            if (
+                isinstance(here, dict)
+                and part in here
+                and not (
+                    part in _KIND_TAGS
+                    and position
+                    and isinstance(loc[position - 1], int)
+                    and not last
+                    and part not in ("branch", "set", "answer", "each")
+                )
+            ):
                 follows_item = position and isinstance(loc[position - 1], int)
                 if follows_item and part in _KIND_TAGS and not last and loc[position + 1] in here:
                     continue
@@ -153,12 +177,16 @@ class _Checker:
                 path.append(part)
         return tuple(path)
 
+    @staticmethod
+    def _item(here: Any, part: str | int) -> Any:
+        return here[part] if isinstance(here, list) and isinstance(part, int) else None
+
     def _known_keys(self, path: Path) -> list[str]:
         """The keys the language allows at a path."""
         here: Any = self.source.data
         model: type[BaseModel] | None = Workflow
         for part in path:
-            here = here[part] if isinstance(here, dict | list) else None
+            here = here[part] if isinstance(here, dict) else self._item(here, part)
             if isinstance(part, int) and isinstance(here, dict):
                 kinds = [k for k in STEP_KINDS if k in here]
                 model = next((m for m in STEP_MODELS if kinds and kinds[0] in m.model_fields), None)
@@ -176,9 +204,12 @@ class _Checker:
         self._schema(("input",), document.input)
         self._schema(("settings",), document.settings)
         scope: dict[str, Mapping[str, Any]] = {
-            "input": document.input or shapes.ANY, "settings": document.settings or shapes.object_of({}),
-            "event": shapes.EVENT, "run": shapes.RUN, "now": shapes.ANY,
-        }  # fmt: skip
+            "input": document.input or shapes.ANY,
+            "settings": document.settings or shapes.object_of({}),
+            "event": shapes.EVENT,
+            "run": shapes.RUN,
+            "now": shapes.ANY,
+        }
         start = {k: v for k, v in scope.items() if k != "now"}
         self._texts(("subject",), document.subject, start)
         self._triggers(document)
@@ -187,13 +218,19 @@ class _Checker:
         self._texts(("result",), document.result, scope, every)
         for path, step in _with_paths(("steps",), document.steps):
             if isinstance(step, SetStep) and step.step not in self.used:
-                self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
+                self.add(
+                    (*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning"
+                )
 
     def _schema(self, path: Path, schema: dict[str, Any]) -> None:
         try:
             Draft202012Validator.check_schema(schema)
         except SchemaError as error:
-            self.add((*path, *error.absolute_path), f"this is not JSON Schema: {error.message}", "see JSON Schema 2020-12")
+            self.add(
+                (*path, *error.absolute_path),
+                f"this is not JSON Schema: {error.message}",
+                "see JSON Schema 2020-12",
+            )
 
     def _triggers(self, document: Workflow) -> None:
         names: set[str] = set()
@@ -204,10 +241,15 @@ class _Checker:
             names.add(trigger.trigger)
             verify = trigger.webhook.verify
             if verify.credential:
-                self._named((*path, "webhook", "verify", "credential"), verify.credential, self.world.credentials, "credential")
+                self._named(
+                    (*path, "webhook", "verify", "credential"),
+                    verify.credential,
+                    self.world.credentials,
+                    "credential",
+                )
 
     def _steps(
-        self, path: Path, steps: list[Any], scope: dict[str, Mapping[str, Any]], every: set[str]
+        self, path: Path, steps: list[Any], scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
     ) -> dict[str, Mapping[str, Any]]:
         """Check steps in order; returns the scope behind them."""
         scope = dict(scope)
@@ -215,7 +257,11 @@ class _Checker:
         for index, step in enumerate(steps):
             here = (*path, index)
             if ended:
-                self.add(here, f"{step.step} is never reached: {ended} ends the run", "move it before, or leave it out")
+                self.add(
+                    here,
+                    f"{step.step} is never reached: {ended} ends the run",
+                    "move it before, or leave it out",
+                )
                 ended = None
             if step.step in scope:
                 self.add((*here, "step"), f"there is already a {step.step}", "choose another name")
@@ -224,7 +270,9 @@ class _Checker:
                 ended = step.step
         return scope
 
-    def _step(self, path: Path, step: BaseStep, scope: dict[str, Mapping[str, Any]], every: set[str]) -> Mapping[str, Any]:
+    def _step(
+        self, path: Path, step: BaseStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
+    ) -> Mapping[str, Any]:
         for key in ("when", "once"):
             self._texts((*path, key), getattr(step, key), scope, every)
         if isinstance(step.on_error, list):
@@ -262,10 +310,15 @@ class _Checker:
                 try:
                     durations.moment(text)
                 except ValueError:
-                    self.add((*path, "wait"), f"{text!r} is neither a duration nor a moment",
-                             "write 5m, PT5M or 2031-04-05T06:00:00Z")  # fmt: skip
+                    self.add(
+                        (*path, "wait"),
+                        f"{text!r} is neither a duration nor a moment",
+                        "write 5m, PT5M or 2031-04-05T06:00:00Z",
+                    )
 
-    def _branch(self, path: Path, step: BranchStep, scope: dict[str, Mapping[str, Any]], every: set[str]) -> None:
+    def _branch(
+        self, path: Path, step: BranchStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
+    ) -> None:
         after: dict[str, Mapping[str, Any]] = {}
         for index, arm in enumerate(step.branch):
             here = (*path, "branch", index)
@@ -288,35 +341,57 @@ class _Checker:
         for compare in expression.tree.find_all(nodes.Compare):
             if any(op.op in ("in", "notin") for op in compare.ops):
                 for part in compare.find_all(nodes.Getattr):
-                    if part.attr == "text" and isinstance(part.node, nodes.Name) and (
-                        scope.get(part.node.name, {}).get("x-free-text")
-                    ):  # fmt: skip
-                        self.add(path, f"this tests a part of the model's free text {part.node.name}.text",
-                                 "use model.label, which gives one label of a closed set", "warning")  # fmt: skip
+                    if (
+                        part.attr == "text"
+                        and isinstance(part.node, nodes.Name)
+                        and (scope.get(part.node.name, {}).get("x-free-text"))
+                    ):
+                        self.add(
+                            path,
+                            f"this tests a part of the model's free text {part.node.name}.text",
+                            "use model.label, which gives one label of a closed set",
+                            "warning",
+                        )
 
-    def _do(self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: set[str]) -> Mapping[str, Any]:
+    def _do(
+        self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
+    ) -> Mapping[str, Any]:
         for key, value in step.with_.items():
             self._texts((*path, "with", key), value, scope, every)
         action = self.world.actions.get(step.do)
         if action is None:
             near = get_close_matches(step.do, list(self.world.actions), 1)
-            self.add((*path, "do"), f"there is no action {step.do}",
-                     f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}")  # fmt: skip
+            self.add(
+                (*path, "do"),
+                f"there is no action {step.do}",
+                f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}",
+            )
             return shapes.ANY
         properties = action.input.get("properties", {})
         for key in step.with_:
             if key not in properties:
                 near = get_close_matches(key, list(properties), 1)
-                self.add((*path, "with", key), f"{step.do} has no field {key}",
-                         f"write {near[0]}" if near else f"use {', '.join(properties)}")  # fmt: skip
+                self.add(
+                    (*path, "with", key),
+                    f"{step.do} has no field {key}",
+                    f"write {near[0]}" if near else f"use {', '.join(properties)}",
+                )
         for key in action.input.get("required", []):
             if key not in step.with_:
                 self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
         for key, value in step.with_.items():
             if key in properties and not _has_template(value):
-                self._literal((*path, "with", key), key, value, {**properties[key], "$defs": action.input.get("$defs", {})})
-        for key, known, word in (("model", self.world.models, "model alias"), ("credential", self.world.credentials, "credential"),
-                                 ("table", self.world.tables, "table")):  # fmt: skip
+                self._literal(
+                    (*path, "with", key),
+                    key,
+                    value,
+                    {**properties[key], "$defs": action.input.get("$defs", {})},
+                )
+        for key, known, word in (
+            ("model", self.world.models, "model alias"),
+            ("credential", self.world.credentials, "credential"),
+            ("table", self.world.tables, "table"),
+        ):
             if key in properties and isinstance(step.with_.get(key), str):
                 self._named((*path, "with", key), step.with_[key], known, word)
         wanted = step.with_.get("gives")
@@ -328,19 +403,31 @@ class _Checker:
 
     def _literal(self, path: Path, key: str, value: Any, schema: Mapping[str, Any]) -> None:
         for error in Draft202012Validator(schema).iter_errors(value):
-            self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
+            self.add(
+                (*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type"
+            )
             return
 
     def _named(self, path: Path, name: str, known: frozenset[str] | None, word: str) -> None:
         if known is None or is_template(name) or name in known:
             return
         near = get_close_matches(name, list(known), 1)
-        self.add(path, f"there is no {word} {name}", f"write {near[0]}" if near else f"add the {word} {name} first")
+        self.add(
+            path, f"there is no {word} {name}", f"write {near[0]}" if near else f"add the {word} {name} first"
+        )
 
-    def _texts(self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: set[str] = frozenset()) -> None:  # type: ignore[assignment]
+    def _texts(
+        self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
+    ) -> None:  # type: ignore[assignment]
         if isinstance(value, dict):
             for key, item in value.items():
-                if isinstance(item, str) and _SECRET_KEY.search(key) and key != "credential" and not is_template(item) and len(item) >= 8:
+                if (
+                    isinstance(item, str)
+                    and _SECRET_KEY.search(key)
+                    and key != "credential"
+                    and not is_template(item)
+                    and len(item) >= 8
+                ):
                     self._secret((*path, key))
                 else:
                     self._texts((*path, key), item, scope, every)
@@ -356,7 +443,9 @@ class _Checker:
     def _secret(self, path: Path) -> None:
         self.add(path, "a secret stands here in clear", "store it as a credential and name that")
 
-    def _expression(self, path: Path, text: str, scope: Mapping[str, Mapping[str, Any]], every: set[str]) -> None:
+    def _expression(
+        self, path: Path, text: str, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str]
+    ) -> None:
         try:
             expression: Expression = compile_text(text)
         except BadExpression as error:
@@ -370,16 +459,25 @@ class _Checker:
                 wrong.add(name)
                 near = get_close_matches(name, list(scope), 1)
                 if name in every:
-                    self.add(path, f"{name} is not known here: it is a later step, or inside another one",
-                             "move this step behind it, or use the outer step's name")  # fmt: skip
+                    self.add(
+                        path,
+                        f"{name} is not known here: it is a later step, or inside another one",
+                        "move this step behind it, or use the outer step's name",
+                    )
                 else:
-                    self.add(path, f"there is no {name}", f"write {near[0]}" if near else f"use {', '.join(scope)}")
+                    self.add(
+                        path, f"there is no {name}", f"write {near[0]}" if near else f"use {', '.join(scope)}"
+                    )
         for name, *keys in references:
             if name in wrong or not keys:
                 continue
             bad = shapes.misfit(scope[name], tuple(keys), name)
             if bad:
-                fix = f"write {bad.near}" if bad.near else (f"it has {', '.join(bad.known)}" if bad.known else "it is no mapping")
+                fix = (
+                    f"write {bad.near}"
+                    if bad.near
+                    else (f"it has {', '.join(bad.known)}" if bad.known else "it is no mapping")
+                )
                 self.add(path, f"{bad.path} cannot be there", fix)
 
 

@@ -4,9 +4,22 @@ from dataclasses import asdict, dataclass
 from typing import Any, Literal, get_args
 
 ErrorKind = Literal[
-    "invalid", "denied", "missing", "busy", "unavailable", "timeout", "out_of_credit", "refused",
-    "cut_off", "too_long", "wrong_shape", "over_limit", "cancelled", "diverged", "failed",
-]  # fmt: skip
+    "invalid",
+    "denied",
+    "missing",
+    "busy",
+    "unavailable",
+    "timeout",
+    "out_of_credit",
+    "refused",
+    "cut_off",
+    "too_long",
+    "wrong_shape",
+    "over_limit",
+    "cancelled",
+    "diverged",
+    "failed",
+]
 ERROR_KINDS: tuple[str, ...] = get_args(ErrorKind)
 Reached = Literal["no", "maybe", "yes"]
 
@@ -51,9 +64,12 @@ class StepFailed(Exception):
     @classmethod
     def from_data(cls, data: dict[str, Any]) -> "StepFailed":
         return cls(
-            data["kind"], data["message"], fix=data.get("fix", ""),
-            reached=data.get("reached", "no"), delay=data.get("delay"),
-        )  # fmt: skip
+            data["kind"],
+            data["message"],
+            fix=data.get("fix", ""),
+            reached=data.get("reached", "no"),
+            delay=data.get("delay"),
+        )
 
 
 @dataclass(frozen=True, slots=True)

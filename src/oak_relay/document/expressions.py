@@ -54,8 +54,15 @@ class Expression:
             raise StepFailed(
                 failed.kind, f"in {_short(self.text)}: {absent or failed.message}", fix=failed.fix
             ) from None
-        except (TemplateError, ArithmeticError, TypeError, ValueError, LookupError, AttributeError,
-                RecursionError) as error:  # fmt: skip
+        except (
+            TemplateError,
+            ArithmeticError,
+            TypeError,
+            ValueError,
+            LookupError,
+            AttributeError,
+            RecursionError,
+        ) as error:
             raise StepFailed(
                 "invalid", f"in {_short(self.text)}: {error}", fix="check the types of its values"
             ) from None
@@ -110,7 +117,7 @@ def compile_text(text: str) -> Expression:
             tree = nodes.Template(body, lineno=1)
             tree.set_environment(ENVIRONMENT)
         code = ENVIRONMENT.compile(tree)
-        template = JinjaTemplate.from_code(ENVIRONMENT, code, {})  # type: ignore[arg-type]
+        template = JinjaTemplate.from_code(ENVIRONMENT, code, {})
     except TemplateSyntaxError as error:
         raise BadExpression(_explain(error), max(0, error.lineno - 1)) from None
     except (SecurityError, TemplateError) as error:

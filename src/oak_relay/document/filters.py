@@ -55,9 +55,11 @@ def plain(text: str) -> str:
     parts: list[str] = []
     for token in MarkdownIt().parse(text):
         if token.type == "inline":
-            parts.append("".join(
-                "\n" if c.type in ("softbreak", "hardbreak") else c.content for c in token.children or []
-            ))  # fmt: skip
+            parts.append(
+                "".join(
+                    "\n" if c.type in ("softbreak", "hardbreak") else c.content for c in token.children or []
+                )
+            )
         elif token.type in ("fence", "code_block"):
             parts.append(token.content.rstrip("\n"))
     return "\n".join(parts)
@@ -104,6 +106,14 @@ def base64_text(text: Any) -> str:
 
 
 OWN_FILTERS: dict[str, Callable[..., Any]] = {
-    "jsonpath": jsonpath, "json": json, "from_json": from_json, "csv": csv, "plain": plain, "date": date,
-    "in_zone": in_zone, "slug": slug, "mask": mask, "base64": base64_text,
-}  # fmt: skip
+    "jsonpath": jsonpath,
+    "json": json,
+    "from_json": from_json,
+    "csv": csv,
+    "plain": plain,
+    "date": date,
+    "in_zone": in_zone,
+    "slug": slug,
+    "mask": mask,
+    "base64": base64_text,
+}

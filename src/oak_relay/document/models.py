@@ -9,8 +9,29 @@ from pydantic_core import PydanticCustomError
 from oak_relay.document import durations
 from oak_relay.document.errors import ErrorKind
 
-RESERVED = frozenset({"input", "settings", "event", "conversation", "run", "now", "last", "error", "loop",
-                      "true", "false", "none", "not", "and", "or", "in", "is", "if", "else"})  # fmt: skip
+RESERVED = frozenset(
+    {
+        "input",
+        "settings",
+        "event",
+        "conversation",
+        "run",
+        "now",
+        "last",
+        "error",
+        "loop",
+        "true",
+        "false",
+        "none",
+        "not",
+        "and",
+        "or",
+        "in",
+        "is",
+        "if",
+        "else",
+    }
+)
 
 WorkflowName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,62}$")]
 StepName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,62}$")]
@@ -68,7 +89,9 @@ class Verify(Model):
     @model_validator(mode="after")
     def _named(self) -> "Verify":
         if self.scheme != "none" and not self.credential:
-            raise PydanticCustomError("verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme})
+            raise PydanticCustomError(
+                "verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme}
+            )
         return self
 
 
@@ -253,12 +276,30 @@ class Workflow(Model):
     result: Value = None
 
 
-for _model in (BaseStep, DoStep, SetStep, Arm, BranchStep, EachStep, WaitStep, AnswerStep, StopStep, FailStep):
+for _model in (
+    BaseStep,
+    DoStep,
+    SetStep,
+    Arm,
+    BranchStep,
+    EachStep,
+    WaitStep,
+    AnswerStep,
+    StopStep,
+    FailStep,
+):
     _model.model_rebuild()
 Workflow.model_rebuild()
 STEP_MODELS: tuple[type[BaseStep], ...] = (
-    DoStep, SetStep, BranchStep, EachStep, WaitStep, AnswerStep, StopStep, FailStep,
-)  # fmt: skip
+    DoStep,
+    SetStep,
+    BranchStep,
+    EachStep,
+    WaitStep,
+    AnswerStep,
+    StopStep,
+    FailStep,
+)
 
 
 def walk_steps(steps: list[Any]) -> Iterator[BaseStep]:

@@ -20,29 +20,140 @@ FUEL = 500_000
 LONGEST_TEXT = 1_000_000
 
 _NODES: tuple[type[nodes.Node], ...] = (
-    nodes.Template, nodes.Output, nodes.TemplateData, nodes.For, nodes.If, nodes.Assign, nodes.Name,
-    nodes.Const, nodes.Tuple, nodes.List, nodes.Dict, nodes.Pair, nodes.Keyword, nodes.CondExpr,
-    nodes.Filter, nodes.Test, nodes.Call, nodes.Getitem, nodes.Getattr, nodes.Slice, nodes.Concat,
-    nodes.Compare, nodes.Operand, nodes.Add, nodes.Sub, nodes.Mul, nodes.Div, nodes.FloorDiv, nodes.Mod,
-    nodes.Pow, nodes.Neg, nodes.Pos, nodes.And, nodes.Or, nodes.Not,
-)  # fmt: skip
+    nodes.Template,
+    nodes.Output,
+    nodes.TemplateData,
+    nodes.For,
+    nodes.If,
+    nodes.Assign,
+    nodes.Name,
+    nodes.Const,
+    nodes.Tuple,
+    nodes.List,
+    nodes.Dict,
+    nodes.Pair,
+    nodes.Keyword,
+    nodes.CondExpr,
+    nodes.Filter,
+    nodes.Test,
+    nodes.Call,
+    nodes.Getitem,
+    nodes.Getattr,
+    nodes.Slice,
+    nodes.Concat,
+    nodes.Compare,
+    nodes.Operand,
+    nodes.Add,
+    nodes.Sub,
+    nodes.Mul,
+    nodes.Div,
+    nodes.FloorDiv,
+    nodes.Mod,
+    nodes.Pow,
+    nodes.Neg,
+    nodes.Pos,
+    nodes.And,
+    nodes.Or,
+    nodes.Not,
+)
 _JINJA_FILTERS = (
-    "abs", "capitalize", "d", "default", "dictsort", "filesizeformat", "first", "float", "groupby", "int",
-    "items", "join", "last", "length", "count", "list", "lower", "map", "max", "min", "reject",
-    "rejectattr", "replace", "reverse", "round", "select", "selectattr", "sort", "string", "striptags",
-    "sum", "title", "trim", "truncate", "unique", "upper", "urlencode", "wordcount",
-)  # fmt: skip
+    "abs",
+    "capitalize",
+    "d",
+    "default",
+    "dictsort",
+    "filesizeformat",
+    "first",
+    "float",
+    "groupby",
+    "int",
+    "items",
+    "join",
+    "last",
+    "length",
+    "count",
+    "list",
+    "lower",
+    "map",
+    "max",
+    "min",
+    "reject",
+    "rejectattr",
+    "replace",
+    "reverse",
+    "round",
+    "select",
+    "selectattr",
+    "sort",
+    "string",
+    "striptags",
+    "sum",
+    "title",
+    "trim",
+    "truncate",
+    "unique",
+    "upper",
+    "urlencode",
+    "wordcount",
+)
 _TESTS = (
-    "defined", "undefined", "none", "boolean", "false", "true", "integer", "float", "number", "string",
-    "mapping", "sequence", "iterable", "odd", "even", "divisibleby", "lower", "upper", "eq", "==", "equalto",
-    "ne", "!=", "gt", ">", "greaterthan", "ge", ">=", "lt", "<", "lessthan", "le", "<=", "in", "sameas",
-)  # fmt: skip
+    "defined",
+    "undefined",
+    "none",
+    "boolean",
+    "false",
+    "true",
+    "integer",
+    "float",
+    "number",
+    "string",
+    "mapping",
+    "sequence",
+    "iterable",
+    "odd",
+    "even",
+    "divisibleby",
+    "lower",
+    "upper",
+    "eq",
+    "==",
+    "equalto",
+    "ne",
+    "!=",
+    "gt",
+    ">",
+    "greaterthan",
+    "ge",
+    ">=",
+    "lt",
+    "<",
+    "lessthan",
+    "le",
+    "<=",
+    "in",
+    "sameas",
+)
 _METHODS: dict[type, tuple[str, ...]] = {
-    str: ("upper", "lower", "strip", "lstrip", "rstrip", "split", "splitlines", "startswith", "endswith",
-          "title", "capitalize", "find", "count", "removeprefix", "removesuffix"),
+    str: (
+        "upper",
+        "lower",
+        "strip",
+        "lstrip",
+        "rstrip",
+        "split",
+        "splitlines",
+        "startswith",
+        "endswith",
+        "title",
+        "capitalize",
+        "find",
+        "count",
+        "removeprefix",
+        "removesuffix",
+    ),
     dict: ("items", "keys", "values", "get"),
     list: ("index", "count"),
-}  # fmt: skip
+}
 _MOMENT = ("year", "month", "day", "hour", "minute", "second")
 _LOOP = ("index", "index0", "revindex", "revindex0", "first", "last", "length", "previtem", "nextitem")
 
@@ -70,8 +181,15 @@ class Missing(Undefined):
 
     __slots__ = ("known", "path")
 
-    def __init__(self, hint: str | None = None, obj: Any = None, name: str | None = None,
-                 exc: type[Exception] = UndefinedError, path: str = "", known: tuple[str, ...] | None = None) -> None:  # fmt: skip
+    def __init__(
+        self,
+        hint: str | None = None,
+        obj: Any = None,
+        name: str | None = None,
+        exc: type[Exception] = UndefinedError,
+        path: str = "",
+        known: tuple[str, ...] | None = None,
+    ) -> None:
         super().__init__(hint, obj, name, UndefinedError)
         self.path = path or str(name or "value")
         self.known = known
@@ -122,11 +240,20 @@ class Environment(SandboxedEnvironment):
 
     def __init__(self) -> None:
         super().__init__(
-            block_start_string="\ufdd1%", block_end_string="%\ufdd1", variable_start_string="${",
-            variable_end_string="}", comment_start_string="\ufdd1#", comment_end_string="#\ufdd1",
-            line_statement_prefix="%%", undefined=Missing, autoescape=False, keep_trailing_newline=True,
-            finalize=text_of, cache_size=0, optimized=False,
-        )  # fmt: skip
+            block_start_string="\ufdd1%",
+            block_end_string="%\ufdd1",
+            variable_start_string="${",
+            variable_end_string="}",
+            comment_start_string="\ufdd1#",
+            comment_end_string="#\ufdd1",
+            line_statement_prefix="%%",
+            undefined=Missing,
+            autoescape=False,
+            keep_trailing_newline=True,
+            finalize=text_of,
+            cache_size=0,
+            optimized=False,
+        )
         self.globals.clear()
         chosen = {name: filters.FILTERS[name] for name in _JINJA_FILTERS}
         self.filters = {n: _metered(f) for n, f in {**chosen, **OWN_FILTERS}.items()}
@@ -164,11 +291,11 @@ class Environment(SandboxedEnvironment):
             known: tuple[str, ...] | None = tuple(str(k) for k in obj)
         elif isinstance(obj, Missing):
             return obj.child(attribute)
-        elif isinstance(obj, datetime) and attribute in _MOMENT:
-            return getattr(obj, attribute)
-        elif isinstance(obj, LoopContext) and attribute in _LOOP:
-            return getattr(obj, attribute)
-        elif isinstance(obj, tuple) and attribute in getattr(obj, "_fields", ()):
+        elif (
+            (isinstance(obj, datetime) and attribute in _MOMENT)
+            or (isinstance(obj, LoopContext) and attribute in _LOOP)
+            or (isinstance(obj, tuple) and attribute in getattr(obj, "_fields", ()))
+        ):
             return getattr(obj, attribute)
         else:
             known = None
@@ -206,13 +333,22 @@ class Environment(SandboxedEnvironment):
         if operator == "**" and (abs(left) > 1e6 or abs(right) > 64):
             raise StepFailed("over_limit", "the power is too large", fix="use smaller numbers")
         if operator == "*":
-            size = next((len(s) * n for s, n in ((left, right), (right, left))
-                         if isinstance(s, str | list) and isinstance(n, int)), 0)  # fmt: skip
+            size = next(
+                (
+                    len(s) * n
+                    for s, n in ((left, right), (right, left))
+                    if isinstance(s, str | list) and isinstance(n, int)
+                ),
+                0,
+            )
             if size > LONGEST_TEXT:
                 raise StepFailed("over_limit", "the product is too long", fix="repeat it less often")
-        if operator in "*+" and isinstance(left, int) and isinstance(right, int) and (
-            left.bit_length() + right.bit_length() > 20_000
-        ):  # fmt: skip
+        if (
+            operator in "*+"
+            and isinstance(left, int)
+            and isinstance(right, int)
+            and (left.bit_length() + right.bit_length() > 20_000)
+        ):
             raise StepFailed("over_limit", "the number is too large", fix="use smaller numbers")
         result = super().call_binop(context, operator, left, right)
         if isinstance(result, float) and not math.isfinite(result):
@@ -231,7 +367,13 @@ def _join_concats(tree: nodes.Node) -> None:
             _join_concats(item)
             if isinstance(item, nodes.Concat):
                 joined = nodes.Filter(
-                    nodes.List(item.nodes, lineno=item.lineno), "_joined", [], [], None, None, lineno=item.lineno
+                    nodes.List(item.nodes, lineno=item.lineno),
+                    "_joined",
+                    [],
+                    [],
+                    None,
+                    None,
+                    lineno=item.lineno,
                 )
                 if isinstance(value, list):
                     value[index] = joined

@@ -10,22 +10,37 @@ ANY: Schema = {}
 EVENT: Schema = {
     "type": "object",
     "properties": {
-        "id": {"type": "string"}, "source": {"type": "string"}, "type": {"type": "string"},
-        "time": {"type": "string"}, "data": {}, "headers": {"type": "object"}, "query": {"type": "object"},
+        "id": {"type": "string"},
+        "source": {"type": "string"},
+        "type": {"type": "string"},
+        "time": {"type": "string"},
+        "data": {},
+        "headers": {"type": "object"},
+        "query": {"type": "object"},
     },
     "additionalProperties": False,
-}  # fmt: skip
+}
 RUN: Schema = {
     "type": "object",
-    "properties": {"id": {"type": "string"}, "subject": {}, "started": {"type": "string"}, "url": {"type": "string"}},
+    "properties": {
+        "id": {"type": "string"},
+        "subject": {},
+        "started": {"type": "string"},
+        "url": {"type": "string"},
+    },
     "additionalProperties": False,
-}  # fmt: skip
+}
 ERROR: Schema = {
     "type": "object",
-    "properties": {"kind": {"type": "string"}, "message": {"type": "string"}, "fix": {"type": "string"},
-                   "reached": {"type": "string"}, "delay": {"type": "number"}},
+    "properties": {
+        "kind": {"type": "string"},
+        "message": {"type": "string"},
+        "fix": {"type": "string"},
+        "reached": {"type": "string"},
+        "delay": {"type": "number"},
+    },
     "additionalProperties": False,
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +69,12 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
         if not isinstance(properties, Mapping):
             return None
         if key not in properties:
-            if here.get("additionalProperties", False) not in (False, None) or key in ("items", "keys", "values", "get"):
+            if here.get("additionalProperties", False) not in (False, None) or key in (
+                "items",
+                "keys",
+                "values",
+                "get",
+            ):
                 return None
             near = get_close_matches(key, list(properties), 1)
             return Misfit(f"{shown}.{key}", tuple(properties), near[0] if near else None)
@@ -83,7 +103,24 @@ def _resolve(schema: Schema, root: Schema) -> Schema:
 
 
 def _method(kind: Any, key: str) -> bool:
-    methods = {"string": ("upper", "lower", "strip", "lstrip", "rstrip", "split", "splitlines", "startswith",
-                          "endswith", "title", "capitalize", "find", "count", "removeprefix", "removesuffix"),
-               "array": ("index", "count")}  # fmt: skip
+    methods = {
+        "string": (
+            "upper",
+            "lower",
+            "strip",
+            "lstrip",
+            "rstrip",
+            "split",
+            "splitlines",
+            "startswith",
+            "endswith",
+            "title",
+            "capitalize",
+            "find",
+            "count",
+            "removeprefix",
+            "removesuffix",
+        ),
+        "array": ("index", "count"),
+    }
     return key in methods.get(kind, ())

@@ -126,17 +126,29 @@ def _node(step: models.BaseStep) -> Node:
             "body": Template(step.with_),
             "action": step.do,
             "unknown": step.unknown,
-            "retry": RetryPlan(retry.tries, durations.seconds(retry.wait), retry.factor,
-                               durations.seconds(retry.most), retry.spread, frozenset(retry.kinds)),
-        }  # fmt: skip
+            "retry": RetryPlan(
+                retry.tries,
+                durations.seconds(retry.wait),
+                retry.factor,
+                durations.seconds(retry.most),
+                retry.spread,
+                frozenset(retry.kinds),
+            ),
+        }
     elif isinstance(step, models.BranchStep):
         parts["ways"] = tuple(
             Way(None if arm.if_ is None else Template(arm.if_), _nodes(arm.body), Template(arm.gives))
             for arm in step.branch
         )
     elif isinstance(step, models.EachStep):
-        parts |= {"body": Template(step.each), "steps": _nodes(step.steps), "item": step.as_,
-                  "width": step.width, "failed": step.failed, "gives": Template(step.gives)}  # fmt: skip
+        parts |= {
+            "body": Template(step.each),
+            "steps": _nodes(step.steps),
+            "item": step.as_,
+            "width": step.width,
+            "failed": step.failed,
+            "gives": Template(step.gives),
+        }
     elif isinstance(step, models.AnswerStep):
         parts["body"] = Template(step.answer.model_dump())
     else:
@@ -148,7 +160,13 @@ def _node(step: models.BaseStep) -> Node:
 
 
 def _names(node: Node) -> frozenset[str]:
-    own = [node.body, node.when, node.once, node.gives, *(t for w in node.ways for t in (w.condition, w.gives))]
+    own = [
+        node.body,
+        node.when,
+        node.once,
+        node.gives,
+        *(t for w in node.ways for t in (w.condition, w.gives)),
+    ]
     inner = [*node.steps, *(n for w in node.ways for n in w.steps)]
     if isinstance(node.on_error, tuple):
         inner += node.on_error

@@ -57,11 +57,11 @@ class Strands:
 
     async def sleep(self, sleeping: Coroutine[Any, Any, None]) -> None:
         """A short sleep counts as work; a cancelled walk wakes early."""
-        alarm = asyncio.ensure_future(sleeping)
+        alarm: asyncio.Future[Any] = asyncio.ensure_future(sleeping)
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = ("", datetime.max)
         try:
-            await asyncio.wait({alarm, waiter}, return_when=asyncio.FIRST_COMPLETED)
+            await asyncio.wait(_both(alarm, waiter), return_when=asyncio.FIRST_COMPLETED)
         finally:
             self._resting.pop(waiter, None)
             alarm.cancel()
@@ -71,11 +71,11 @@ class Strands:
         """Return at `until` while other strands work; raise `Resting` when none does."""
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = (path, until)
-        alarm = asyncio.ensure_future(sleeping)
+        alarm: asyncio.Future[Any] = asyncio.ensure_future(sleeping)
         self._active -= 1
         self._settle()
         try:
-            await asyncio.wait({alarm, waiter}, return_when=asyncio.FIRST_COMPLETED)
+            await asyncio.wait(_both(alarm, waiter), return_when=asyncio.FIRST_COMPLETED)
         finally:
             self._active += 1
             self._resting.pop(waiter, None)
@@ -95,3 +95,7 @@ class Strands:
             for waiter, (path, _) in list(self._resting.items()):
                 if path and not waiter.done():
                     waiter.set_result(True)
+
+
+def _both(first: "asyncio.Future[Any]", second: "asyncio.Future[Any]") -> "set[asyncio.Future[Any]]":
+    return {first, second}

@@ -106,10 +106,15 @@ class Walk:
     _kinds: dict[str, Callable[..., Awaitable[Any]]] = field(default_factory=dict)
 
     async def walk(self) -> Finished | Rested:
-        self._kinds = {k: getattr(self, f"_{k}") for k in ("do", "set", "branch", "each", "wait", "answer", "stop", "fail")}
+        self._kinds = {
+            k: getattr(self, f"_{k}")
+            for k in ("do", "set", "branch", "each", "wait", "answer", "stop", "fail")
+        }
         scope = dict(self.start.scope)
         try:
-            async with asyncio.timeout(None if self.plan.time is None else max(0.0, self.plan.time - self.start.worked)):
+            async with asyncio.timeout(
+                None if self.plan.time is None else max(0.0, self.plan.time - self.start.worked)
+            ):
                 await self._steps(self.plan.steps, "", scope)
                 return Finished("succeeded", self._value(self.plan.result, scope))
         except _Stopped as stopped:
@@ -121,13 +126,23 @@ class Walk:
         except StepFailed as failed:
             return Finished("failed", error=failed.as_data())
         except Diverged as diverged:
-            return Finished("failed", error=StepFailed(
-                "diverged", str(diverged), fix="the engine or the document changed under this run; run it again",
-            ).as_data())  # fmt: skip
+            return Finished(
+                "failed",
+                error=StepFailed(
+                    "diverged",
+                    str(diverged),
+                    fix="the engine or the document changed under this run; run it again",
+                ).as_data(),
+            )
         except TimeoutError:
-            return Finished("failed", error=StepFailed(
-                "timeout", f"the run worked longer than its limit of {self.plan.time:g} s", fix="raise limits: time",
-            ).as_data())  # fmt: skip
+            return Finished(
+                "failed",
+                error=StepFailed(
+                    "timeout",
+                    f"the run worked longer than its limit of {self.plan.time:g} s",
+                    fix="raise limits: time",
+                ).as_data(),
+            )
 
     def cancel(self) -> None:
         """Start nothing new; end calls that may be ended; unsafe ones run out."""
@@ -176,9 +191,11 @@ class Walk:
 
     def _now(self, path: str) -> datetime:
         recorded = self.journal.entries(f"{path}#now")
-        text = recorded[0].body if recorded else self.journal.add(
-            Entry(f"{path}#now", "value", body=self.journal.now().isoformat())
-        )  # fmt: skip
+        text = (
+            recorded[0].body
+            if recorded
+            else self.journal.add(Entry(f"{path}#now", "value", body=self.journal.now().isoformat()))
+        )
         return datetime.fromisoformat(text)
 
     async def _first(self, node: Node, path: str, scope: Scope) -> bool:
@@ -201,7 +218,9 @@ class Walk:
         else:
             deadline = self.journal.now() + timedelta(seconds=node.timeout)
             self.journal.add(Entry(f"{path}#deadline", "value", body=deadline.isoformat()))
-        late = StepFailed("timeout", f"{node.name} took longer than {node.timeout:g} s", fix="raise its timeout")
+        late = StepFailed(
+            "timeout", f"{node.name} took longer than {node.timeout:g} s", fix="raise its timeout"
+        )
         if self.journal.entries(f"{path}#late"):
             raise late
         work = asyncio.ensure_future(self._kinds[node.kind](node, path, scope))
@@ -228,7 +247,9 @@ class Walk:
         value = self._render(node, path, scope, [])
         hash_ = values.digest(node.digest, values.dumps(value))
         if self._recorded(path, hash_) is None:
-            await self.journal.commit(Entry(path, "value", hash=hash_, body={"given": value}), LocalEffect("answer", value))
+            await self.journal.commit(
+                Entry(path, "value", hash=hash_, body={"given": value}), LocalEffect("answer", value)
+            )
 
     async def _stop(self, node: Node, path: str, scope: Scope) -> None:
         raise _Stopped(self._note(path, "value", node, self._render(node, path, scope, [])))
@@ -246,7 +267,9 @@ class Walk:
                 if way.condition is None or self._value(way.condition, scope):
                     taken = index
                     break
-            recorded = self.journal.add(Entry(path, "value", hash=node.digest, body={"way": taken}, at=self.journal.now()))
+            recorded = self.journal.add(
+                Entry(path, "value", hash=node.digest, body={"way": taken}, at=self.journal.now())
+            )
         taken = recorded["way"]
         if taken < 0:
             return None
@@ -259,7 +282,11 @@ class Walk:
         if recorded is None:
             text = self._render(node, path, scope, [])
             until = self._until(text)
-            recorded = self.journal.add(Entry(path, "value", hash=node.digest, body={"until": until.isoformat()}, at=self.journal.now()))
+            recorded = self.journal.add(
+                Entry(
+                    path, "value", hash=node.digest, body={"until": until.isoformat()}, at=self.journal.now()
+                )
+            )
         done = self.journal.entries(f"{path}#woke")
         if done:
             return done[0].body
@@ -275,7 +302,11 @@ class Walk:
             try:
                 return durations.moment(text)
             except ValueError:
-                raise StepFailed("invalid", f"{text!r} is neither a duration nor a moment", fix="write 5m or a moment in RFC 3339") from None
+                raise StepFailed(
+                    "invalid",
+                    f"{text!r} is neither a duration nor a moment",
+                    fix="write 5m or a moment in RFC 3339",
+                ) from None
 
     async def _each(self, node: Node, path: str, scope: Scope) -> Any:
         closed = self.journal.entries(f"{path}#end")
@@ -283,11 +314,15 @@ class Walk:
             return closed[0].body
         items = self._render(node, path, scope, [])
         if not isinstance(items, list):
-            raise StepFailed("invalid", f"{node.name} needs a list, not {type(items).__name__}", fix="give each: a list")
+            raise StepFailed(
+                "invalid", f"{node.name} needs a list, not {type(items).__name__}", fix="give each: a list"
+            )
         hash_ = values.digest(node.digest, values.dumps(items))
         recorded = self._recorded(path, hash_)
         if recorded is None:
-            recorded = self.journal.add(Entry(path, "value", hash=hash_, body={"items": items}, at=self.journal.now()))
+            recorded = self.journal.add(
+                Entry(path, "value", hash=hash_, body={"items": items}, at=self.journal.now())
+            )
         items = recorded["items"]
         results: list[Any] = [None] * len(items)
         positions = iter(range(len(items)))
@@ -308,8 +343,10 @@ class Walk:
         width = min(node.width, len(items))
         await self._strands.together([strand() for _ in range(width)])
         if node.failed == "drop":
-            results = [r for r in results if not (isinstance(r, dict) and r.get("error") and "value" not in r)]
-        given = [r["value"] if "value" in r else r for r in results]
+            results = [
+                r for r in results if not (isinstance(r, dict) and r.get("error") and "value" not in r)
+            ]
+        given = [r.get("value", r) for r in results]
         return self.journal.add(Entry(f"{path}#end", "value", body=given, at=self.journal.now()))
 
     async def _item(self, node: Node, path: str, scope: Scope, item: Any) -> dict[str, Any]:
@@ -355,9 +392,14 @@ class Walk:
             state.number += 1
             started = self.journal.now()
             call = Call(
-                node.action, given, path, state.number, f"{self.start.run_id}:{path}",
-                timeout, self._left(),
-            )  # fmt: skip
+                node.action,
+                given,
+                path,
+                state.number,
+                f"{self.start.run_id}:{path}",
+                timeout,
+                self._left(),
+            )
             entry = Entry(path, "ended", state.number, hash_, None, detail, started)
             try:
                 if manner.reach == "local":
@@ -383,14 +425,29 @@ class Walk:
     async def _call(self, call: Call, manner: Manner, entry: Entry) -> Any:
         """Reach outside: intention first, then the call, then its outcome."""
         if manner.reach == "outside":
-            await self.journal.commit(Entry(entry.path, "began", entry.attempt, entry.hash, {"action": call.action}, entry.detail, entry.started))
+            await self.journal.commit(
+                Entry(
+                    entry.path,
+                    "began",
+                    entry.attempt,
+                    entry.hash,
+                    {"action": call.action},
+                    entry.detail,
+                    entry.started,
+                )
+            )
         task = asyncio.ensure_future(self.executor.perform(call))
         self._calls[task] = manner
         try:
             done, _ = await asyncio.wait({task}, timeout=call.timeout)
             if not done:
                 await _end(task)
-                raise StepFailed("timeout", f"{call.action} gave no answer within {call.timeout:g} s", fix="raise the step's timeout", reached="maybe")
+                raise StepFailed(
+                    "timeout",
+                    f"{call.action} gave no answer within {call.timeout:g} s",
+                    fix="raise the step's timeout",
+                    reached="maybe",
+                )
             if task.cancelled():
                 raise StepFailed("cancelled", "the run was cancelled during this call", reached="maybe")
             outcome = task.result()
@@ -403,10 +460,25 @@ class Walk:
             body["usage"] = outcome.usage
         text = values.dumps(outcome.output)
         if len(text) > LARGEST_VALUE:
-            raise StepFailed("too_long", f"{call.action} gave {len(text)} characters", fix="ask for less", reached="yes", detail=outcome.detail)
+            raise StepFailed(
+                "too_long",
+                f"{call.action} gave {len(text)} characters",
+                fix="ask for less",
+                reached="yes",
+                detail=outcome.detail,
+            )
         detail = {**(entry.detail or {}), **outcome.detail}
         recorded = await self.journal.commit(
-            Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, self.journal.now())
+            Entry(
+                entry.path,
+                "ended",
+                entry.attempt,
+                entry.hash,
+                body,
+                detail,
+                entry.started,
+                self.journal.now(),
+            )
         )
         return recorded["output"]
 
@@ -429,13 +501,28 @@ class Walk:
         note = "the worker was lost while this call was under way; what it did is possibly spent"
         if manner.repeat == "unsafe" and node.unknown == "fail":
             failed = StepFailed(
-                "failed", f"{node.name}: {note}, and {node.action} must not be repeated unseen",
-                fix="look whether it happened; mark it unknown: repeat if repeating does no harm", reached="maybe",
-            )  # fmt: skip
+                "failed",
+                f"{node.name}: {note}, and {node.action} must not be repeated unseen",
+                fix="look whether it happened; mark it unknown: repeat if repeating does no harm",
+                reached="maybe",
+            )
             body = {"error": failed.as_data()}
-            await self.journal.commit(Entry(open_.path, "ended", open_.attempt, open_.hash, body, open_.detail, open_.started, now))
+            await self.journal.commit(
+                Entry(open_.path, "ended", open_.attempt, open_.hash, body, open_.detail, open_.started, now)
+            )
             raise failed
-        self.journal.add(Entry(open_.path, "lost", open_.attempt, open_.hash, {"note": note}, open_.detail, open_.started, now))
+        self.journal.add(
+            Entry(
+                open_.path,
+                "lost",
+                open_.attempt,
+                open_.hash,
+                {"note": note},
+                open_.detail,
+                open_.started,
+                now,
+            )
+        )
 
     def _attempts(self, path: str, hash_: str) -> _Attempts:
         state = _Attempts()
@@ -474,7 +561,9 @@ class Walk:
                 self.journal.add(Entry(path, "ended", 1, "", body, detail, at=self.journal.now()))
             raise
 
-    def _note(self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()) -> Any:
+    def _note(
+        self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()
+    ) -> Any:
         """Record what follows from earlier values, or find it recorded alike."""
         hash_ = values.digest(node.digest, values.dumps(value))
         for entry in self.journal.entries(path):
@@ -482,7 +571,9 @@ class Walk:
                 raise Diverged(f"{path} was recorded with another value")
             return entry.body
         detail = {"empty": sorted(set(empty))} if empty else None
-        return self.journal.add(Entry(path, kind, hash=hash_, body=value, detail=detail, at=self.journal.now()))
+        return self.journal.add(
+            Entry(path, kind, hash=hash_, body=value, detail=detail, at=self.journal.now())
+        )
 
     def _recorded(self, path: str, hash_: str) -> Any:
         for entry in self.journal.entries(path):
@@ -513,5 +604,3 @@ async def _end(task: "asyncio.Future[Any]") -> None:
         await asyncio.wait({task})
     if not task.cancelled():
         task.exception()
-
-

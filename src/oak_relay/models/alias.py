@@ -33,7 +33,11 @@ class Alias(BaseModel):
     def cost(self, usage: Mapping[str, Any]) -> float:
         """Money for a reply's tokens (`input` counts the cached ones in)."""
         fresh = max(0, int(usage.get("input", 0)) - int(usage.get("cached", 0)))
-        parts = ((fresh, self.prices.input), (int(usage.get("cached", 0)), self.prices.cached), (int(usage.get("output", 0)), self.prices.output))
+        parts = (
+            (fresh, self.prices.input),
+            (int(usage.get("cached", 0)), self.prices.cached),
+            (int(usage.get("output", 0)), self.prices.output),
+        )
         return float(sum((Decimal(n) * Decimal(str(p)) for n, p in parts), Decimal(0)) / 1_000_000)
 
     def worst(self, letters: int, most: int) -> float:

@@ -18,7 +18,9 @@ class AnswerInput(Fields):
     model: str = Field(description="Name of a model alias.")
     brief: str = Field("", description="Who the model is and what it must keep to.")
     prompt: str = Field(description="What it is asked.")
-    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
+    gives: dict[str, Any] | None = Field(
+        None, description="JSON Schema that the answer must be valid against."
+    )
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int | None = Field(None, ge=1, le=200_000)
 
@@ -54,7 +56,9 @@ def label_messages(given: LabelInput) -> list[dict[str, Any]]:
     """The messages as they are sent."""
     lines = "\n".join(f"- {name}: {meaning}" for name, meaning in given.labels.items())
     brief = f"{given.brief}\n" if given.brief else ""
-    system = f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
+    system = (
+        f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
+    )
     return [{"role": "system", "content": system}, {"role": "user", "content": given.text}]
 
 
@@ -70,8 +74,12 @@ async def _answer(given: AnswerInput, at: Surroundings) -> Result:
 
 async def _label(given: LabelInput, at: Surroundings) -> Result:
     alias: Alias = await at.model(given.model)
-    schema = {"type": "object", "required": ["label"], "additionalProperties": False,
-              "properties": {"label": {"enum": list(given.labels)}}}  # fmt: skip
+    schema = {
+        "type": "object",
+        "required": ["label"],
+        "additionalProperties": False,
+        "properties": {"label": {"enum": list(given.labels)}},
+    }
     talk = _Talk(given.model, alias, at, label_messages(given))
     try:
         reply = await talk.turn(schema)
@@ -94,10 +102,19 @@ class _Talk:
         self.usage: dict[str, Any] = {"input": 0, "cached": 0, "output": 0, "money": 0.0}
         self.last: Reply
 
-    async def turn(self, schema: dict[str, Any] | None, max_tokens: int | None = None, temperature: float | None = None) -> Reply:
+    async def turn(
+        self, schema: dict[str, Any] | None, max_tokens: int | None = None, temperature: float | None = None
+    ) -> Reply:
         try:
-            self.last = await complete(self.name, self.alias, list(self.messages), self.at,
-                                       schema=schema, max_tokens=max_tokens, temperature=temperature)  # fmt: skip
+            self.last = await complete(
+                self.name,
+                self.alias,
+                list(self.messages),
+                self.at,
+                schema=schema,
+                max_tokens=max_tokens,
+                temperature=temperature,
+            )
         except StepFailed as failed:
             self._count(failed.usage or {})
             failed.usage = self.usage if self.usage["input"] else None
@@ -107,24 +124,43 @@ class _Talk:
         self.turns.append(self.last.detail)
         return self.last
 
-    async def shaped(self, reply: Reply, schema: dict[str, Any], max_tokens: int | None = None, temperature: float | None = None) -> Any:
+    async def shaped(
+        self,
+        reply: Reply,
+        schema: dict[str, Any],
+        max_tokens: int | None = None,
+        temperature: float | None = None,
+    ) -> Any:
         """The reply as data valid against a schema; the model is told what was wrong and asked again."""
         for _ in range(REPAIRS):
             data, wrong = _parse(reply.text, schema)
             if not wrong:
                 return data
-            self.messages += [{"role": "assistant", "content": reply.text},
-                              {"role": "user", "content": f"That does not fit: {wrong}. Answer with JSON alone that fits the schema."}]  # fmt: skip
+            self.messages += [
+                {"role": "assistant", "content": reply.text},
+                {
+                    "role": "user",
+                    "content": f"That does not fit: {wrong}. Answer with JSON alone that fits the schema.",
+                },
+            ]
             reply = await self.turn(schema, max_tokens, temperature)
         data, wrong = _parse(reply.text, schema)
         if wrong:
-            raise StepFailed("wrong_shape", f"{self.name} did not give what was asked for: {wrong}", fix="simplify the schema, or take another model",
-                             reached="yes", detail={"turns": self.turns}, usage=self.usage)  # fmt: skip
+            raise StepFailed(
+                "wrong_shape",
+                f"{self.name} did not give what was asked for: {wrong}",
+                fix="simplify the schema, or take another model",
+                reached="yes",
+                detail={"turns": self.turns},
+                usage=self.usage,
+            )
         return data
 
     def result(self, output: dict[str, Any]) -> Result:
         tokens = self.usage["input"] + self.usage["output"]
-        return Result({**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage)
+        return Result(
+            {**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage
+        )
 
     def _count(self, usage: dict[str, Any]) -> None:
         for key in ("input", "cached", "output"):
@@ -147,5 +183,12 @@ def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
 
 ACTIONS = [
     Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer),
-    Action("model.label", "Give a text one label of a closed set", LabelInput, Labelled, timeout=120, perform=_label),
+    Action(
+        "model.label",
+        "Give a text one label of a closed set",
+        LabelInput,
+        Labelled,
+        timeout=120,
+        perform=_label,
+    ),
 ]

@@ -75,8 +75,19 @@ class Cluster:
         handed.write_text(password + "\n")
         if os.geteuid() == 0:
             os.chown(handed, _owner().pw_uid, _owner().pw_gid)
-        self._tool("initdb", "-D", str(self.data), "-U", _ROLE, "-E", "UTF8", "--locale=C.UTF-8",
-                   "--auth=scram-sha-256", f"--pwfile={handed}", "--data-checksums")  # fmt: skip
+        self._tool(
+            "initdb",
+            "-D",
+            str(self.data),
+            "-U",
+            _ROLE,
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "--auth=scram-sha-256",
+            f"--pwfile={handed}",
+            "--data-checksums",
+        )
         handed.unlink()
         with (self.data / "postgresql.conf").open("a") as config:
             config.write(_CONFIG)
@@ -86,9 +97,19 @@ class Cluster:
             port = self.port or _free_port()
             (self.home / "postgres.port").write_text(f"{port}\n")
             done = self._tool(
-                "pg_ctl", "-D", str(self.data), "-w", "-t", "60", "-l", str(self.data / "server.log"),
-                "-o", f"-p {port} -k ''", "start", check=False,
-            )  # fmt: skip
+                "pg_ctl",
+                "-D",
+                str(self.data),
+                "-w",
+                "-t",
+                "60",
+                "-l",
+                str(self.data / "server.log"),
+                "-o",
+                f"-p {port} -k ''",
+                "start",
+                check=False,
+            )
             if done.returncode == 0:
                 self._create()
                 return
@@ -98,17 +119,37 @@ class Cluster:
 
     def _create(self) -> None:
         environment = {**os.environ, "PGPASSWORD": (self.home / "postgres.password").read_text().strip()}
-        base = [str(_bin() / "psql"), "-h", "127.0.0.1", "-p", str(self._port()), "-U", _ROLE, "-d", "postgres", "-tAqc"]
-        has = subprocess.run([*base, "SELECT 1 FROM pg_database WHERE datname = 'oak_relay'"],
-                             env=environment, capture_output=True, text=True, check=True)  # fmt: skip
+        base = [
+            str(_bin() / "psql"),
+            "-h",
+            "127.0.0.1",
+            "-p",
+            str(self._port()),
+            "-U",
+            _ROLE,
+            "-d",
+            "postgres",
+            "-tAqc",
+        ]
+        has = subprocess.run(
+            [*base, "SELECT 1 FROM pg_database WHERE datname = 'oak_relay'"],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
         if has.stdout.strip() != "1":
-            subprocess.run([*base, "CREATE DATABASE oak_relay"], env=environment, check=True, capture_output=True)
+            subprocess.run(
+                [*base, "CREATE DATABASE oak_relay"], env=environment, check=True, capture_output=True
+            )
 
     def _let_in(self, home: Path) -> None:
         """Root's data directory must be passable for the role that the server runs under."""
         owner = _owner()
         for folder in (home, *home.parents):
-            if subprocess.run(["runuser", "-u", owner.pw_name, "--", "test", "-x", str(folder)], check=False).returncode:
+            if subprocess.run(
+                ["runuser", "-u", owner.pw_name, "--", "test", "-x", str(folder)], check=False
+            ).returncode:
                 if folder != home:
                     raise ClusterError(
                         f"the user {owner.pw_name} cannot pass {folder}; set OAK_RELAY_DATA_DIR to a folder it can reach"
@@ -122,7 +163,9 @@ class Cluster:
         # A server started by pg_ctl keeps these open: files, not pipes, so that nobody waits for it.
         with Path(os.devnull).open() as nothing, (self.home / "postgres.tool.log").open("a+") as out:
             start = out.tell()
-            done = subprocess.run(command, stdin=nothing, stdout=out, stderr=out, cwd="/", check=False, start_new_session=True)
+            done = subprocess.run(
+                command, stdin=nothing, stdout=out, stderr=out, cwd="/", check=False, start_new_session=True
+            )
             out.seek(start)
             said = out.read()
         if check and done.returncode:
@@ -136,7 +179,9 @@ def _bin() -> Path:
         return versions[-1].parent
     found = shutil.which("postgres")
     if not found:
-        raise ClusterError("PostgreSQL is not installed: apt-get install postgresql, or set OAK_RELAY_DATABASE_URL")
+        raise ClusterError(
+            "PostgreSQL is not installed: apt-get install postgresql, or set OAK_RELAY_DATABASE_URL"
+        )
     return Path(found).resolve().parent
 
 

@@ -5,7 +5,12 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import Field, SecretStr
-from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
+from pydantic_settings import (
+    BaseSettings,
+    PydanticBaseSettingsSource,
+    SettingsConfigDict,
+    TomlConfigSettingsSource,
+)
 
 
 class Settings(BaseSettings):
@@ -13,8 +18,12 @@ class Settings(BaseSettings):
 
     model_config = SettingsConfigDict(env_prefix="OAK_RELAY_", extra="ignore", frozen=True)
 
-    data_dir: Path = Field(Path("data"), description="Key file, local token and, without database_url, the database.")
-    database_url: SecretStr | None = Field(None, description="Another PostgreSQL; without it the service brings its own.")
+    data_dir: Path = Field(
+        Path("data"), description="Key file, local token and, without database_url, the database."
+    )
+    database_url: SecretStr | None = Field(
+        None, description="Another PostgreSQL; without it the service brings its own."
+    )
     database_port: int = Field(0, description="Port of the own PostgreSQL; 0 picks a free one.")
     host: str = "127.0.0.1"
     port: int = Field(8470, ge=0, le=65535)
@@ -22,7 +31,9 @@ class Settings(BaseSettings):
     workers: int = Field(1, ge=0, le=64, description="Worker processes that `up` starts.")
     walks: int = Field(200, ge=1, le=5000, description="Runs a worker walks at once.")
     lease: float = Field(6.0, ge=0.5, le=300, description="How long a silent worker keeps its runs.")
-    poll: float = Field(1.0, ge=0.05, le=60, description="How often a worker looks for runs without being told.")
+    poll: float = Field(
+        1.0, ge=0.05, le=60, description="How often a worker looks for runs without being told."
+    )
     body_limit: int = Field(1_000_000, ge=1_000, description="Largest webhook body.")
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")
@@ -32,10 +43,13 @@ class Settings(BaseSettings):
 
     @classmethod
     def settings_customise_sources(
-        cls, settings_cls: type[BaseSettings], init_settings: PydanticBaseSettingsSource,
-        env_settings: PydanticBaseSettingsSource, dotenv_settings: PydanticBaseSettingsSource,
+        cls,
+        settings_cls: type[BaseSettings],
+        init_settings: PydanticBaseSettingsSource,
+        env_settings: PydanticBaseSettingsSource,
+        dotenv_settings: PydanticBaseSettingsSource,
         file_secret_settings: PydanticBaseSettingsSource,
-    ) -> tuple[PydanticBaseSettingsSource, ...]:  # fmt: skip
+    ) -> tuple[PydanticBaseSettingsSource, ...]:
         file = Path(os.environ.get("OAK_RELAY_CONFIG", "oak-relay.toml"))
         return init_settings, env_settings, TomlConfigSettingsSource(settings_cls, file)
 
@@ -52,5 +66,7 @@ class Settings(BaseSettings):
                 continue
             if isinstance(value, SecretStr):
                 value = value.get_secret_value()
-            shown[f"OAK_RELAY_{name.upper()}"] = str(value) if not isinstance(value, list) else str(value).replace("'", '"')
+            shown[f"OAK_RELAY_{name.upper()}"] = (
+                str(value) if not isinstance(value, list) else str(value).replace("'", '"')
+            )
         return shown

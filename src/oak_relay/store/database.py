@@ -23,9 +23,12 @@ class Database:
         self.url = make_url(url).set(drivername="postgresql+asyncpg")
         # No named prepared statements, so that a transaction pooler may stand in between.
         self.engine: AsyncEngine = create_async_engine(
-            self.url, pool_size=size, max_overflow=4, pool_pre_ping=True,
+            self.url,
+            pool_size=size,
+            max_overflow=4,
+            pool_pre_ping=True,
             connect_args={"server_settings": {"application_name": "oak-relay", "jit": "off"}},
-        )  # fmt: skip
+        )
 
     @property
     def dsn(self) -> str:
@@ -41,9 +44,11 @@ class Database:
     async def connect_directly(self) -> asyncpg.Connection:
         """A connection of its own, for hot statements, for listening and for the lease."""
         return await asyncpg.connect(
-            self.dsn, timeout=10, command_timeout=30,
+            self.dsn,
+            timeout=10,
+            command_timeout=30,
             server_settings={"application_name": "oak-relay", "jit": "off"},
-        )  # fmt: skip
+        )
 
     async def close(self) -> None:
         await self.engine.dispose()
@@ -54,7 +59,8 @@ class Database:
             await connection.execute(text("SELECT pg_advisory_xact_lock(7226301)"))
             await connection.run_sync(_upgrade)
             await connection.execute(
-                text("INSERT INTO workspace (id, name) VALUES (:id, 'main') ON CONFLICT DO NOTHING"), {"id": MAIN_WORKSPACE}
+                text("INSERT INTO workspace (id, name) VALUES (:id, 'main') ON CONFLICT DO NOTHING"),
+                {"id": MAIN_WORKSPACE},
             )
 
 

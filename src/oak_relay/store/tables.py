@@ -1,9 +1,27 @@
 """The tables. Everything belongs to a workspace; payloads are canonical JSON text, searched ones JSONB."""
 
 from sqlalchemy import (
-    BigInteger, Boolean, CheckConstraint, Column, DateTime, ForeignKeyConstraint, Index, Integer, LargeBinary,
-    MetaData, Numeric, PrimaryKeyConstraint, SmallInteger, String, Table, Text, UniqueConstraint, Uuid, func, text,
-)  # fmt: skip
+    BigInteger,
+    Boolean,
+    CheckConstraint,
+    Column,
+    DateTime,
+    ForeignKeyConstraint,
+    Index,
+    Integer,
+    LargeBinary,
+    MetaData,
+    Numeric,
+    PrimaryKeyConstraint,
+    SmallInteger,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+    Uuid,
+    func,
+    text,
+)
 from sqlalchemy.dialects.postgresql import JSONB
 
 metadata = MetaData(
@@ -18,149 +36,321 @@ metadata = MetaData(
 
 
 def _moment(name: str, nullable: bool = True) -> Column:
-    return Column(name, DateTime(timezone=True), nullable=nullable, server_default=None if nullable else func.now())
+    return Column(
+        name, DateTime(timezone=True), nullable=nullable, server_default=None if nullable else func.now()
+    )
 
 
 def _workspace() -> Column:
     return Column("workspace_id", SmallInteger, nullable=False)
 
 
-workspace = Table("workspace", metadata, Column("id", SmallInteger, primary_key=True, autoincrement=False),
-                  Column("name", Text, nullable=False, unique=True), _moment("created_at", False))  # fmt: skip
+workspace = Table(
+    "workspace",
+    metadata,
+    Column("id", SmallInteger, primary_key=True, autoincrement=False),
+    Column("name", Text, nullable=False, unique=True),
+    _moment("created_at", False),
+)
 
 workflow = Table(
-    "workflow", metadata, _workspace(), Column("id", Uuid, nullable=False),
-    Column("name", Text, nullable=False), Column("title", Text, nullable=False, server_default=""),
-    Column("labels", JSONB, nullable=False, server_default="[]"), Column("settings", Text, nullable=False, server_default="{}"),
-    Column("live_version", Integer), _moment("created_at", False), _moment("updated_at", False),
-    PrimaryKeyConstraint("workspace_id", "id"), UniqueConstraint("workspace_id", "name"),
-)  # fmt: skip
+    "workflow",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("title", Text, nullable=False, server_default=""),
+    Column("labels", JSONB, nullable=False, server_default="[]"),
+    Column("settings", Text, nullable=False, server_default="{}"),
+    Column("live_version", Integer),
+    _moment("created_at", False),
+    _moment("updated_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "name"),
+)
 
 version = Table(
-    "version", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("workflow_id", Uuid, nullable=False),
-    Column("number", Integer, nullable=False), Column("text", Text, nullable=False), Column("digest", String(16), nullable=False),
-    Column("revision", SmallInteger, nullable=False), Column("author", Text, nullable=False, server_default=""), _moment("created_at", False),
-    PrimaryKeyConstraint("workspace_id", "id"), UniqueConstraint("workspace_id", "workflow_id", "number"),
-    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
-)  # fmt: skip
+    "version",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("text", Text, nullable=False),
+    Column("digest", String(16), nullable=False),
+    Column("revision", SmallInteger, nullable=False),
+    Column("author", Text, nullable=False, server_default=""),
+    _moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "workflow_id", "number"),
+    ForeignKeyConstraint(
+        ["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"
+    ),
+)
 
 trigger = Table(
-    "trigger", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("workflow_id", Uuid, nullable=False),
-    Column("name", Text, nullable=False), Column("kind", Text, nullable=False), Column("path", Text, unique=True),
-    Column("config", Text, nullable=False), Column("version_id", Uuid, nullable=False),
-    PrimaryKeyConstraint("workspace_id", "id"), UniqueConstraint("workspace_id", "workflow_id", "name"),
-    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
-)  # fmt: skip
+    "trigger",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("path", Text, unique=True),
+    Column("config", Text, nullable=False),
+    Column("version_id", Uuid, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "workflow_id", "name"),
+    ForeignKeyConstraint(
+        ["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"
+    ),
+)
 
 seen = Table(
-    "seen", metadata, _workspace(), Column("trigger_id", Uuid, nullable=False), Column("source", Text, nullable=False),
-    Column("event_key", Text, nullable=False), Column("run_id", Uuid, nullable=False), _moment("at", False),
+    "seen",
+    metadata,
+    _workspace(),
+    Column("trigger_id", Uuid, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("event_key", Text, nullable=False),
+    Column("run_id", Uuid, nullable=False),
+    _moment("at", False),
     PrimaryKeyConstraint("workspace_id", "trigger_id", "source", "event_key"),
-)  # fmt: skip
+)
 
 event = Table(
-    "event", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("trigger_id", Uuid),
-    Column("event_key", Text, nullable=False), Column("source", Text, nullable=False), Column("type", Text, nullable=False),
-    Column("body", Text, nullable=False), Column("meta", Text, nullable=False), Column("sealed", LargeBinary),
-    _moment("at", False), PrimaryKeyConstraint("workspace_id", "id"),
-)  # fmt: skip
+    "event",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("trigger_id", Uuid),
+    Column("event_key", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("type", Text, nullable=False),
+    Column("body", Text, nullable=False),
+    Column("meta", Text, nullable=False),
+    Column("sealed", LargeBinary),
+    _moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+)
 
 run = Table(
-    "run", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("workflow_id", Uuid, nullable=False),
-    Column("version_id", Uuid, nullable=False), Column("event_id", Uuid, nullable=False), Column("trigger_name", Text, nullable=False),
-    Column("state", Text, nullable=False, server_default="queued"), Column("subject", Text), Column("settings", Text),
-    Column("result", Text), Column("error", Text), Column("error_kind", Text), Column("answer", Text), Column("sealed", LargeBinary),
-    Column("tokens_in", BigInteger, nullable=False, server_default="0"), Column("tokens_out", BigInteger, nullable=False, server_default="0"),
-    Column("money", Numeric(18, 9), nullable=False, server_default="0"), Column("steps", Integer, nullable=False, server_default="0"),
-    Column("attempts", Integer, nullable=False, server_default="0"), _moment("created_at", False), _moment("started_at"),
-    _moment("ended_at"), _moment("cancel_at"), PrimaryKeyConstraint("workspace_id", "id"),
-    CheckConstraint("state IN ('queued','running','waiting','succeeded','failed','cancelled','set aside')", name="state"),
-    Index("ix_run_workflow", "workspace_id", "workflow_id", "id"), Index("ix_run_state", "workspace_id", "state", "id"),
+    "run",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("version_id", Uuid, nullable=False),
+    Column("event_id", Uuid, nullable=False),
+    Column("trigger_name", Text, nullable=False),
+    Column("state", Text, nullable=False, server_default="queued"),
+    Column("subject", Text),
+    Column("settings", Text),
+    Column("result", Text),
+    Column("error", Text),
+    Column("error_kind", Text),
+    Column("answer", Text),
+    Column("sealed", LargeBinary),
+    Column("tokens_in", BigInteger, nullable=False, server_default="0"),
+    Column("tokens_out", BigInteger, nullable=False, server_default="0"),
+    Column("money", Numeric(18, 9), nullable=False, server_default="0"),
+    Column("steps", Integer, nullable=False, server_default="0"),
+    Column("attempts", Integer, nullable=False, server_default="0"),
+    _moment("created_at", False),
+    _moment("started_at"),
+    _moment("ended_at"),
+    _moment("cancel_at"),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    CheckConstraint(
+        "state IN ('queued','running','waiting','succeeded','failed','cancelled','set aside')", name="state"
+    ),
+    Index("ix_run_workflow", "workspace_id", "workflow_id", "id"),
+    Index("ix_run_state", "workspace_id", "state", "id"),
     Index("ix_run_subject", "workspace_id", "subject", "id", postgresql_where=text("subject IS NOT NULL")),
-    Index("ix_run_error_kind", "workspace_id", "error_kind", "id", postgresql_where=text("error_kind IS NOT NULL")),
-)  # fmt: skip
+    Index(
+        "ix_run_error_kind",
+        "workspace_id",
+        "error_kind",
+        "id",
+        postgresql_where=text("error_kind IS NOT NULL"),
+    ),
+)
 
 queue = Table(
-    "queue", metadata, _workspace(), Column("run_id", Uuid, nullable=False), Column("workflow_id", Uuid, nullable=False),
-    Column("revision", SmallInteger, nullable=False), _moment("ready_at", False), Column("worker_id", Uuid),
-    Column("walks", Integer, nullable=False, server_default="0"), Column("deaths", Integer, nullable=False, server_default="0"),
-    Column("wakes", Integer, nullable=False, server_default="0"), Column("worked", Numeric(12, 3), nullable=False, server_default="0"),
+    "queue",
+    metadata,
+    _workspace(),
+    Column("run_id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("revision", SmallInteger, nullable=False),
+    _moment("ready_at", False),
+    Column("worker_id", Uuid),
+    Column("walks", Integer, nullable=False, server_default="0"),
+    Column("deaths", Integer, nullable=False, server_default="0"),
+    Column("wakes", Integer, nullable=False, server_default="0"),
+    Column("worked", Numeric(12, 3), nullable=False, server_default="0"),
     PrimaryKeyConstraint("workspace_id", "run_id"),
     Index("ix_queue_ready", "ready_at", postgresql_where=text("worker_id IS NULL")),
     Index("ix_queue_worker", "worker_id", postgresql_where=text("worker_id IS NOT NULL")),
     postgresql_with={"fillfactor": "70"},
-)  # fmt: skip
+)
 
 wake = Table(
-    "wake", metadata, _workspace(), Column("run_id", Uuid, nullable=False), Column("path", Text, nullable=False),
-    _moment("at", False), PrimaryKeyConstraint("workspace_id", "run_id", "path"),
-)  # fmt: skip
+    "wake",
+    metadata,
+    _workspace(),
+    Column("run_id", Uuid, nullable=False),
+    Column("path", Text, nullable=False),
+    _moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "run_id", "path"),
+)
 
 worker = Table(
-    "worker", metadata, Column("id", Uuid, primary_key=True), Column("name", Text, nullable=False),
-    Column("revision", SmallInteger, nullable=False), _moment("started_at", False), _moment("lease_until", False), _moment("dead_at"),
-)  # fmt: skip
+    "worker",
+    metadata,
+    Column("id", Uuid, primary_key=True),
+    Column("name", Text, nullable=False),
+    Column("revision", SmallInteger, nullable=False),
+    _moment("started_at", False),
+    _moment("lease_until", False),
+    _moment("dead_at"),
+)
 
 journal = Table(
-    "journal", metadata, _workspace(), Column("run_id", Uuid, nullable=False), Column("seq", Integer, nullable=False),
-    Column("path", Text, nullable=False), Column("kind", Text, nullable=False), Column("attempt", Integer, nullable=False),
-    Column("hash", Text, nullable=False), Column("body", Text), Column("detail", Text), Column("sealed", LargeBinary),
-    _moment("started_at"), _moment("at"), Column("worker_id", Uuid), PrimaryKeyConstraint("workspace_id", "run_id", "seq"),
-)  # fmt: skip
+    "journal",
+    metadata,
+    _workspace(),
+    Column("run_id", Uuid, nullable=False),
+    Column("seq", Integer, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("attempt", Integer, nullable=False),
+    Column("hash", Text, nullable=False),
+    Column("body", Text),
+    Column("detail", Text),
+    Column("sealed", LargeBinary),
+    _moment("started_at"),
+    _moment("at"),
+    Column("worker_id", Uuid),
+    PrimaryKeyConstraint("workspace_id", "run_id", "seq"),
+)
 
 once = Table(
-    "once", metadata, _workspace(), Column("workflow_id", Uuid, nullable=False), Column("step", Text, nullable=False),
-    Column("key", Text, nullable=False), Column("run_id", Uuid, nullable=False), _moment("at", False),
+    "once",
+    metadata,
+    _workspace(),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("step", Text, nullable=False),
+    Column("key", Text, nullable=False),
+    Column("run_id", Uuid, nullable=False),
+    _moment("at", False),
     PrimaryKeyConstraint("workspace_id", "workflow_id", "step", "key"),
-)  # fmt: skip
+)
 
 vault_key = Table(
-    "vault_key", metadata, _workspace(), Column("id", Integer, nullable=False), Column("wrapped", LargeBinary, nullable=False),
-    _moment("created_at", False), PrimaryKeyConstraint("workspace_id", "id"),
-)  # fmt: skip
+    "vault_key",
+    metadata,
+    _workspace(),
+    Column("id", Integer, nullable=False),
+    Column("wrapped", LargeBinary, nullable=False),
+    _moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+)
 
 credential = Table(
-    "credential", metadata, _workspace(), Column("name", Text, nullable=False), Column("kind", Text, nullable=False),
-    Column("config", Text, nullable=False), Column("key_id", Integer, nullable=False), Column("sealed", LargeBinary, nullable=False),
-    Column("last_test", Text), _moment("last_used_at"), _moment("created_at", False), _moment("updated_at", False),
+    "credential",
+    metadata,
+    _workspace(),
+    Column("name", Text, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("config", Text, nullable=False),
+    Column("key_id", Integer, nullable=False),
+    Column("sealed", LargeBinary, nullable=False),
+    Column("last_test", Text),
+    _moment("last_used_at"),
+    _moment("created_at", False),
+    _moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "name"),
-)  # fmt: skip
+)
 
 model_alias = Table(
-    "model_alias", metadata, _workspace(), Column("name", Text, nullable=False), Column("config", Text, nullable=False),
-    _moment("created_at", False), _moment("updated_at", False), PrimaryKeyConstraint("workspace_id", "name"),
-)  # fmt: skip
+    "model_alias",
+    metadata,
+    _workspace(),
+    Column("name", Text, nullable=False),
+    Column("config", Text, nullable=False),
+    _moment("created_at", False),
+    _moment("updated_at", False),
+    PrimaryKeyConstraint("workspace_id", "name"),
+)
 
 table_def = Table(
-    "table_def", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("name", Text, nullable=False),
-    Column("columns", JSONB, nullable=False), _moment("created_at", False),
-    PrimaryKeyConstraint("workspace_id", "id"), UniqueConstraint("workspace_id", "name"),
-)  # fmt: skip
+    "table_def",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("columns", JSONB, nullable=False),
+    _moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "name"),
+)
 
 table_row = Table(
-    "table_row", metadata, _workspace(), Column("table_id", Uuid, nullable=False), Column("id", Uuid, nullable=False),
-    Column("data", JSONB, nullable=False), _moment("created_at", False), _moment("updated_at", False),
+    "table_row",
+    metadata,
+    _workspace(),
+    Column("table_id", Uuid, nullable=False),
+    Column("id", Uuid, nullable=False),
+    Column("data", JSONB, nullable=False),
+    _moment("created_at", False),
+    _moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "table_id", "id"),
-    ForeignKeyConstraint(["workspace_id", "table_id"], ["table_def.workspace_id", "table_def.id"], ondelete="CASCADE"),
+    ForeignKeyConstraint(
+        ["workspace_id", "table_id"], ["table_def.workspace_id", "table_def.id"], ondelete="CASCADE"
+    ),
     Index("ix_table_row_data", "data", postgresql_using="gin", postgresql_ops={"data": "jsonb_path_ops"}),
-)  # fmt: skip
+)
 
 member = Table(
-    "member", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("name", Text, nullable=False),
-    Column("role", Text, nullable=False), Column("password_hash", Text, nullable=False), _moment("created_at", False),
-    PrimaryKeyConstraint("workspace_id", "id"), UniqueConstraint("workspace_id", "name"),
-)  # fmt: skip
+    "member",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("role", Text, nullable=False),
+    Column("password_hash", Text, nullable=False),
+    _moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "name"),
+)
 
 token = Table(
-    "token", metadata, _workspace(), Column("id", Uuid, nullable=False), Column("kind", Text, nullable=False),
-    Column("name", Text, nullable=False), Column("digest", LargeBinary, nullable=False, unique=True), Column("member_id", Uuid),
-    _moment("created_at", False), _moment("expires_at"), _moment("last_used_at"), Column("revoked", Boolean, nullable=False, server_default="false"),
+    "token",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("digest", LargeBinary, nullable=False, unique=True),
+    Column("member_id", Uuid),
+    _moment("created_at", False),
+    _moment("expires_at"),
+    _moment("last_used_at"),
+    Column("revoked", Boolean, nullable=False, server_default="false"),
     PrimaryKeyConstraint("workspace_id", "id"),
-)  # fmt: skip
+)
 
 audit = Table(
-    "audit", metadata, _workspace(), Column("id", Uuid, nullable=False), _moment("at", False), Column("who", Text, nullable=False),
-    Column("action", Text, nullable=False), Column("target", Text, nullable=False), PrimaryKeyConstraint("workspace_id", "id"),
-)  # fmt: skip
+    "audit",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    _moment("at", False),
+    Column("who", Text, nullable=False),
+    Column("action", Text, nullable=False),
+    Column("target", Text, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+)
 
 MAIN_WORKSPACE = 1

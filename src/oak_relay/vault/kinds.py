@@ -112,7 +112,9 @@ class Signing(_Kind):
 
 def same_token(given: str, expected: str) -> bool:
     """Compare in constant time."""
-    return hmac.compare_digest(hashlib.sha256(given.encode("utf-8", "replace")).digest(), hashlib.sha256(expected.encode()).digest())
+    return hmac.compare_digest(
+        hashlib.sha256(given.encode("utf-8", "replace")).digest(), hashlib.sha256(expected.encode()).digest()
+    )
 
 
 Credential = Annotated[Bearer | HeaderKey | Basic | Signing, Field(discriminator="kind")]

@@ -1,0 +1,150 @@
+"""The executor: performs actions of the catalogue for one run, with its credentials and deadlines."""
+
+import time
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import urlsplit
+from uuid import UUID
+
+import httpx
+
+from oak_relay.actions.base import Action, Result, StoredCredential
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
+from oak_relay.models.alias import Alias
+from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.registry import Registry
+from oak_relay.store import rows
+from oak_relay.store.database import Database
+
+
+class Tools:
+    """What a process hands to all its executors."""
+
+    def __init__(self, database: Database, registry: Registry, reach: list[str]) -> None:
+        self.database = database
+        self.registry = registry
+        self.reach = frozenset(reach)
+        self.used: set[str] = set()
+        self.http = httpx.AsyncClient(
+            follow_redirects=False,
+            trust_env=False,
+            limits=httpx.Limits(max_connections=400, max_keepalive_connections=100),
+        )
+
+    async def close(self) -> None:
+        await self.http.aclose()
+
+
+class At:
+    """The surroundings of one call (see `actions.base.Surroundings`)."""
+
+    def __init__(
+        self,
+        tools: Tools,
+        key: str,
+        trace_parent: str,
+        timeout: float,
+        money: float | None,
+        lease_left: Callable[[], float],
+    ) -> None:
+        self._tools = tools
+        self._lease_left = lease_left
+        self.http = tools.http
+        self.key = key
+        self.trace_parent = trace_parent
+        self.timeout = timeout
+        self.money = money
+
+    async def credential(self, name: str) -> StoredCredential:
+        found = (await self._tools.registry.fresh()).credentials.get(name)
+        if found is None:
+            raise StepFailed(
+                "missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}"
+            )
+        self._tools.used.add(name)
+        return found
+
+    async def model(self, name: str) -> Alias:
+        known = (await self._tools.registry.fresh()).aliases
+        if name not in known:
+            have = ", ".join(sorted(known)) or "none yet"
+            raise StepFailed(
+                "missing",
+                f"there is no model alias {name}; there is {have}",
+                fix=f"oak-relay model add {name}",
+            )
+        return known[name]
+
+    def table(self, name: str) -> dict[str, Any]:
+        known = self._tools.registry.now.tables
+        if name not in known:
+            self._tools.registry.forget()
+            have = ", ".join(sorted(known)) or "none yet"
+            raise StepFailed(
+                "missing", f"there is no table {name}; there is {have}", fix=f"oak-relay table create {name}"
+            )
+        return known[name]
+
+    async def rows(self, table: str, match: dict[str, Any], limit: int) -> list[dict[str, Any]]:
+        known = await self._tools.registry.fresh()
+        if table not in known.tables:
+            raise StepFailed("missing", f"there is no table {table}", fix=f"oak-relay table create {table}")
+        if values.unstorable(match):
+            return []
+        async with self._tools.database.engine.connect() as connection:
+            found = await rows.find(connection, known.tables[table]["id"], match, limit)
+        return [row["row"] for row in found]
+
+    def may_reach(self, url: str) -> None:
+        host = urlsplit(url).hostname or ""
+        if self._tools.reach and host not in self._tools.reach:
+            raise StepFailed("denied", f"actions may not call {host}", fix="add it to the setting reach")
+
+    def send_check(self) -> None:
+        if self._lease_left() < 0.5:
+            raise StepFailed(
+                "unavailable",
+                "this worker's lease is nearly over; nothing was sent",
+                fix="it is tried again elsewhere",
+            )
+
+
+class RunExecutor:
+    """The engine's executor for one run."""
+
+    def __init__(self, tools: Tools, run_id: UUID, lease_left: Callable[[], float]) -> None:
+        self._tools = tools
+        self._run_id = run_id
+        self._lease_left = lease_left
+
+    def manner(self, action: str, input: dict[str, Any]) -> Manner:
+        declared = CATALOGUE.get(action)
+        repeat = declared.repeat_of(input) if declared.repeat_of else declared.repeat
+        return Manner(repeat, declared.reach, declared.timeout)  # type: ignore[arg-type]
+
+    def effect(self, call: Call) -> LocalEffect:
+        action = CATALOGUE.get(call.action)
+        assert action.change is not None
+        change = action.change(action.read(call.input), self._at(call))
+        return LocalEffect(change.op, change.data)
+
+    async def perform(self, call: Call) -> Outcome:
+        result = await perform(CATALOGUE.get(call.action), call.input, self._at(call))
+        return Outcome(result.output, result.detail, result.usage)
+
+    def _at(self, call: Call) -> At:
+        span = values.digest(call.path, str(call.attempt))
+        parent = f"00-{self._run_id.hex}-{span}-01"
+        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left)
+
+
+async def perform(action: Action, given: dict[str, Any], at: At) -> Result:
+    """Carry out an action that reaches outside or only reads; the time it took stands in the detail."""
+    assert action.perform is not None
+    began = time.monotonic()
+    result = await action.perform(action.read(given), at)
+    return Result(
+        result.output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage
+    )

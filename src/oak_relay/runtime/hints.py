@@ -1,0 +1,85 @@
+"""Hints between processes: sent after the commit, coalesced, never relied upon (every listener also polls)."""
+
+import asyncio
+from collections import defaultdict
+from collections.abc import Callable
+from typing import Any
+
+import asyncpg
+import structlog
+
+from oak_relay.store.database import Database
+
+_CHANNEL = "oak_relay"
+_MANY = 150
+LOST = (
+    OSError,
+    asyncpg.PostgresConnectionError,
+    asyncpg.InterfaceError,
+    asyncpg.CannotConnectNowError,
+    asyncpg.AdminShutdownError,
+    asyncpg.CrashShutdownError,
+    asyncio.TimeoutError,
+    asyncpg.TooManyConnectionsError,
+)
+"""What a lost or not yet ready server looks like."""
+log = structlog.get_logger()
+
+
+class Hints:
+    """Topics: `queue` (something is ready), `run:<id>` (a run changed), `runs` (many did), `config`, `cancel:<id>`.
+
+    `on` registers a callback for a topic's first word; it gets what stands behind the colon."""
+
+    def __init__(self, database: Database, pause: float = 0.02) -> None:
+        self._database = database
+        self._pause = pause
+        self._topics: dict[str, None] = {}
+        self._something = asyncio.Event()
+        self._heard: dict[str, list[Callable[[str], None]]] = defaultdict(list)
+
+    def on(self, word: str, callback: Callable[[str], None]) -> None:
+        self._heard[word].append(callback)
+
+    def send(self, topic: str) -> None:
+        """Ask for a hint to be sent soon."""
+        self._topics[topic] = None
+        self._something.set()
+
+    async def run(self) -> None:
+        """Listen and send until cancelled; a lost connection is made anew."""
+        while True:
+            connection: asyncpg.Connection | None = None
+            try:
+                connection = await self._database.connect_directly()
+                await connection.add_listener(_CHANNEL, self._receive)
+                self._receive(None, 0, _CHANNEL, "queue,runs,config")  # whatever was missed meanwhile
+                await self._send_all(connection)
+            except LOST as error:
+                log.info("hints lost", reason=str(error) or type(error).__name__)
+                await asyncio.sleep(0.3)
+            finally:
+                if connection is not None:
+                    connection.terminate()
+
+    async def _send_all(self, connection: asyncpg.Connection) -> None:
+        while True:
+            try:
+                async with asyncio.timeout(5):
+                    await self._something.wait()
+            except TimeoutError:
+                await connection.execute("SELECT 1")  # notice a dead connection
+                continue
+            self._something.clear()
+            topics, self._topics = list(self._topics), {}
+            runs = [t for t in topics if t.startswith("run:")]
+            if len(runs) > _MANY:
+                topics = [t for t in topics if not t.startswith("run:")] + ["runs"]
+            await connection.execute("SELECT pg_notify($1, $2)", _CHANNEL, ",".join(topics))
+            await asyncio.sleep(self._pause)
+
+    def _receive(self, _connection: Any, _pid: int, _channel: str, payload: Any) -> None:
+        for topic in str(payload).split(","):
+            word, _, rest = topic.partition(":")
+            for callback in self._heard.get(word, ()):
+                callback(rest)

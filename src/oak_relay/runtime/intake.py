@@ -1,0 +1,164 @@
+"""Intake: an event becomes a run, and whoever brought it is answered after the commit."""
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+import uuid_utils.compat as uuids
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine.plan import Plan
+from oak_relay.runtime.groupcommit import GroupCommit
+from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.registry import Registry
+from oak_relay.store import intake as store
+from oak_relay.store.database import Database
+from oak_relay.store.intake import NewRun, Receipt
+from oak_relay.store.vault import event_context
+
+
+@dataclass(frozen=True, slots=True)
+class Incoming:
+    """Something that happened. `key` is the sender's id for it, None when it gave none."""
+
+    source: str
+    type: str
+    data: Any
+    key: str | None = None
+    headers: Mapping[str, str] | None = None
+    query: Mapping[str, str] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """The version an event starts; `trigger_id` None when a person or a client does."""
+
+    workflow_id: UUID
+    version_id: UUID
+    plan: Plan
+    trigger_id: UUID | None
+    trigger_name: str
+
+
+class Busy(Exception):
+    """More is waiting to be written than can be held; nothing was taken in."""
+
+
+class Intake:
+    """One per process; requests that come while a commit is under way share the next."""
+
+    def __init__(self, database: Database, registry: Registry, hints: Hints) -> None:
+        self._database = database
+        self._registry = registry
+        self._hints = hints
+        self._connection: asyncpg.Connection | None = None
+        self._group: GroupCommit[NewRun, Receipt] = GroupCommit(self._flush, most=500, bound=5_000)
+
+    async def run(self) -> None:
+        try:
+            await self._group.run()
+        finally:
+            if self._connection is not None:
+                self._connection.terminate()
+
+    async def accept(self, target: Target, incoming: Incoming) -> Receipt:
+        """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
+        if self._group.full:
+            raise Busy
+        snapshot = await self._registry.fresh()
+        event_id, run_id = uuids.uuid7(), uuids.uuid7()
+        body, sealed = self._registry.vault.blanked(
+            values.dumps(incoming.data), snapshot.blanker, event_context(event_id)
+        )
+        meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {})}
+        key = incoming.key or str(event_id)
+        new = NewRun(
+            run_id=run_id,
+            event_id=event_id,
+            trigger_id=target.trigger_id,
+            workflow_id=target.workflow_id,
+            version_id=target.version_id,
+            revision=target.plan.revision,
+            trigger_name=target.trigger_name,
+            source=_text(incoming.source),
+            type=_text(incoming.type),
+            event_key=_key(key),
+            keyed=incoming.key is not None,
+            body=body,
+            meta=values.dumps(snapshot.blanker.value(meta)),
+            sealed=sealed,
+            subject=_subject(target.plan, incoming, snapshot.blanker),
+        )
+        receipt = await self._group.put(new)
+        if receipt.status == "accepted":
+            self._hints.send("queue")
+            self._hints.send(f"run:{run_id}")
+        return receipt
+
+    async def _flush(self, runs: list[NewRun]) -> list[Receipt]:
+        unsure = False
+        while True:
+            try:
+                if self._connection is None or self._connection.is_closed():
+                    self._connection = await self._database.connect_directly()
+                if unsure and await store.landed(self._connection, runs):
+                    return [Receipt("accepted", run.run_id) for run in runs]
+                unsure = True
+                return await store.accept(self._connection, runs)
+            except LOST:
+                if self._connection is not None:
+                    self._connection.terminate()
+                    self._connection = None
+                await asyncio.sleep(0.2)
+
+
+def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
+    """The name `event` as documents see it."""
+    meta = values.loads(event["meta"])
+    return {
+        "id": event["event_key"],
+        "source": event["source"],
+        "type": event["type"],
+        "time": event["at"].isoformat(),
+        "data": data,
+        "headers": meta["headers"],
+        "query": meta["query"],
+    }
+
+
+def _subject(plan: Plan, incoming: Incoming, blanker: Any) -> str | None:
+    """What the run is about; a subject that cannot be worked out is none."""
+    if plan.subject.raw is None:
+        return None
+    scope = {
+        "input": incoming.data,
+        "settings": plan.settings,
+        "run": {},
+        "event": {
+            "id": incoming.key or "",
+            "source": incoming.source,
+            "type": incoming.type,
+            "time": "",
+            "data": incoming.data,
+            "headers": dict(incoming.headers or {}),
+            "query": dict(incoming.query or {}),
+        },
+    }
+    try:
+        found = values.text_of(plan.subject.render(scope))
+    except StepFailed:
+        return None
+    return _text(blanker.text(found)) or None
+
+
+def _text(text: str) -> str:
+    return values.storable_text(text)[:300]
+
+
+def _key(key: str) -> str:
+    safe = values.storable_text(key)
+    return safe if len(safe) <= 200 and safe == key else f"sha:{values.digest(key)}{values.digest(key[::-1])}"

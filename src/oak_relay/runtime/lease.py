@@ -1,0 +1,61 @@
+"""The lease of a worker: renewed from a thread of its own, so that a slow expression does not lose it."""
+
+import asyncio
+import threading
+import time
+from uuid import UUID
+
+import structlog
+
+from oak_relay.runtime.hints import LOST
+from oak_relay.store import queue
+from oak_relay.store.database import Database
+
+log = structlog.get_logger()
+
+
+class Lease:
+    """Keeps one incarnation alive. `left` is how long it surely holds, in seconds; `lost` is set when it is over."""
+
+    def __init__(self, database: Database, worker_id: UUID, seconds: float) -> None:
+        self._database = database
+        self._worker_id = worker_id
+        self._seconds = seconds
+        self._until = time.monotonic() + seconds
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._renew, name="lease", daemon=True)
+        self.lost = False
+
+    def left(self) -> float:
+        return 0.0 if self.lost else self._until - time.monotonic()
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+        self._thread.join(timeout=5)
+
+    def _renew(self) -> None:
+        asyncio.run(self._keep())
+
+    async def _keep(self) -> None:
+        connection = None
+        while not self._stop.is_set():
+            began = time.monotonic()
+            try:
+                if connection is None:
+                    connection = await self._database.connect_directly()
+                if not await queue.renew(connection, self._worker_id, self._seconds):
+                    self.lost = True
+                    break
+                self._until = began + self._seconds
+            except LOST as error:
+                log.warning("lease connection lost", reason=str(error) or type(error).__name__)
+                if connection is not None:
+                    connection.terminate()
+                    connection = None
+            pause = self._seconds / 4 if connection is not None else 0.2
+            await asyncio.to_thread(self._stop.wait, pause)
+        if connection is not None:
+            connection.terminate()

@@ -1,0 +1,53 @@
+"""What a process knows of credentials, aliases, tables and versions, kept fresh by hints and a short age."""
+
+import time
+from collections import OrderedDict
+from uuid import UUID
+
+import asyncpg
+
+from oak_relay.document.models import Workflow
+from oak_relay.document.text import read
+from oak_relay.engine.plan import Plan, compile_plan
+from oak_relay.store import queue
+from oak_relay.store.database import Database
+from oak_relay.store.vault import Snapshot, Vault
+
+_AGE = 2.0
+_PLANS = 500
+
+
+class Registry:
+    """A snapshot at most two seconds old, or made after the last hint; and compiled versions."""
+
+    def __init__(self, database: Database, vault: Vault) -> None:
+        self._database = database
+        self.vault = vault
+        self.now = Snapshot()
+        self._made = 0.0
+        self._plans: OrderedDict[UUID, tuple[Plan, Workflow]] = OrderedDict()
+
+    def forget(self, _: str = "") -> None:
+        """Ask again at the next use."""
+        self._made = 0.0
+
+    async def fresh(self) -> Snapshot:
+        """The present snapshot."""
+        if time.monotonic() - self._made > _AGE:
+            moment = time.monotonic()
+            async with self._database.engine.connect() as connection:
+                self.now = await self.vault.snapshot(connection, self.now)
+            self._made = moment
+        return self.now
+
+    async def plan(self, connection: asyncpg.Connection, version_id: UUID) -> tuple[Plan, Workflow]:
+        """The compiled plan of a version; versions never change."""
+        known = self._plans.get(version_id)
+        if known is None:
+            document = Workflow.model_validate(read(await queue.version_text(connection, version_id)).data)
+            known = self._plans[version_id] = (compile_plan(document), document)
+            if len(self._plans) > _PLANS:
+                self._plans.popitem(last=False)
+        else:
+            self._plans.move_to_end(version_id)
+        return known

@@ -1,0 +1,223 @@
+"""The worker: claims runs in batches and walks each as a coroutine until it ends or rests."""
+
+import asyncio
+import os
+import socket
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from uuid import UUID
+
+import asyncpg
+import structlog
+import uuid_utils.compat as uuids
+
+from oak_relay.document import values
+from oak_relay.engine.plan import REVISION, Plan
+from oak_relay.engine.walk import Finished, Start, Walk
+from oak_relay.runtime.executor import RunExecutor, Tools
+from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.intake import event_of
+from oak_relay.runtime.lease import Lease
+from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.settings import Settings
+from oak_relay.runtime.writer import Fenced, JournalWriter, RunJournal
+from oak_relay.store import journal, queue
+from oak_relay.store.database import Database
+from oak_relay.store.queue import Claim
+from oak_relay.store.vault import event_context
+
+log = structlog.get_logger()
+_CLAIM_MOST = 200
+_GRACE = 10.0
+
+
+class Worker:
+    """Walks runs until stopped. When its lease is lost it drops what it walks and begins anew."""
+
+    def __init__(self, settings: Settings, database: Database, registry: Registry, hints: Hints) -> None:
+        self._settings = settings
+        self._database = database
+        self._registry = registry
+        self._hints = hints
+        self._tools = Tools(database, registry, settings.reach)
+        self._awake = asyncio.Event()
+        self._stopping = asyncio.Event()
+        hints.on("queue", lambda _: self._awake.set())
+        hints.on("config", registry.forget)
+        hints.on("cancel", lambda _: self._look_for_cancelled())
+        self._incarnation: _Incarnation | None = None
+
+    def stop(self) -> None:
+        """Take nothing new, finish or hand back what is under way, and return from `run`."""
+        self._stopping.set()
+        self._awake.set()
+
+    async def run(self) -> None:
+        try:
+            while not self._stopping.is_set():
+                self._incarnation = _Incarnation(self)
+                try:
+                    await self._incarnation.live()
+                except Fenced:
+                    log.warning("lease lost; walks dropped, beginning anew")
+                except LOST as error:
+                    log.warning("database lost", reason=str(error) or type(error).__name__)
+                    await asyncio.sleep(0.5)
+        finally:
+            await self._tools.close()
+
+    def _look_for_cancelled(self) -> None:
+        if self._incarnation:
+            self._incarnation.check_cancelled.set()
+            self._awake.set()
+
+
+class _Incarnation:
+    """One lease and what is walked under it."""
+
+    def __init__(self, worker: Worker) -> None:
+        self._worker = worker
+        self._settings = worker._settings
+        self._database = worker._database
+        self._registry = worker._registry
+        self._tools = worker._tools
+        self.id: UUID = uuids.uuid7()
+        self._lease = Lease(self._database, self.id, self._settings.lease)
+        self._writer = JournalWriter(self._database, self.id, worker._hints)
+        self._walks: dict[UUID, Walk | None] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self.check_cancelled = asyncio.Event()
+        self._connection: asyncpg.Connection
+
+    async def live(self) -> None:
+        self._connection = await self._database.connect_directly()
+        name = f"{socket.gethostname()}/{os.getpid()}"
+        await queue.register(self._connection, self.id, name, REVISION, self._settings.lease)
+        await self._registry.fresh()
+        self._lease.start()
+        log.info("worker ready", worker=str(self.id))
+        writing = asyncio.create_task(self._writer.run())
+        claiming = asyncio.create_task(self._claim_forever())
+        burying = asyncio.create_task(self._bury_forever())
+        try:
+            await asyncio.wait({writing, claiming, burying}, return_when=asyncio.FIRST_COMPLETED)
+            for task in (writing, claiming, burying):
+                if task.done():
+                    task.result()
+            await self._hand_back()
+        finally:
+            for task in (burying, claiming, *self._tasks, writing):
+                task.cancel()
+            await asyncio.gather(burying, claiming, *self._tasks, writing, return_exceptions=True)
+            self._lease.stop()
+            self._connection.terminate()
+
+    async def _hand_back(self) -> None:
+        if self._tasks:
+            await asyncio.wait(self._tasks, timeout=_GRACE)
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        handed = await queue.leave(self._connection, self.id)
+        log.info("worker stopped", handed_back=handed)
+
+    async def _claim_forever(self) -> None:
+        worker, most = self._worker, self._settings.walks
+        while not worker._stopping.is_set():
+            if self._lease.lost:
+                raise Fenced
+            if self.check_cancelled.is_set():
+                self.check_cancelled.clear()
+                for run_id in await queue.cancelled_here(self._connection, self.id):
+                    walk = self._walks.get(run_id)
+                    if walk is not None:
+                        walk.cancel()
+            worker._awake.clear()
+            free = most - len(self._tasks)
+            claimed: list[Claim] = []
+            if free >= max(1, most // 8):
+                await self._registry.fresh()
+                claimed = await queue.claim(self._connection, self.id, REVISION, min(free, _CLAIM_MOST))
+                await self._start(claimed)
+            if len(claimed) < _CLAIM_MOST // 2:
+                pause = self._settings.poll
+                if not claimed and free:
+                    due = await queue.next_ready(self._connection)
+                    pause = pause if due is None else min(pause, max(0.01, due))
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(pause):
+                        await worker._awake.wait()
+
+    async def _start(self, claimed: list[Claim]) -> None:
+        again = [c.run_id for c in claimed if c.walks > 1]
+        recorded = await journal.load(self._connection, again) if again else {}
+        for claim in claimed:
+            plan, _ = await self._registry.plan(self._connection, claim.version_id)
+            self._walks[claim.run_id] = None
+            task = asyncio.create_task(self._walk(claim, plan, recorded.get(claim.run_id, ())))
+            self._tasks.add(task)
+            task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if len(self._tasks) <= self._settings.walks * 7 // 8:
+            self._worker._awake.set()
+        if (
+            not task.cancelled()
+            and task.exception() is not None
+            and not isinstance(task.exception(), (Fenced, *LOST))
+        ):
+            log.error("walk failed", exc_info=task.exception())
+
+    async def _walk(self, claim: Claim, plan: Plan, recorded: Sequence[asyncpg.Record]) -> None:
+        record = RunJournal(claim, recorded, self._writer, self._registry)
+        executor = RunExecutor(self._tools, claim.run_id, self._lease.left)
+        start = Start(str(claim.run_id), self._scope(claim, plan), claim.worked, grace=self._settings.lease)
+        walk = Walk(plan, record, executor, start, record.spent)
+        self._walks[claim.run_id] = walk
+        if claim.cancelled:
+            walk.cancel()
+        began = time.monotonic()
+        try:
+            outcome = await walk.walk()
+            if isinstance(outcome, Finished):
+                await record.end(outcome)
+            else:
+                await record.rest(outcome, claim.worked + time.monotonic() - began)
+        finally:
+            self._walks.pop(claim.run_id, None)
+
+    def _scope(self, claim: Claim, plan: Plan) -> dict[str, object]:
+        event = claim.event
+        exact = self._registry.vault.exact(event["body"], event["sealed"], event_context(claim.event_id))
+        data = values.loads(exact or "null")
+        settings = {**plan.settings, **values.loads(claim.settings)} if claim.settings else plan.settings
+        started = claim.created_at.isoformat()
+        url = f"{self._settings.own_url}/runs/{claim.run_id}"
+        scope: dict[str, object] = {
+            "input": data,
+            "settings": settings,
+            "run": {"id": str(claim.run_id), "subject": claim.subject, "started": started, "url": url},
+        }
+        if "event" in plan.names:
+            scope["event"] = event_of(event, data)
+        return scope
+
+    async def _bury_forever(self) -> None:
+        """Look for dead workers, note which credentials were used; several processes may do so at once."""
+        connection = await self._database.connect_directly()
+        try:
+            while True:
+                if await queue.bury(connection):
+                    self._worker._hints.send("queue")
+                    self._worker._awake.set()
+                used, self._tools.used = self._tools.used, set()
+                if used:
+                    await connection.execute(
+                        "UPDATE credential SET last_used_at = now() WHERE name = ANY($1::text[])", list(used)
+                    )
+                self.check_cancelled.set()
+                await asyncio.sleep(min(1.0, self._settings.lease / 3))
+        finally:
+            connection.terminate()

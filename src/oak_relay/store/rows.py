@@ -1,0 +1,65 @@
+"""Tables kept by Oak Relay itself and their rows."""
+
+from typing import Any
+from uuid import UUID
+
+import uuid_utils.compat as uuids
+from sqlalchemy import Text, cast, delete, func, insert, select, text
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from oak_relay.document import values
+from oak_relay.store.tables import MAIN_WORKSPACE, table_def, table_row
+
+
+async def create(connection: AsyncConnection, name: str, columns: list[dict[str, str]]) -> UUID:
+    """A new table; raises SQLAlchemy's `IntegrityError` when the name is taken."""
+    table_id = uuids.uuid7()
+    await connection.execute(
+        insert(table_def).values(workspace_id=MAIN_WORKSPACE, id=table_id, name=name, columns=columns)
+    )
+    return table_id
+
+
+async def tables(connection: AsyncConnection) -> list[Any]:
+    """All tables with their number of rows."""
+    count = select(func.count()).where(
+        table_row.c.workspace_id == table_def.c.workspace_id, table_row.c.table_id == table_def.c.id
+    )
+    query = select(table_def, count.scalar_subquery().label("rows")).where(
+        table_def.c.workspace_id == MAIN_WORKSPACE
+    )
+    return list(await connection.execute(query.order_by(table_def.c.name)))
+
+
+async def drop(connection: AsyncConnection, name: str) -> bool:
+    """Remove a table with its rows; False when there is none."""
+    done = await connection.execute(
+        delete(table_def).where(table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.name == name)
+    )
+    return bool(done.rowcount)
+
+
+async def find(
+    connection: AsyncConnection, table_id: UUID, match: dict[str, Any], limit: int, after: UUID | None = None
+) -> list[dict[str, Any]]:
+    """Rows whose columns have the values of `match`, oldest first."""
+    query = select(table_row.c.id, cast(table_row.c.data, Text).label("data"), table_row.c.updated_at).where(
+        table_row.c.workspace_id == MAIN_WORKSPACE, table_row.c.table_id == table_id
+    )
+    if match:
+        query = query.where(text("data @> CAST(:match AS jsonb)").bindparams(match=values.dumps(match)))
+    if after:
+        query = query.where(table_row.c.id > after)
+    found = await connection.execute(query.order_by(table_row.c.id).limit(limit))
+    return [{"id": str(r.id), "row": values.loads(r.data), "updated_at": r.updated_at} for r in found]
+
+
+async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, Any]]) -> None:
+    """Add rows."""
+    statement = text(
+        "INSERT INTO table_row (workspace_id, table_id, id, data) VALUES (:w, :t, :i, CAST(:d AS jsonb))"
+    )
+    await connection.execute(
+        statement,
+        [{"w": MAIN_WORKSPACE, "t": table_id, "i": uuids.uuid7(), "d": values.dumps(r)} for r in rows],
+    )

@@ -1,0 +1,111 @@
+"""Credentials in the database, sealed; and a snapshot of all a process needs to use and to blank them."""
+
+from dataclasses import dataclass, field
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from oak_relay.actions.base import StoredCredential
+from oak_relay.document import values
+from oak_relay.models.alias import Alias
+from oak_relay.store.database import Database
+from oak_relay.store.tables import MAIN_WORKSPACE, credential, model_alias, table_def, vault_key
+from oak_relay.vault import kinds
+from oak_relay.vault.blanking import Blanker
+from oak_relay.vault.sealing import Sealer, unwrap, wrap_new
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """Credentials, aliases and tables as they stood at one moment, and the blanker of all secrets."""
+
+    credentials: dict[str, StoredCredential] = field(default_factory=dict)
+    aliases: dict[str, Alias] = field(default_factory=dict)
+    tables: dict[str, dict[str, Any]] = field(default_factory=dict)
+    blanker: Blanker = field(default_factory=lambda: Blanker(()))
+    mark: tuple[Any, ...] = ()
+
+
+class Vault:
+    """Seals and opens under the workspace's data key."""
+
+    def __init__(self, sealer: Sealer, key_id: int) -> None:
+        self.sealer = sealer
+        self.key_id = key_id
+
+    @classmethod
+    async def open(cls, database: Database, master: bytes) -> "Vault":
+        """The workspace's vault; its data key is made on first use. Raises `KeyProblem` for another master key."""
+        async with database.begin() as connection:
+            await connection.execute(
+                insert(vault_key)
+                .values(workspace_id=MAIN_WORKSPACE, id=1, wrapped=wrap_new(master))
+                .on_conflict_do_nothing()
+            )
+            row = (await connection.execute(select(vault_key).order_by(vault_key.c.id.desc()).limit(1))).one()
+        return cls(unwrap(master, row.wrapped), row.id)
+
+    async def put(self, connection: AsyncConnection, name: str, stored: StoredCredential) -> None:
+        """Store a credential, new or in place of the one of that name."""
+        data = stored.model_dump(mode="json", exclude={"secret", "kind"})
+        row = {
+            "kind": stored.kind,
+            "config": values.dumps(data),
+            "key_id": self.key_id,
+            "sealed": self.sealer.seal(stored.plain().encode(), f"credential/{MAIN_WORKSPACE}/{name}"),
+        }
+        statement = insert(credential).values(workspace_id=MAIN_WORKSPACE, name=name, **row)
+        await connection.execute(
+            statement.on_conflict_do_update(
+                index_elements=["workspace_id", "name"],
+                set_={**row, "updated_at": func.clock_timestamp(), "last_test": None},
+            )
+        )
+
+    def read(self, row: Any) -> StoredCredential:
+        secret = self.sealer.open(row.sealed, f"credential/{MAIN_WORKSPACE}/{row.name}").decode()
+        return kinds.credential({"kind": row.kind, **values.loads(row.config), "secret": secret})
+
+    async def snapshot(self, connection: AsyncConnection, known: Snapshot) -> Snapshot:
+        """The present snapshot; the known one when nothing has changed since."""
+        marks = [
+            (await connection.execute(select(func.count(), func.max(c)))).one()
+            for c in (credential.c.updated_at, model_alias.c.updated_at, table_def.c.created_at)
+        ]
+        mark = tuple(tuple(m) for m in marks)
+        if mark == known.mark:
+            return known
+        stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
+        aliases = {
+            r.name: Alias.model_validate(values.loads(r.config))
+            for r in await connection.execute(select(model_alias))
+        }
+        tables = {
+            r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))
+        }
+        blanker = Blanker(form for c in stored.values() for form in c.forms())
+        return Snapshot(stored, aliases, tables, blanker, mark)
+
+    def exact(self, shown: str | None, sealed: bytes | None, context: str) -> str | None:
+        """The exact text of something that was stored blanked."""
+        return shown if sealed is None else self.sealer.open(sealed, context).decode()
+
+    def blanked(self, text: str, blanker: Blanker, context: str) -> tuple[str, bytes | None]:
+        """A text as it may be shown, and, where that changed it, the exact one sealed."""
+        shown = blanker.text(text)
+        return (text, None) if shown == text else (shown, self.sealer.seal(text.encode(), context))
+
+
+def entry_context(run_id: UUID, seq: int) -> str:
+    return f"journal/{run_id}/{seq}"
+
+
+def event_context(event_id: UUID) -> str:
+    return f"event/{event_id}"
+
+
+def run_context(run_id: UUID) -> str:
+    return f"run/{run_id}"
