@@ -417,8 +417,12 @@ class _Checker:
         )
 
     def _texts(
-        self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
-    ) -> None:  # type: ignore[assignment]
+        self,
+        path: Path,
+        value: Any,
+        scope: Mapping[str, Mapping[str, Any]],
+        every: AbstractSet[str] = frozenset(),
+    ) -> None:
         if isinstance(value, dict):
             for key, item in value.items():
                 if (

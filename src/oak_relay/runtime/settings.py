@@ -39,6 +39,9 @@ class Settings(BaseSettings):
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")
     reach: list[str] = Field(default_factory=list, description="Hosts that actions may call; empty for all.")
     log_format: str = Field("text", pattern="^(text|json)$")
+    first_password: SecretStr | None = Field(
+        None, description="Of the first member; without it one is made and printed."
+    )
     sign_in_hours: int = Field(24 * 7, ge=1)
 
     @classmethod

@@ -1,0 +1,3 @@
+"""The command line, in argparse. It talks to the service through the client; only `up`, `serve`, `work` and
+`check` use the rooms below directly.
+"""

@@ -1,0 +1,5 @@
+"""`python -m oak_relay.cli`."""
+
+from oak_relay.cli.main import run
+
+run()

@@ -1,0 +1,93 @@
+"""How results are shown: readable tables and trees, or JSON."""
+
+import json
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from typing import Any
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.table import Table
+
+SIGNS = {
+    "succeeded": ("✓", "green"), "failed": ("✗", "red"), "running": ("▸", "blue"), "waiting": ("◷", "yellow"),
+    "queued": ("·", "yellow"), "cancelled": ("⊘", "dim"), "skipped": ("–", "dim"), "lost": ("?", "yellow"),
+    "set aside": ("!", "red"),
+}  # fmt: skip
+OUT = Console(highlight=False, soft_wrap=True)
+ERR = Console(stderr=True, highlight=False)
+
+
+def as_json(value: Any) -> str:
+    """JSON of results."""
+    return json.dumps(_plain(value), indent=2, ensure_ascii=False, default=str)
+
+
+def show(value: Any, wanted: bool) -> bool:
+    """Print JSON if it is wanted; whether it was."""
+    if wanted:
+        sys.stdout.write(as_json(value) + "\n")
+    return wanted
+
+
+def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], empty: str) -> None:
+    """Print rows under heads; heads that begin with `>` are set to the right."""
+    if not rows:
+        OUT.print(empty, style="dim")
+        return
+    grid = Table(box=None, pad_edge=False, header_style="bold", show_edge=False)
+    for head in heads:
+        grid.add_column(head.lstrip(">"), justify="right" if head[0] == ">" else "left", overflow="fold")
+    for row in rows:
+        grid.add_row(*(cell if isinstance(cell, str) else str(cell) for cell in row))
+    OUT.print(grid)
+
+
+def state(name: str) -> str:
+    """A state as sign and word."""
+    sign, style = SIGNS.get(name, ("", ""))
+    return f"[{style}]{sign} {name}[/]" if style else name
+
+
+def duration(seconds: float | None) -> str:
+    """`320 ms`, `4.2 s`, `3 min 10 s`, `2 h 5 min`."""
+    if seconds is None:
+        return "–"
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 60:
+        return f"{seconds:.1f} s"
+    minutes, rest = divmod(int(seconds), 60)
+    return f"{minutes} min {rest} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60} min"
+
+
+def money(amount: float | None) -> str:
+    """Money with as many places as it needs."""
+    if not amount:
+        return "–" if amount is None else "0"
+    return f"{amount:.4f}" if amount >= 0.0001 else f"{amount:.7f}"
+
+
+def moment(at: datetime | None) -> str:
+    """A moment in the local zone."""
+    return "–" if at is None else at.astimezone().strftime("%d %b %H:%M:%S")
+
+
+@contextmanager
+def working(text: str) -> Iterator[None]:
+    """A sign of life on standard error while something takes long."""
+    if not ERR.is_terminal:
+        yield
+        return
+    with ERR.status(text):
+        yield
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, BaseModel):
+        return value.model_dump(mode="json")
+    if isinstance(value, list):
+        return [_plain(item) for item in value]
+    return value

@@ -1,0 +1,114 @@
+"""`up`, `serve`, `work`, `standins`: the processes."""
+
+import argparse
+import asyncio
+import socket
+import sys
+from typing import Any
+
+from oak_relay.cli.output import ERR
+from oak_relay.runtime.boot import base, set_up_log
+from oak_relay.runtime.cluster import ClusterError
+from oak_relay.runtime.roles import up, watch_parent, work
+from oak_relay.runtime.settings import Settings
+from oak_relay.vault.sealing import KeyProblem
+
+
+def add(commands: Any) -> None:
+    """The parsers of these commands."""
+    parser = commands.add_parser(
+        "up", help="start everything: database, service and workers", description=up_cmd.__doc__
+    )
+    parser.add_argument("--workers", type=int, help="worker processes (setting: workers)")
+    parser.set_defaults(run=up_cmd)
+    commands.add_parser("serve", help="start the service alone", description=serve_cmd.__doc__).set_defaults(
+        run=serve_cmd
+    )
+    commands.add_parser("work", help="start one worker alone", description=work_cmd.__doc__).set_defaults(
+        run=work_cmd
+    )
+    parser = commands.add_parser(
+        "standins", help="start the simulated outside world", description=standins_cmd.__doc__
+    )
+    parser.add_argument("--port", type=int, default=8471)
+    parser.add_argument("--rules", default="demo/model", help="folder with the model stand-in's rules")
+    parser.set_defaults(run=standins_cmd)
+
+
+def up_cmd(_: argparse.Namespace) -> int:
+    """Start the database, the service and the workers, and keep them running until Ctrl-C."""
+    settings = Settings()
+    set_up_log(settings)
+    if _taken(settings.host, settings.port):
+        ERR.print(
+            f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one."
+        )
+        return 1
+    try:
+        return asyncio.run(up(settings, settings.workers if _.workers is None else _.workers))
+    except (ClusterError, KeyProblem) as error:
+        ERR.print(f"[red]{error}[/]")
+        return 1
+
+
+def serve_cmd(_: argparse.Namespace) -> int:
+    """Serve the API, the webhooks and the console."""
+    settings = Settings()
+    set_up_log(settings)
+    try:
+        asyncio.run(_serve(settings))
+    except (ClusterError, KeyProblem) as error:
+        ERR.print(f"[red]{error}[/]")
+        return 1
+    return 0
+
+
+def work_cmd(_: argparse.Namespace) -> int:
+    """Walk runs until told to stop."""
+    import uvloop
+
+    settings = Settings()
+    set_up_log(settings)
+    try:
+        uvloop.run(work(settings))
+    except (ClusterError, KeyProblem) as error:
+        ERR.print(f"[red]{error}[/]")
+        return 1
+    return 0
+
+
+def standins_cmd(arguments: argparse.Namespace) -> int:
+    """Start the model, the booking office and their page of what they received, on loopback."""
+    import uvicorn
+
+    from oak_relay.standins.app import create_app
+
+    ERR.print(f"Stand-ins at http://127.0.0.1:{arguments.port} (what they received: /received)")
+    uvicorn.run(create_app(arguments.rules), host="127.0.0.1", port=arguments.port, log_level="warning")
+    return 0
+
+
+async def _serve(settings: Settings) -> None:
+    import uvicorn
+
+    from oak_relay.service.app import create_app
+
+    async with base(settings) as ground:
+        app = create_app(ground, lambda line: print(line, file=sys.stderr, flush=True))
+        config = uvicorn.Config(
+            app, host=settings.host, port=settings.port, loop="uvloop", http="httptools", log_level="warning",
+            access_log=False, timeout_graceful_shutdown=5, server_header=False,
+        )  # fmt: skip
+        server = uvicorn.Server(config)
+        watch_parent(lambda: setattr(server, "should_exit", True))
+        await server.serve()
+
+
+def _taken(host: str, port: int) -> bool:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError:
+            return True
+    return False

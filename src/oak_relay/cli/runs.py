@@ -1,0 +1,117 @@
+"""`runs`, `show`, `watch`, `cancel`."""
+
+import argparse
+import json
+from collections.abc import Callable
+from typing import Any
+
+from oak_relay.cli import trace
+from oak_relay.cli.output import OUT, as_json, duration, moment, money, show, state, table
+from oak_relay.client import Client
+from oak_relay.client.errors import NotFound, OakRelayError
+from oak_relay.client.results import RunData
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    parser = commands.add_parser(
+        "runs",
+        help="list runs, newest first",
+        epilog="example: oak-relay runs --state failed --workflow booking-triage",
+    )
+    parser.add_argument("--workflow")
+    parser.add_argument(
+        "--state",
+        action="append",
+        choices=["queued", "running", "waiting", "succeeded", "failed", "cancelled", "set aside"],
+    )
+    parser.add_argument("--subject", help="what the run is about")
+    parser.add_argument("--error", dest="error_kind", help="kind of error")
+    parser.add_argument("--since", help="a moment in RFC 3339")
+    parser.add_argument("--after", help="the next page: the last run of the one before")
+    parser.add_argument("--limit", type=int, default=20)
+    parser.set_defaults(run=lambda a: list_cmd(a, client(a)))
+    for name, what, call in (
+        ("show", "a run and everything it did", show_cmd),
+        ("watch", "a run while it moves", watch_cmd),
+        ("cancel", "stop a run", cancel_cmd),
+    ):
+        parser = commands.add_parser(name, help=what, epilog=f"example: oak-relay {name} last")
+        parser.add_argument("id", help="a run's id or its beginning, or `last`")
+        if name == "show":
+            parser.add_argument("--full", action="store_true", help="with inputs, outputs and every attempt")
+        parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+
+
+def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    names = ("workflow", "state", "subject", "error_kind", "since", "after", "limit")
+    page = client.runs(**{name: getattr(arguments, name) for name in names})
+    if show(page, arguments.json):
+        return 0
+    table(
+        ("run", "state", "workflow", "about", "began", ">took", ">steps", ">attempts", ">tokens", ">money"),
+        [
+            (str(r.id)[-12:], state(r.state), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
+             r.tokens_in + r.tokens_out, money(r.money))
+            for r in page.runs
+        ],
+        "No runs. Start one: oak-relay start WORKFLOW --input '{…}'",
+    )  # fmt: skip
+    if page.next:
+        OUT.print(f"more: --after {page.next}", style="dim")
+    return 0
+
+
+def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    run_id = _find(arguments.id, client)
+    detail, told = client.run(run_id), client.trace(run_id)
+    if show({"run": detail.model_dump(mode="json"), "trace": told.model_dump(mode="json")}, arguments.json):
+        return 0
+    trace.head(detail)
+    OUT.print()
+    trace.tree(told, arguments.full)
+    if detail.result is not None:
+        OUT.print("\n[dim]result[/]")
+        OUT.print_json(json.dumps(detail.result))
+    return 0
+
+
+def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    last: RunData | None = None
+    for item in client.follow(_find(arguments.id, client)):
+        if isinstance(item, RunData):
+            last = item
+        if arguments.json:
+            print(json.dumps(json.loads(as_json(item))), flush=True)
+        else:
+            OUT.print(trace.line(item))
+    return 0 if last and last.state == "succeeded" else 1
+
+
+def cancel_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    outcome = client.cancel(_find(arguments.id, client))
+    if not show({"outcome": outcome}, arguments.json):
+        words = {
+            "cancelled": "cancelled",
+            "asked": "asked to stop; calls that cannot be undone end first",
+            "over": "it has ended already",
+        }
+        OUT.print(words[outcome])
+    return 0
+
+
+def _find(given: str, client: Client) -> str:
+    """A run's id from its id, its beginning or end, or `last`."""
+    if len(given) == 36:
+        return given
+    page = client.runs(limit=1 if given == "last" else 500)
+    found = [
+        str(r.id)
+        for r in page.runs
+        if given == "last" or str(r.id).startswith(given) or str(r.id).endswith(given)
+    ]
+    if not found:
+        raise NotFound(404, {"title": f"no run {given}", "fix": "see oak-relay runs"})
+    if len(found) > 1:
+        raise OakRelayError(f"{given} could be {len(found)} runs; give more of the id")
+    return found[0]

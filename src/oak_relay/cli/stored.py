@@ -1,0 +1,268 @@
+"""`credential`, `model`, `table`, `token`: what is stored. Secrets come from a prompt, standard input or the environment."""
+
+import argparse
+import getpass
+import json
+import os
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from oak_relay.cli.output import OUT, moment, show, table, working
+from oak_relay.client import Client
+from oak_relay.client.errors import OakRelayError
+from oak_relay.client.results import Test
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    _credential(_group(commands, "credential", "stored secrets"), client)
+    _model(_group(commands, "model", "names for models"), client)
+    _table(_group(commands, "table", "rows kept here"), client)
+    _token(_group(commands, "token", "tokens for clients"), client)
+
+
+def _group(commands: Any, name: str, help: str) -> Any:
+    return commands.add_parser(name, help=help).add_subparsers(metavar="what", required=True)
+
+
+def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    parser = group.add_parser(
+        "add", help="store one", epilog="examples: oak-relay credential add office --kind header --header X-API-Key; "
+        "SECRET=… oak-relay credential add office --kind bearer --secret-from SECRET; pass show office | oak-relay credential add office",
+        description="The secret is asked for, or read from standard input, or from an environment variable: never from the command line.",
+    )  # fmt: skip
+    parser.add_argument("name")
+    parser.add_argument("--kind", choices=["bearer", "header", "basic", "signing"], default="bearer")
+    parser.add_argument("--header", help="for header: its name")
+    parser.add_argument("--user", help="for basic: the user name")
+    parser.add_argument("--host", action="append", default=[], help="the only hosts it may be sent to")
+    parser.add_argument("--test-url", default="", help="a harmless address that answers whoever may use it")
+    parser.add_argument(
+        "--secret-from", metavar="VARIABLE", help="the environment variable that holds the secret"
+    )
+    parser.set_defaults(run=lambda a: add_credential(a, client(a)))
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
+    _named(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
+    _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_credential))
+
+
+def add_credential(arguments: argparse.Namespace, client: Client) -> int:
+    given = {
+        "kind": arguments.kind,
+        "secret": _secret(arguments.secret_from),
+        "hosts": arguments.host,
+        "test_url": arguments.test_url,
+    }
+    given |= {key: value for key in ("header", "user") if (value := getattr(arguments, key))}
+    stored = client.put_credential(arguments.name, **given)
+    if not show(stored, arguments.json):
+        OUT.print(f"{stored.name} is stored. Try it: oak-relay credential test {stored.name}")
+    return 0
+
+
+def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.credentials()
+    if not show(listed, arguments.json):
+        rows = [
+            (
+                c.name,
+                c.kind,
+                ", ".join(c.config.get("hosts") or []) or "any host",
+                moment(c.last_used_at),
+                _test_word(c.last_test),
+            )
+            for c in listed
+        ]
+        table(
+            ("credential", "kind", "sent to", "last used", "last test"),
+            rows,
+            "No credentials yet: oak-relay credential add NAME",
+        )
+    return 0
+
+
+def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    parser = group.add_parser(
+        "add",
+        help="store one",
+        epilog="example: oak-relay model add quick --url http://127.0.0.1:8471/v1 --model larch-small --credential models",
+    )
+    parser.add_argument("name")
+    parser.add_argument("--url", required=True, help="the server's base address, with its version")
+    parser.add_argument("--model", required=True, help="the model's name on that server")
+    parser.add_argument("--credential")
+    parser.add_argument("--price-in", type=float, default=0, help="money per million tokens read")
+    parser.add_argument("--price-cached", type=float, default=0)
+    parser.add_argument("--price-out", type=float, default=0, help="money per million tokens written")
+    parser.add_argument("--max-tokens", type=int, default=1024)
+    parser.set_defaults(run=lambda a: add_model(a, client(a)))
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
+    _named(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
+    _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_model))
+
+
+def add_model(arguments: argparse.Namespace, client: Client) -> int:
+    prices = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
+    stored = client.put_model(
+        arguments.name,
+        url=arguments.url,
+        model=arguments.model,
+        credential=arguments.credential,
+        prices=prices,
+        max_tokens=arguments.max_tokens,
+    )
+    if not show(stored, arguments.json):
+        OUT.print(f"{stored.name} is {stored.config['model']}. Try it: oak-relay model test {stored.name}")
+    return 0
+
+
+def list_models(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.models()
+    if not show(listed, arguments.json):
+        rows = [
+            (
+                a.name,
+                a.config["model"],
+                a.config["url"],
+                a.config["credential"] or "–",
+                a.config["prices"]["input"],
+                a.config["prices"]["output"],
+            )
+            for a in listed
+        ]
+        table(
+            ("alias", "model", "server", "credential", ">in /M", ">out /M"),
+            rows,
+            "No models yet: oak-relay model add NAME --url … --model …",
+        )
+    return 0
+
+
+def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    parser = group.add_parser(
+        "create", help="make one", epilog="example: oak-relay table create huts name valley bunks:number"
+    )
+    parser.add_argument("name")
+    parser.add_argument(
+        "columns", nargs="+", metavar="COLUMN[:TYPE]", help="types: text, number, boolean, any"
+    )
+    parser.set_defaults(run=lambda a: create_table(a, client(a)))
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tables(a, client(a)))
+    parser = _named(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
+    parser.add_argument("--limit", type=int, default=50)
+    parser = _named(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
+    _named(group, "remove", "remove it with its rows", lambda a: removed(a, client(a).drop_table))
+
+
+def create_table(arguments: argparse.Namespace, client: Client) -> int:
+    columns = {name: kind or "text" for name, _, kind in (c.partition(":") for c in arguments.columns)}
+    made = client.create_table(arguments.name, columns)
+    if not show(made, arguments.json):
+        OUT.print(f"{made.name} is there, with {', '.join(columns)}")
+    return 0
+
+
+def list_tables(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.tables()
+    if not show(listed, arguments.json):
+        rows = [(t.name, t.rows, ", ".join(f"{c['name']}:{c['type']}" for c in t.columns)) for t in listed]
+        table(("table", ">rows", "columns"), rows, "No tables yet: oak-relay table create NAME COLUMN …")
+    return 0
+
+
+def list_rows(arguments: argparse.Namespace, client: Client) -> int:
+    rows = client.rows(arguments.name, arguments.limit)
+    if not show(rows, arguments.json):
+        heads = list(dict.fromkeys(key for r in rows for key in r.row))
+        table(heads or ["row"], [[_cell(r.row.get(h)) for h in heads] for r in rows], "No rows.")
+    return 0
+
+
+def add_rows(arguments: argparse.Namespace, client: Client) -> int:
+    try:
+        rows = json.load(sys.stdin)
+    except ValueError as error:
+        raise OakRelayError(f"standard input is not JSON: {error}") from None
+    added = client.add_rows(arguments.name, rows if isinstance(rows, list) else [rows])
+    if not show(added, arguments.json):
+        OUT.print(f"{added['added']} rows added")
+    return 0
+
+
+def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    _named(group, "add", "make one; it is shown this once", lambda a: add_token(a, client(a)))
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tokens(a, client(a)))
+    _named(group, "remove", "revoke one, by id", lambda a: removed(a, client(a).remove_token))
+
+
+def add_token(arguments: argparse.Namespace, client: Client) -> int:
+    made = client.add_token(arguments.name)
+    if not show(made, arguments.json):
+        OUT.print(f"{made.secret}", markup=False)
+        OUT.print("It is not shown again. Use it as OAK_RELAY_TOKEN.", style="dim")
+    return 0
+
+
+def list_tokens(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.tokens()
+    if not show(listed, arguments.json):
+        table(("token", "id", "made"), [(t.name, t.id, moment(t.created_at)) for t in listed], "No tokens.")
+    return 0
+
+
+def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
+    """Show a test and both sides of what was said."""
+    with working(f"trying {arguments.name}"):
+        found = test(arguments.name)
+    if show(found, arguments.json):
+        return 0 if found.ok else 1
+    OUT.print(f"{'[green]✓[/]' if found.ok else '[red]✗[/]'} ", end="")
+    OUT.print(found.sentence, markup=False)
+    for word, value in (
+        ("what to do", found.fix),
+        ("it said", found.reply),
+        ("offered", ", ".join(found.offered)),
+    ):
+        if value:
+            OUT.print(f"[dim]{word}:[/] ", end="")
+            OUT.print(value, markup=False)
+    for side in ("request", "response"):
+        if found.exchange and found.exchange.get(side):
+            OUT.print(f"[dim]{side}[/]")
+            OUT.print_json(json.dumps(found.exchange[side]))
+    return 0 if found.ok else 1
+
+
+def removed(arguments: argparse.Namespace, remove: Callable[[str], None]) -> int:
+    remove(arguments.name)
+    if not show({"removed": arguments.name}, arguments.json):
+        OUT.print(f"{arguments.name} is removed")
+    return 0
+
+
+def _named(
+    group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int]
+) -> argparse.ArgumentParser:
+    parser: argparse.ArgumentParser = group.add_parser(name, help=help)
+    parser.add_argument("name")
+    parser.set_defaults(run=run)
+    return parser
+
+
+def _secret(variable: str | None) -> str:
+    if variable:
+        if variable not in os.environ:
+            raise OakRelayError(f"there is no environment variable {variable}")
+        return os.environ[variable]
+    if sys.stdin.isatty():
+        return getpass.getpass("secret: ")
+    return sys.stdin.readline().rstrip("\n")
+
+
+def _test_word(test: dict[str, Any] | None) -> str:
+    return "–" if test is None else "[green]✓ works[/]" if test["ok"] else "[red]✗ failed[/]"
+
+
+def _cell(value: Any) -> str:
+    return "" if value is None else value if isinstance(value, str) else json.dumps(value)

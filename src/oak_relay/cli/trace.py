@@ -1,0 +1,95 @@
+"""A trace as a tree: times, attempts, money."""
+
+from datetime import datetime
+from typing import Any
+
+from rich.markup import escape
+from rich.tree import Tree
+
+from oak_relay.cli.output import OUT, duration, moment, money, state
+from oak_relay.client.results import Attempt, RunData, RunDetail, Span, Trace
+
+
+def head(detail: RunDetail) -> None:
+    """What a run is and how it went."""
+    run = detail.run
+    OUT.print(f"{state(run.state)}  [bold]{run.workflow}[/] version {run.version}  [dim]{run.id}[/]")
+    about = f"about {escape(run.subject)}, " if run.subject else ""
+    OUT.print(f"{about}started by {run.trigger} at {moment(run.created_at)}, took {duration(run.seconds)}")
+    OUT.print(
+        f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money)}"
+    )
+    if run.error:
+        OUT.print(f"[red]{run.error['kind']}[/]: {escape(run.error['message'])}")
+        if run.error.get("fix"):
+            OUT.print(f"[dim]what to do:[/] {escape(run.error['fix'])}")
+    if detail.why:
+        OUT.print(f"[yellow]{escape(detail.why)}[/]")
+
+
+def tree(trace: Trace, full: bool) -> None:
+    """Every span under the one it belongs to."""
+    sentences = {line.trace: line for line in trace.script if line.kind != "arm"}
+    root = Tree("[dim]steps[/]", hide_root=True)
+    nodes: dict[str, Any] = {}
+    for span in trace.spans:
+        parent = _parent(span.path)
+        line = sentences.get(span.line)
+        label = (
+            f"{line.number} {escape(line.sentence)}"
+            if line and span.kind == "step"
+            else f"item {span.path[span.path.rindex('[') :]}"
+        )
+        node = nodes[span.path] = nodes.get(parent, root).add(_line(span, label))
+        if len(span.attempts) > 1 or full or span.state == "failed":
+            for index, attempt in enumerate(span.attempts):
+                node.add(
+                    _attempt(attempt, span.attempts[index + 1] if index + 1 < len(span.attempts) else None)
+                )
+        if full:
+            _values(node, span)
+    OUT.print(root)
+
+
+def line(item: Span | RunData) -> str:
+    """One line for something that just happened."""
+    if isinstance(item, RunData):
+        return f"{state(item.state)}  run"
+    tries = f"  attempt {len(item.attempts)}" if len(item.attempts) > 1 else ""
+    fault = f"  {escape(item.error['message'])}" if item.error else ""
+    return f"{state(item.state)}  {item.path}{tries}{fault}"
+
+
+def _line(span: Span, label: str) -> str:
+    took = duration(_seconds(span.started, span.ended)) if span.started else ""
+    cost = f"  {span.tokens} tokens, {money(span.money)}" if span.tokens else ""
+    tries = f"  [yellow]{len(span.attempts)} attempts[/]" if len(span.attempts) > 1 else ""
+    empty = f"  [yellow]empty: {escape(', '.join(span.empty))}[/]" if span.empty else ""
+    return f"{state(span.state)}  {label}  [dim]{took}{cost}[/]{tries}{empty}"
+
+
+def _attempt(attempt: Attempt, following: Attempt | None) -> str:
+    text = f"{state(attempt.state)}  attempt {attempt.number}  [dim]{duration(_seconds(attempt.started, attempt.ended))}[/]"
+    if attempt.error:
+        text += f"  [red]{attempt.error['kind']}[/] {escape(attempt.error['message'])}"
+    if attempt.note:
+        text += f"  {escape(attempt.note)}"
+    if following and attempt.ended and following.started:
+        text += f"  [dim]then waited {duration((following.started - attempt.ended).total_seconds())}[/]"
+    return text
+
+
+def _values(node: Any, span: Span) -> None:
+    for name in ("input", "output"):
+        value = getattr(span, name)
+        if value is not None:
+            text = str(value)
+            node.add(f"[dim]{name}[/] {escape(text if len(text) < 400 else text[:400] + '…')}")
+
+
+def _seconds(started: datetime | None, ended: datetime | None) -> float | None:
+    return (ended - started).total_seconds() if started and ended else None
+
+
+def _parent(path: str) -> str:
+    return path[: path.rindex("[")] if path.endswith("]") else path.rpartition(".")[0].rstrip("!")

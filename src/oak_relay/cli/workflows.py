@@ -1,0 +1,199 @@
+"""`check`, `render`, `save`, `live`, `workflows`, `start`."""
+
+import argparse
+import json
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from oak_relay.cli.output import ERR, OUT, duration, money, show, state, table, working
+from oak_relay.cli.trace import head
+from oak_relay.client import Client
+from oak_relay.client.errors import Conflict, OakRelayError
+from oak_relay.document.check import World, check
+from oak_relay.models.catalogue import CATALOGUE
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    parser = commands.add_parser(
+        "check", help="find mistakes in documents", epilog="example: oak-relay check workflows/*.yaml",
+        description="Find mistakes, each with line, column and what to do. Works without a service; with --stored it also "
+        "looks whether models, credentials and tables are there.",
+    )  # fmt: skip
+    parser.add_argument("files", nargs="+", type=Path, metavar="FILE", help="documents, or folders of them")
+    parser.add_argument("--stored", action="store_true", help="ask the service what is stored there")
+    parser.set_defaults(run=lambda a: check_cmd(a, client))
+
+    parser = commands.add_parser(
+        "render",
+        help="show what a step would send",
+        epilog="example: oak-relay render triage.yaml kind --input event.json",
+    )
+    parser.add_argument("file", type=Path)
+    parser.add_argument("step")
+    parser.add_argument("--input", default="{}", help="JSON, or a file of it")
+    parser.add_argument("--steps", default="{}", help="what earlier steps gave: JSON, or a file of it")
+    parser.set_defaults(run=lambda a: render_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "save", help="save documents as new versions", epilog="example: oak-relay save triage.yaml --live"
+    )
+    parser.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    parser.add_argument("--live", action="store_true", help="make the new version live at once")
+    parser.set_defaults(run=lambda a: save_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "live",
+        help="make a version live",
+        epilog="examples: oak-relay live booking-triage; oak-relay live booking-triage --off",
+    )
+    parser.add_argument("workflow")
+    parser.add_argument("--version", type=int, dest="number", help="the newest when left out")
+    parser.add_argument("--off", action="store_true", help="let nothing start it")
+    parser.set_defaults(run=lambda a: live_cmd(a, client(a)))
+
+    commands.add_parser("workflows", help="list workflows").set_defaults(run=lambda a: list_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "start",
+        help="start a run",
+        epilog="""example: oak-relay start booking-triage --input '{"message": "…"}' --wait""",
+    )
+    parser.add_argument("workflow")
+    parser.add_argument("--input", default="{}", help="JSON, or a file of it, or - for standard input")
+    parser.add_argument("--version", type=int, dest="number")
+    parser.add_argument("--key", help="the same key again gives the same run")
+    parser.add_argument(
+        "--wait", action="store_true", help="wait for its end; exit 1 when it does not succeed"
+    )
+    parser.set_defaults(run=lambda a: start_cmd(a, client(a)))
+
+
+def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
+    world = World(CATALOGUE.shapes())
+    files = [
+        f
+        for given in arguments.files
+        for f in (sorted(given.glob("**/*.y*ml")) if given.is_dir() else [given])
+    ]
+    if not files:
+        ERR.print("no documents there")
+        return 2
+    found: list[dict[str, Any]] = []
+    for file in files:
+        text = _text(file)
+        findings = [f.model_dump() for f in client(arguments).check(text).findings] if arguments.stored else [
+            f.as_data() for f in check(text, world).findings
+        ]  # fmt: skip
+        found += [{"file": str(file), **finding} for finding in findings]
+    errors = sum(f["severity"] == "error" for f in found)
+    if not show(found, arguments.json):
+        for finding in found:
+            sign = "[red]✗[/]" if finding["severity"] == "error" else "[yellow]![/]"
+            OUT.print(f"{sign} {finding['file']}:{finding['line']}:{finding['column']}: ", end="")
+            OUT.print(f"{finding['message']}. ", end="", markup=False)
+            OUT.print(f"→ {finding['fix']}", style="dim", markup=False)
+        OUT.print(
+            f"{len(files)} document{'s' if len(files) != 1 else ''}, {errors} mistake{'s' if errors != 1 else ''}, {len(found) - errors} to look at"
+        )
+    return 1 if errors else 0
+
+
+def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    rendered = client.render(
+        _text(arguments.file), arguments.step, _json(arguments.input), _json(arguments.steps)
+    )
+    if show(rendered, arguments.json):
+        return 0
+    OUT.print(f"[bold]{rendered['step']}[/] {rendered['action']}")
+    for message in rendered.get("messages", []):
+        OUT.print(f"\n[dim]{message['role']}[/]")
+        OUT.print(message["content"], markup=False)
+    if "messages" not in rendered:
+        OUT.print_json(json.dumps(rendered["input"]))
+    if rendered["empty"]:
+        OUT.print(f"[yellow]came out empty: {', '.join(rendered['empty'])}[/]")
+    return 0
+
+
+def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    saved = []
+    for file in arguments.files:
+        try:
+            done = client.save(_text(file))
+            saved.append(done)
+            live = client.live(done.workflow, done.version) if arguments.live else None
+        except Conflict as conflict:
+            ERR.print(f"{file}: {conflict}. {conflict.fix}")
+            return 1
+        if not arguments.json:
+            word = "saved as" if done.new else "is already"
+            OUT.print(f"{done.workflow} {word} version {done.version}{', live' if live else ''}")
+            for finding in done.findings:
+                OUT.print(f"  [yellow]![/] {file}:{finding.line}: {finding.message} → {finding.fix}")
+    show(saved, arguments.json)
+    return 0
+
+
+def live_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    done = client.live(arguments.workflow, arguments.number, not arguments.off)
+    if not show(done, arguments.json):
+        OUT.print(
+            f"{done.name}: "
+            + (
+                f"version {done.live_version} is live. {'; '.join(done.starters)}."
+                if done.live_version
+                else "nothing starts it now."
+            )
+        )
+    return 0
+
+
+def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.workflows()
+    if not show(listed, arguments.json):
+        table(
+            ("workflow", "live", ">runs", "last", ">succeeded", ">median", ">money", "starts by"),
+            [
+                (w.name, f"version {w.live_version}" if w.live_version else "draft", w.runs, state(w.last_state) if w.last_state else "–",
+                 "–" if w.success is None else f"{w.success:.0%}", duration(w.seconds), money(w.money), "; ".join(w.starters))
+                for w in listed
+            ],
+            "No workflows yet. Save one: oak-relay save FILE --live",
+        )  # fmt: skip
+    return 0
+
+
+def start_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    run = client.start(arguments.workflow, _json(arguments.input), arguments.number, arguments.key)
+    if not arguments.wait:
+        if not show(run, arguments.json):
+            OUT.print(f"run {run.id} is {run.state}; oak-relay watch {run.id}")
+        return 0
+    with working(f"{arguments.workflow} runs"):
+        ended = run.wait()
+    detail = client.run(ended.id)
+    if not show(detail, arguments.json):
+        head(detail)
+        if detail.result is not None:
+            OUT.print_json(json.dumps(detail.result))
+    return 0 if ended.state == "succeeded" else 1
+
+
+def _text(file: Path) -> str:
+    try:
+        return file.read_text()
+    except (OSError, UnicodeDecodeError) as error:
+        raise OakRelayError(f"{file} cannot be read: {error}") from None
+
+
+def _json(given: str) -> Any:
+    text = sys.stdin.read() if given == "-" else given
+    if not text.lstrip().startswith(("{", "[", '"')) and Path(text).is_file():
+        text = _text(Path(text))
+    try:
+        return json.loads(text)
+    except ValueError as error:
+        raise OakRelayError(f"this is not JSON: {error}") from None

@@ -1,0 +1,228 @@
+"""The blocking face of the client."""
+
+import time
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any
+from uuid import UUID
+
+import httpx
+from httpx_sse import connect_sse
+from pydantic import PrivateAttr
+
+from oak_relay.client import calls, results
+from oak_relay.client.calls import T
+from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+
+
+class Run(results.RunData):
+    """A run that was started; `wait` and `follow` look after it."""
+
+    _client: "Client" = PrivateAttr()
+
+    def refresh(self) -> "Run":
+        """The run as it is now."""
+        return self._client._bound(self._client.run(self.id).run.model_dump())
+
+    def wait(self, timeout: float = 300.0) -> "Run":
+        """Return when the run has ended. Raises `WaitedTooLong` after so many seconds."""
+        deadline, pause, now = time.monotonic() + timeout, 0.05, self
+        while not (now := now.refresh()).over:
+            if time.monotonic() > deadline:
+                raise WaitedTooLong(f"the run {self.id} is {now.state} after {timeout:g} s")
+            time.sleep(pause)
+            pause = min(pause * 1.5, 1.0)
+        return now
+
+    def result(self, timeout: float = 300.0) -> Any:
+        """What the run gives. Raises `RunFailed` when it ends otherwise than well."""
+        ended = self.wait(timeout)
+        if ended.state != "succeeded":
+            raise RunFailed(ended.state, ended.error)
+        return self._client.run(self.id).result
+
+    def follow(self) -> Iterator[results.Span | results.RunData]:
+        """What happens, as it happens: spans, and the run itself whenever it changes; ends with it."""
+        return self._client.follow(self.id)
+
+    def trace(self) -> results.Trace:
+        return self._client.trace(self.id)
+
+    def cancel(self) -> str:
+        return self._client.cancel(self.id)
+
+
+class Client:
+    """Talks to a service. Without arguments: `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the service on this machine."""
+
+    def __init__(self, url: str | None = None, token: str | None = None, timeout: float = 30.0) -> None:
+        self.url, headers = calls.address(url, token)
+        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=timeout, trust_env=False)
+
+    def __enter__(self) -> "Client":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def start(
+        self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None
+    ) -> Run:
+        """Start a run. The same `key` again gives the same run."""
+        return self._bound(self._send(calls.start(workflow, {} if input is None else input, version, key)))
+
+    def follow(self, run_id: UUID | str) -> Iterator[results.Span | results.RunData]:
+        """What happens in a run, as it happens."""
+        try:
+            with connect_sse(self._http, "GET", calls.stream(run_id), timeout=60) as source:
+                if source.response.status_code >= 400:
+                    source.response.read()
+                    raise calls.refused(source.response)
+                for event in source.iter_sse():
+                    if event.event in ("span", "run"):
+                        yield (
+                            results.Span if event.event == "span" else results.RunData
+                        ).model_validate_json(event.data)
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.url}: {error}") from None
+
+    def workflows(self) -> list[results.Workflow]:
+        """All workflows."""
+        return self._send(calls.workflows())
+
+    def workflow(self, name: str, version: int | None = None) -> results.WorkflowText:
+        """One workflow with its text, the newest version unless one is named."""
+        return self._send(calls.workflow(name, version))
+
+    def save(self, text: str, expected: int | None = None) -> results.Saved:
+        """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
+        return self._send(calls.save(text, expected))
+
+    def check(self, text: str) -> results.Checked:
+        """Check a document against what is stored in the service."""
+        return self._send(calls.check(text))
+
+    def render(
+        self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None
+    ) -> dict[str, Any]:
+        """What a step would send, without sending."""
+        return self._send(calls.render(text, step, sample, steps or {}))
+
+    def live(self, name: str, version: int | None = None, on: bool = True) -> results.Workflow:
+        """Make a version live, or with `on=False` none."""
+        return self._send(calls.live(name, version, on))
+
+    def settings(self, name: str, given: dict[str, Any]) -> dict[str, Any]:
+        """Adjust a workflow's settings."""
+        return self._send(calls.settings(name, given))
+
+    def runs(self, **filters: Any) -> results.RunPage:
+        """Runs, newest first: workflow, state, subject, error_kind, since, until, after, limit."""
+        return self._send(calls.runs(**filters))
+
+    def run(self, run_id: UUID | str) -> results.RunDetail:
+        """One run with its result, its event, and why it is not moving."""
+        return self._send(calls.run(run_id))
+
+    def trace(self, run_id: UUID | str) -> results.Trace:
+        """Everything a run did."""
+        return self._send(calls.trace(run_id))
+
+    def journal(self, run_id: UUID | str) -> list[dict[str, Any]]:
+        """The journal of a run."""
+        return self._send(calls.journal(run_id))
+
+    def cancel(self, run_id: UUID | str) -> str:
+        """Cancel a run: `cancelled`, `asked` or `over`."""
+        return self._send(calls.cancel(run_id))["outcome"]
+
+    def events(self, limit: int = 50) -> list[dict[str, Any]]:
+        """Events, newest first."""
+        return self._send(calls.events(limit))
+
+    def credentials(self) -> list[results.Credential]:
+        """Stored credentials, without their secrets."""
+        return self._send(calls.credentials())
+
+    def put_credential(self, name: str, **given: Any) -> results.Credential:
+        """Store a credential: `kind`, `secret`, and what the kind needs."""
+        return self._send(calls.put_credential(name, given))
+
+    def remove_credential(self, name: str) -> None:
+        """Remove a credential."""
+        return self._send(calls.remove_credential(name))
+
+    def test_credential(self, name: str) -> results.Test:
+        """Use a credential once and see both sides."""
+        return self._send(calls.test_credential(name))
+
+    def models(self) -> list[results.Alias]:
+        """Model aliases."""
+        return self._send(calls.models())
+
+    def put_model(self, name: str, **given: Any) -> results.Alias:
+        """Store an alias: `url`, `model`, `credential`, `prices`, …"""
+        return self._send(calls.put_model(name, given))
+
+    def remove_model(self, name: str) -> None:
+        """Remove an alias."""
+        return self._send(calls.remove_model(name))
+
+    def test_model(self, name: str) -> results.Test:
+        """Which models the server offers, and an answer to something trivial."""
+        return self._send(calls.test_model(name))
+
+    def tables(self) -> list[results.Table]:
+        """Tables."""
+        return self._send(calls.tables())
+
+    def create_table(self, name: str, columns: dict[str, str]) -> results.Table:
+        """A new table; columns are text, number, boolean or any."""
+        return self._send(calls.create_table(name, columns))
+
+    def drop_table(self, name: str) -> None:
+        """Remove a table with its rows."""
+        return self._send(calls.drop_table(name))
+
+    def rows(self, table: str, limit: int = 100) -> list[results.Row]:
+        """Rows of a table, oldest first."""
+        return self._send(calls.rows(table, limit))
+
+    def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
+        """Add rows, all or none."""
+        return self._send(calls.add_rows(table, given))
+
+    def actions(self) -> list[results.Action]:
+        """The catalogue of actions."""
+        return self._send(calls.actions())
+
+    def tokens(self) -> list[results.Token]:
+        """Tokens, without their secrets."""
+        return self._send(calls.tokens())
+
+    def add_token(self, name: str) -> results.Token:
+        """A new token; its secret is given this once."""
+        return self._send(calls.add_token(name))
+
+    def remove_token(self, token_id: str) -> None:
+        """Revoke a token."""
+        return self._send(calls.remove_token(token_id))
+
+    def _bound(self, data: dict[str, Any]) -> Run:
+        run = Run.model_validate(data)
+        run._client = self
+        return run
+
+    def _send(self, call: calls.Call[T]) -> T:
+        try:
+            response = self._http.request(call.method, call.path, **call.request())
+        except httpx.TransportError as error:
+            raise Unreachable(
+                f"no service answers at {self.url} ({error}); start one with oak-relay up"
+            ) from None
+        return call.result(response)

@@ -1,0 +1,226 @@
+"""Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
+
+import json
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+from urllib.parse import quote
+from uuid import UUID
+
+import httpx
+from pydantic import TypeAdapter
+
+from oak_relay.client import results
+from oak_relay.client.errors import problem
+
+T = TypeVar("T")
+DEFAULT_URL = "http://127.0.0.1:8470"
+
+
+@dataclass(frozen=True)
+class Call(Generic[T]):
+    """A request, and how its reply is read."""
+
+    method: str
+    path: str
+    read: Callable[[Any], T]
+    params: Mapping[str, Any] = field(default_factory=dict)
+    body: Any = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+
+    def request(self) -> dict[str, Any]:
+        """Arguments for httpx."""
+        given: dict[str, Any] = {
+            "headers": dict(self.headers),
+            "params": {k: v for k, v in self.params.items() if v is not None},
+        }
+        if self.body is not None:
+            given["content"] = json.dumps(self.body).encode()
+            given["headers"]["Content-Type"] = "application/json"
+        return given
+
+    def result(self, response: httpx.Response) -> T:
+        """The reply as its type. Raises `Problem`."""
+        if response.status_code >= 400:
+            raise refused(response)
+        return self.read(json.loads(response.content) if response.content else None)
+
+
+def refused(response: httpx.Response) -> Exception:
+    """The exception of a refusal."""
+    try:
+        document = json.loads(response.content)
+    except ValueError:
+        document = {"title": f"the service answered {response.status_code}", "detail": response.text[:300]}
+    return problem(response.status_code, document if isinstance(document, dict) else {})
+
+
+def address(url: str | None, token: str | None) -> tuple[str, dict[str, str]]:
+    """The service's address and the headers, from arguments or `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the
+    token that a service on this machine left in its data directory."""
+    token = token or os.environ.get("OAK_RELAY_TOKEN")
+    if not token:
+        local = Path(os.environ.get("OAK_RELAY_DATA_DIR", "data")) / "cli.token"
+        token = local.read_text().strip() if local.exists() else ""
+    headers = {"Authorization": f"Bearer {token}"} if token else {}
+    return (url or os.environ.get("OAK_RELAY_URL") or DEFAULT_URL).rstrip("/"), headers
+
+
+def _one(model: type[T]) -> Callable[[Any], T]:
+    return TypeAdapter(model).validate_python
+
+
+def _many(model: type[T]) -> Callable[[Any], list[T]]:
+    return TypeAdapter(list[model]).validate_python  # type: ignore[valid-type]
+
+
+def _raw(value: Any) -> Any:
+    return value
+
+
+def _at(*parts: Any) -> str:
+    return "/api/v1/" + "/".join(quote(str(part), safe="") for part in parts)
+
+
+def workflows() -> Call[list[results.Workflow]]:
+    return Call("GET", _at("workflows"), _many(results.Workflow))
+
+
+def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
+    return Call("GET", _at("workflows", name), _one(results.WorkflowText), {"version": version})
+
+
+def save(text: str, expected: int | None) -> Call[results.Saved]:
+    headers = {} if expected is None else {"If-Match": f'"{expected}"'}
+    return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
+
+
+def check(text: str) -> Call[results.Checked]:
+    return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text})
+
+
+def render(text: str, step: str, sample: Any, steps: dict[str, Any]) -> Call[dict[str, Any]]:
+    return Call(
+        "POST",
+        _at("workflows", "render"),
+        _raw,
+        body={"text": text, "step": step, "input": sample, "steps": steps},
+    )
+
+
+def live(name: str, version: int | None, on: bool) -> Call[results.Workflow]:
+    return Call(
+        "POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on}
+    )
+
+
+def settings(name: str, given: dict[str, Any]) -> Call[dict[str, Any]]:
+    return Call("PUT", _at("workflows", name, "settings"), _raw, body=given)
+
+
+def start(name: str, data: Any, version: int | None, key: str | None) -> Call[dict[str, Any]]:
+    headers = {"Idempotency-Key": key} if key else {}
+    return Call(
+        "POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers
+    )
+
+
+def runs(**filters: Any) -> Call[results.RunPage]:
+    return Call("GET", _at("runs"), _one(results.RunPage), filters)
+
+
+def run(run_id: UUID | str) -> Call[results.RunDetail]:
+    return Call("GET", _at("runs", run_id), _one(results.RunDetail))
+
+
+def trace(run_id: UUID | str) -> Call[results.Trace]:
+    return Call("GET", _at("runs", run_id, "trace"), _one(results.Trace))
+
+
+def journal(run_id: UUID | str) -> Call[list[dict[str, Any]]]:
+    return Call("GET", _at("runs", run_id, "journal"), _raw)
+
+
+def cancel(run_id: UUID | str) -> Call[dict[str, str]]:
+    return Call("POST", _at("runs", run_id, "cancel"), _raw)
+
+
+def stream(run_id: UUID | str) -> str:
+    return _at("runs", run_id, "stream")
+
+
+def events(limit: int) -> Call[list[dict[str, Any]]]:
+    return Call("GET", _at("events"), _raw, {"limit": limit})
+
+
+def credentials() -> Call[list[results.Credential]]:
+    return Call("GET", _at("credentials"), _many(results.Credential))
+
+
+def put_credential(name: str, given: dict[str, Any]) -> Call[results.Credential]:
+    return Call("PUT", _at("credentials", name), _one(results.Credential), body=given)
+
+
+def remove_credential(name: str) -> Call[None]:
+    return Call("DELETE", _at("credentials", name), _raw)
+
+
+def test_credential(name: str) -> Call[results.Test]:
+    return Call("POST", _at("credentials", name, "test"), _one(results.Test))
+
+
+def models() -> Call[list[results.Alias]]:
+    return Call("GET", _at("models"), _many(results.Alias))
+
+
+def put_model(name: str, given: dict[str, Any]) -> Call[results.Alias]:
+    return Call("PUT", _at("models", name), _one(results.Alias), body=given)
+
+
+def remove_model(name: str) -> Call[None]:
+    return Call("DELETE", _at("models", name), _raw)
+
+
+def test_model(name: str) -> Call[results.Test]:
+    return Call("POST", _at("models", name, "test"), _one(results.Test))
+
+
+def tables() -> Call[list[results.Table]]:
+    return Call("GET", _at("tables"), _many(results.Table))
+
+
+def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
+    listed = [{"name": column, "type": kind} for column, kind in columns.items()]
+    return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "columns": listed})
+
+
+def drop_table(name: str) -> Call[None]:
+    return Call("DELETE", _at("tables", name), _raw)
+
+
+def rows(table: str, limit: int) -> Call[list[results.Row]]:
+    return Call(
+        "GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit}
+    )
+
+
+def add_rows(table: str, given: list[dict[str, Any]]) -> Call[dict[str, int]]:
+    return Call("POST", _at("tables", table, "rows"), _raw, body={"rows": given})
+
+
+def actions() -> Call[list[results.Action]]:
+    return Call("GET", _at("actions"), _many(results.Action))
+
+
+def tokens() -> Call[list[results.Token]]:
+    return Call("GET", _at("tokens"), _many(results.Token))
+
+
+def add_token(name: str) -> Call[results.Token]:
+    return Call("POST", _at("tokens"), _one(results.Token), body={"name": name})
+
+
+def remove_token(token_id: str) -> Call[None]:
+    return Call("DELETE", _at("tokens", token_id), _raw)

@@ -1,0 +1,231 @@
+"""The async face of the client."""
+
+import asyncio
+import time
+from collections.abc import AsyncIterator
+from types import TracebackType
+from typing import Any
+from uuid import UUID
+
+import httpx
+from httpx_sse import aconnect_sse
+from pydantic import PrivateAttr
+
+from oak_relay.client import calls, results
+from oak_relay.client.calls import T
+from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+
+
+class AsyncRun(results.RunData):
+    """A run that was started; `wait` and `follow` look after it."""
+
+    _client: "AsyncClient" = PrivateAttr()
+
+    async def refresh(self) -> "AsyncRun":
+        """The run as it is now."""
+        return self._client._bound((await self._client.run(self.id)).run.model_dump())
+
+    async def wait(self, timeout: float = 300.0) -> "AsyncRun":
+        """Return when the run has ended. Raises `WaitedTooLong` after so many seconds."""
+        deadline, pause, now = time.monotonic() + timeout, 0.05, self
+        while not (now := await now.refresh()).over:
+            if time.monotonic() > deadline:
+                raise WaitedTooLong(f"the run {self.id} is {now.state} after {timeout:g} s")
+            await asyncio.sleep(pause)
+            pause = min(pause * 1.5, 1.0)
+        return now
+
+    async def result(self, timeout: float = 300.0) -> Any:
+        """What the run gives. Raises `RunFailed` when it ends otherwise than well."""
+        ended = await self.wait(timeout)
+        if ended.state != "succeeded":
+            raise RunFailed(ended.state, ended.error)
+        return (await self._client.run(self.id)).result
+
+    def follow(self) -> AsyncIterator[results.Span | results.RunData]:
+        """What happens, as it happens: spans, and the run itself whenever it changes; ends with it."""
+        return self._client.follow(self.id)
+
+    async def trace(self) -> results.Trace:
+        return await self._client.trace(self.id)
+
+    async def cancel(self) -> str:
+        return await self._client.cancel(self.id)
+
+
+class AsyncClient:
+    """Talks to a service. Without arguments: `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the service on this machine."""
+
+    def __init__(self, url: str | None = None, token: str | None = None, timeout: float = 30.0) -> None:
+        self.url, headers = calls.address(url, token)
+        self._http = httpx.AsyncClient(base_url=self.url, headers=headers, timeout=timeout, trust_env=False)
+
+    async def __aenter__(self) -> "AsyncClient":
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        await self._http.aclose()
+
+    async def start(
+        self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None
+    ) -> AsyncRun:
+        """Start a run. The same `key` again gives the same run."""
+        return self._bound(
+            await self._send(calls.start(workflow, {} if input is None else input, version, key))
+        )
+
+    async def follow(self, run_id: UUID | str) -> AsyncIterator[results.Span | results.RunData]:
+        """What happens in a run, as it happens."""
+        try:
+            async with aconnect_sse(self._http, "GET", calls.stream(run_id), timeout=60) as source:
+                if source.response.status_code >= 400:
+                    await source.response.aread()
+                    raise calls.refused(source.response)
+                async for event in source.aiter_sse():
+                    if event.event in ("span", "run"):
+                        yield (
+                            results.Span if event.event == "span" else results.RunData
+                        ).model_validate_json(event.data)
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.url}: {error}") from None
+
+    async def workflows(self) -> list[results.Workflow]:
+        """All workflows."""
+        return await self._send(calls.workflows())
+
+    async def workflow(self, name: str, version: int | None = None) -> results.WorkflowText:
+        """One workflow with its text, the newest version unless one is named."""
+        return await self._send(calls.workflow(name, version))
+
+    async def save(self, text: str, expected: int | None = None) -> results.Saved:
+        """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
+        return await self._send(calls.save(text, expected))
+
+    async def check(self, text: str) -> results.Checked:
+        """Check a document against what is stored in the service."""
+        return await self._send(calls.check(text))
+
+    async def render(
+        self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None
+    ) -> dict[str, Any]:
+        """What a step would send, without sending."""
+        return await self._send(calls.render(text, step, sample, steps or {}))
+
+    async def live(self, name: str, version: int | None = None, on: bool = True) -> results.Workflow:
+        """Make a version live, or with `on=False` none."""
+        return await self._send(calls.live(name, version, on))
+
+    async def settings(self, name: str, given: dict[str, Any]) -> dict[str, Any]:
+        """Adjust a workflow's settings."""
+        return await self._send(calls.settings(name, given))
+
+    async def runs(self, **filters: Any) -> results.RunPage:
+        """Runs, newest first: workflow, state, subject, error_kind, since, until, after, limit."""
+        return await self._send(calls.runs(**filters))
+
+    async def run(self, run_id: UUID | str) -> results.RunDetail:
+        """One run with its result, its event, and why it is not moving."""
+        return await self._send(calls.run(run_id))
+
+    async def trace(self, run_id: UUID | str) -> results.Trace:
+        """Everything a run did."""
+        return await self._send(calls.trace(run_id))
+
+    async def journal(self, run_id: UUID | str) -> list[dict[str, Any]]:
+        """The journal of a run."""
+        return await self._send(calls.journal(run_id))
+
+    async def cancel(self, run_id: UUID | str) -> str:
+        """Cancel a run: `cancelled`, `asked` or `over`."""
+        return (await self._send(calls.cancel(run_id)))["outcome"]
+
+    async def events(self, limit: int = 50) -> list[dict[str, Any]]:
+        """Events, newest first."""
+        return await self._send(calls.events(limit))
+
+    async def credentials(self) -> list[results.Credential]:
+        """Stored credentials, without their secrets."""
+        return await self._send(calls.credentials())
+
+    async def put_credential(self, name: str, **given: Any) -> results.Credential:
+        """Store a credential: `kind`, `secret`, and what the kind needs."""
+        return await self._send(calls.put_credential(name, given))
+
+    async def remove_credential(self, name: str) -> None:
+        """Remove a credential."""
+        return await self._send(calls.remove_credential(name))
+
+    async def test_credential(self, name: str) -> results.Test:
+        """Use a credential once and see both sides."""
+        return await self._send(calls.test_credential(name))
+
+    async def models(self) -> list[results.Alias]:
+        """Model aliases."""
+        return await self._send(calls.models())
+
+    async def put_model(self, name: str, **given: Any) -> results.Alias:
+        """Store an alias: `url`, `model`, `credential`, `prices`, …"""
+        return await self._send(calls.put_model(name, given))
+
+    async def remove_model(self, name: str) -> None:
+        """Remove an alias."""
+        return await self._send(calls.remove_model(name))
+
+    async def test_model(self, name: str) -> results.Test:
+        """Which models the server offers, and an answer to something trivial."""
+        return await self._send(calls.test_model(name))
+
+    async def tables(self) -> list[results.Table]:
+        """Tables."""
+        return await self._send(calls.tables())
+
+    async def create_table(self, name: str, columns: dict[str, str]) -> results.Table:
+        """A new table; columns are text, number, boolean or any."""
+        return await self._send(calls.create_table(name, columns))
+
+    async def drop_table(self, name: str) -> None:
+        """Remove a table with its rows."""
+        return await self._send(calls.drop_table(name))
+
+    async def rows(self, table: str, limit: int = 100) -> list[results.Row]:
+        """Rows of a table, oldest first."""
+        return await self._send(calls.rows(table, limit))
+
+    async def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
+        """Add rows, all or none."""
+        return await self._send(calls.add_rows(table, given))
+
+    async def actions(self) -> list[results.Action]:
+        """The catalogue of actions."""
+        return await self._send(calls.actions())
+
+    async def tokens(self) -> list[results.Token]:
+        """Tokens, without their secrets."""
+        return await self._send(calls.tokens())
+
+    async def add_token(self, name: str) -> results.Token:
+        """A new token; its secret is given this once."""
+        return await self._send(calls.add_token(name))
+
+    async def remove_token(self, token_id: str) -> None:
+        """Revoke a token."""
+        return await self._send(calls.remove_token(token_id))
+
+    def _bound(self, data: dict[str, Any]) -> AsyncRun:
+        run = AsyncRun.model_validate(data)
+        run._client = self
+        return run
+
+    async def _send(self, call: calls.Call[T]) -> T:
+        try:
+            response = await self._http.request(call.method, call.path, **call.request())
+        except httpx.TransportError as error:
+            raise Unreachable(
+                f"no service answers at {self.url} ({error}); start one with oak-relay up"
+            ) from None
+        return call.result(response)

@@ -1,0 +1,184 @@
+"""What the service says, typed. Unknown members are kept, so that an older client understands a newer service."""
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict
+
+OVER = ("succeeded", "failed", "cancelled", "set aside")
+
+
+class Result(BaseModel):
+    model_config = ConfigDict(extra="allow")
+
+
+class Finding(Result):
+    line: int
+    column: int
+    message: str
+    fix: str
+    severity: str
+
+
+class Line(Result):
+    number: str
+    depth: int
+    step: str
+    kind: str
+    sentence: str
+    trace: str
+
+
+class Checked(Result):
+    workflow: str | None
+    sound: bool
+    findings: list[Finding]
+    script: list[Line]
+    starters: list[str]
+
+
+class Workflow(Result):
+    name: str
+    title: str
+    starters: list[str]
+    live_version: int | None
+    latest_version: int
+    runs: int
+    success: float | None
+    seconds: float | None
+    money: float | None
+    last_state: str | None
+
+
+class WorkflowText(Result):
+    workflow: Workflow
+    version: int
+    text: str
+    checked: Checked
+
+
+class Saved(Result):
+    workflow: str
+    version: int
+    new: bool
+    findings: list[Finding]
+
+
+class RunData(Result):
+    """A run. `seconds` from start to end; `money` in the workspace's currency."""
+
+    id: UUID
+    workflow: str
+    version: int
+    state: str
+    subject: str | None
+    trigger: str
+    error: dict[str, Any] | None
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    seconds: float | None
+    steps: int
+    attempts: int
+    tokens_in: int
+    tokens_out: int
+    money: float
+
+    @property
+    def over(self) -> bool:
+        return self.state in OVER
+
+
+class Attempt(Result):
+    number: int
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    error: dict[str, Any] | None
+    again_at: str | None
+    note: str
+    detail: dict[str, Any] | None
+
+
+class Span(Result):
+    path: str
+    line: str
+    kind: str
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    attempts: list[Attempt]
+    input: Any
+    output: Any
+    error: dict[str, Any] | None
+    empty: list[str]
+    tokens: int
+    money: float
+
+
+class Trace(Result):
+    run: RunData
+    script: list[Line]
+    spans: list[Span]
+
+
+class RunDetail(Result):
+    run: RunData
+    result: Any
+    answer: Any
+    event: dict[str, Any]
+    why: str
+
+
+class RunPage(Result):
+    runs: list[RunData]
+    next: UUID | None
+
+
+class Credential(Result):
+    name: str
+    kind: str
+    config: dict[str, Any]
+    last_test: dict[str, Any] | None
+    last_used_at: datetime | None
+
+
+class Test(Result):
+    ok: bool
+    sentence: str
+    fix: str
+    exchange: dict[str, Any] | None
+    offered: list[str]
+    reply: str
+
+
+class Alias(Result):
+    name: str
+    config: dict[str, Any]
+
+
+class Table(Result):
+    name: str
+    columns: list[dict[str, str]]
+    rows: int
+
+
+class Row(Result):
+    id: UUID
+    row: dict[str, Any]
+
+
+class Token(Result):
+    id: UUID
+    name: str
+    created_at: datetime
+    secret: str | None
+
+
+class Action(Result):
+    name: str
+    title: str
+    repeat: str
+    input: dict[str, Any]
+    output: dict[str, Any]

@@ -1,0 +1,110 @@
+"""`/api/v1/session` and `/api/v1/tokens`: sign-in for the console, tokens for clients."""
+
+from datetime import UTC, datetime, timedelta
+from uuid import UUID
+
+from argon2.exceptions import VerifyMismatchError
+from fastapi import APIRouter, Request, Response
+from pydantic import Field
+
+from oak_relay.service.parts import COOKIE, CallerDep, PartsDep, same_site, session_end
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import In, SessionOut, TokenOut
+from oak_relay.store import people
+
+router = APIRouter(prefix="/api/v1", tags=["access"])
+_FREE_TRIES = 5
+
+
+class SignIn(In):
+    name: str = "owner"
+    password: str = Field(max_length=500)
+
+
+class TokenIn(In):
+    name: str = Field(min_length=1, max_length=100)
+
+
+@router.post("/session", status_code=201)
+async def sign_in(given: SignIn, request: Request, response: Response, parts: PartsDep) -> SessionOut:
+    """Sign in; the session is a cookie that only this site's own pages can use."""
+    same_site(request)
+    count, until = parts.failures.get(given.name, (0, datetime.min.replace(tzinfo=UTC)))
+    now = datetime.now(UTC)
+    if now < until:
+        seconds = int((until - now).total_seconds()) + 1
+        raise Problem(
+            429,
+            "too many wrong passwords",
+            fix=f"try again in {seconds} s",
+            headers={"Retry-After": str(seconds)},
+        )
+    async with parts.database.engine.connect() as connection:
+        row = next((m for m in await people.members(connection) if m.name == given.name), None)
+    try:
+        if row is None:
+            raise VerifyMismatchError
+        parts.hasher.verify(row.password_hash, given.password)
+    except VerifyMismatchError:
+        pause = (
+            timedelta(seconds=min(2 ** max(0, count - _FREE_TRIES), 300))
+            if count >= _FREE_TRIES
+            else timedelta()
+        )
+        parts.failures[given.name] = (count + 1, now + pause)
+        raise Problem(
+            401, "the name or the password is wrong", fix="the password was printed at the first start"
+        ) from None
+    parts.failures.pop(given.name, None)
+    ends = session_end(parts.settings)
+    async with parts.database.begin() as connection:
+        _, secret = await people.issue(connection, "session", row.name, row.id, ends)
+        await people.note(connection, row.name, "sign in", "console")
+    response.set_cookie(
+        COOKIE,
+        secret,
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+        expires=ends,
+        path="/",
+    )
+    return SessionOut(name=row.name, by="session")
+
+
+@router.get("/session")
+async def who_am_i(who: CallerDep) -> SessionOut:
+    return SessionOut(name=who.name, by=who.by)
+
+
+@router.delete("/session", status_code=204)
+async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
+    if who.session_id:
+        async with parts.database.begin() as connection:
+            await people.revoke(connection, who.session_id)
+    response.delete_cookie(COOKIE, path="/")
+
+
+@router.get("/tokens")
+async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
+    async with parts.database.engine.connect() as connection:
+        return [
+            TokenOut(id=t.id, name=t.name, created_at=t.created_at) for t in await people.tokens(connection)
+        ]
+
+
+@router.post("/tokens", status_code=201)
+async def add_token(given: TokenIn, parts: PartsDep, who: CallerDep) -> TokenOut:
+    """A new token; it is shown this once."""
+    async with parts.database.begin() as connection:
+        token_id, secret = await people.issue(connection, "api", given.name, who.member_id, None)
+        await people.note(connection, who.name, "token", given.name)
+    return TokenOut(id=token_id, name=given.name, created_at=datetime.now(UTC), secret=secret)
+
+
+@router.delete("/tokens/{token_id}", status_code=204)
+async def remove_token(token_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        if not await people.revoke(connection, token_id):
+            raise missing("token", str(token_id))
+        await people.note(connection, who.name, "remove token", str(token_id))

@@ -1,0 +1,152 @@
+"""The application: resources, problem documents, health, the language's schema, and the console."""
+
+import asyncio
+import secrets
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, JSONResponse, Response
+from sqlalchemy import text
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from oak_relay import __version__
+from oak_relay.document.models import json_schema
+from oak_relay.runtime.boot import Base
+from oak_relay.runtime.executor import Tools
+from oak_relay.runtime.intake import Intake
+from oak_relay.service import access, credentials, hooks, models, problems, runs, tables, workflows
+from oak_relay.service.parts import Parts, Watch
+from oak_relay.service.problems import Problem
+from oak_relay.store import people
+
+log = structlog.get_logger()
+_WEB = Path(__file__).parent / "web"
+_GUARD = {
+    "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "frame-ancestors 'none'; base-uri 'self'; form-action 'self'",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+}
+
+
+def create_app(base: Base | None = None, announce: Callable[[str], None] = print) -> FastAPI:
+    """The service. Without a base only its description is of use (for /openapi.json at build time)."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        assert base is not None
+        intake = Intake(base.database, base.registry, base.hints)
+        tools = Tools(base.database, base.registry, base.settings.reach)
+        parts = Parts(
+            base.settings, base.database, base.registry, base.hints, intake, Watch(base.hints), tools
+        )
+        base.hints.on("config", base.registry.forget)
+        app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
+        await _first_start(parts, announce)
+        tasks = [asyncio.create_task(t) for t in (intake.run(), base.hints.run())]
+        try:
+            yield
+        finally:
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+            await tools.close()
+
+    app = FastAPI(
+        title="Oak Relay",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        description="Durable, event-triggered workflows. Errors are problem documents (RFC 9457).",
+        generate_unique_id_function=lambda route: route.name,
+    )
+    problems.install(app)
+    for module in (access, workflows, runs, credentials, models, tables, hooks):
+        app.include_router(module.router)
+    _operation(app)
+    _console(app)
+
+    app.add_middleware(_Guard)
+    return app
+
+
+class _Guard:
+    """Sets headers that keep browsers from doing what our pages never need."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        self._headers = [(k.lower().encode(), v.encode()) for k, v in _GUARD.items()]
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async def guarded(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                message["headers"] = [*message["headers"], *self._headers]
+            await send(message)
+
+        await self._app(scope, receive, guarded if scope["type"] == "http" else send)
+
+
+def _operation(app: FastAPI) -> None:
+    @app.get("/health/live", tags=["operation"])
+    async def live() -> dict[str, str]:
+        """The process runs."""
+        return {"status": "ok", "version": __version__}
+
+    @app.get("/health/ready", tags=["operation"])
+    async def ready(request: Request) -> JSONResponse:
+        """The database answers; `workers` counts those whose lease holds."""
+        parts: Parts = request.app.state.parts
+        async with parts.database.engine.connect() as connection:
+            workers = (
+                await connection.execute(
+                    text(
+                        "SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()"
+                    )
+                )
+            ).scalar_one()
+        return JSONResponse({"status": "ok", "workers": workers})
+
+    @app.get("/schema/workflow.json", tags=["operation"])
+    async def schema() -> dict[str, Any]:
+        """JSON Schema of the workflow language."""
+        return json_schema()
+
+
+def _console(app: FastAPI) -> None:
+    @app.get("/{path:path}", include_in_schema=False)
+    async def console(path: str) -> Response:
+        if path.split("/")[0] in ("api", "hooks", "health", "schema"):
+            raise Problem(404, "there is nothing here", f"/{path}", "see /openapi.json for what there is")
+        file = (_WEB / path).resolve()
+        if path and file.is_file() and file.is_relative_to(_WEB):
+            age = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            return FileResponse(file, headers={"Cache-Control": age})
+        if not (_WEB / "index.html").exists():
+            return Response("The console is not built: make console", 404, media_type="text/plain")
+        return FileResponse(_WEB / "index.html", headers={"Cache-Control": "no-cache"})
+
+
+async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:
+    """The first member, with a password printed this once, and a token for the command line on this machine."""
+    given = parts.settings.first_password
+    password = given.get_secret_value() if given else secrets.token_urlsafe(12)
+    local = parts.settings.data_dir / "cli.token"
+    async with parts.database.begin() as connection:
+        await connection.execute(text("SELECT pg_advisory_xact_lock(7226303)"))
+        if await people.members(connection):
+            return
+        member = await people.add_member(connection, "owner", "owner", parts.hasher.hash(password))
+        _, token = await people.issue(connection, "api", "this machine", member, None)
+        local.parent.mkdir(parents=True, exist_ok=True)
+        local.unlink(missing_ok=True)
+        local.touch(mode=0o600)
+        local.write_text(token + "\n")
+    if not given:
+        announce(
+            f"First start. Sign in at {parts.settings.own_url} as owner with the password {password} (shown this once)."
+        )

@@ -1,0 +1,136 @@
+"""`/api/v1/credentials`: stored secrets; they go in and never come out."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import ValidationError
+from sqlalchemy import delete, select, update
+
+from oak_relay.actions.http import send
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import CredentialOut, TestOut
+from oak_relay.store import people
+from oak_relay.store.tables import MAIN_WORKSPACE, credential
+from oak_relay.vault import kinds
+
+router = APIRouter(prefix="/api/v1/credentials", tags=["credentials"])
+
+
+@router.get("")
+async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]:
+    async with parts.database.engine.connect() as connection:
+        rows = await connection.execute(select(credential).order_by(credential.c.name))
+        return [_out(row) for row in rows]
+
+
+@router.put("/{name}")
+async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who: CallerDep) -> CredentialOut:
+    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs."""
+    if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
+        raise Problem(422, f"{name!r} is no name for a credential", fix="use letters, digits, - and _")
+    try:
+        stored = kinds.credential(given)
+    except ValidationError as error:
+        first = error.errors(include_input=False, include_context=False, include_url=False)[0]
+        where = ".".join(str(p) for p in first["loc"] if p not in kinds.KINDS)
+        kinds_known = ", ".join(kinds.KINDS)
+        raise Problem(
+            422,
+            "the credential does not fit",
+            f"{where or 'kind'}: {first['msg']}",
+            f"kinds are {kinds_known}",
+        ) from None
+    async with parts.database.begin() as connection:
+        await parts.registry.vault.put(connection, name, stored)
+        await people.note(connection, who.name, "credential", name)
+        row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
+    parts.config_changed()
+    return _out(row)
+
+
+@router.delete("/{name}", status_code=204)
+async def remove_credential(name: str, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        done = await connection.execute(
+            delete(credential).where(credential.c.workspace_id == MAIN_WORKSPACE, credential.c.name == name)
+        )
+        if not done.rowcount:
+            raise missing("credential", name)
+        await people.note(connection, who.name, "remove credential", name)
+    parts.config_changed()
+
+
+@router.post("/{name}/test")
+async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
+    """Use it once, harmlessly, and show the request and the reply."""
+    parts.registry.forget()
+    stored = (await parts.registry.fresh()).credentials.get(name)
+    if stored is None:
+        raise missing("credential", name)
+    outcome = await _try(parts, name, stored)
+    text = parts.registry.now.blanker.text(outcome.model_dump_json())
+    async with parts.database.begin() as connection:
+        await connection.execute(update(credential).where(credential.c.name == name).values(last_test=text))
+    return TestOut.model_validate_json(text)
+
+
+async def _try(parts: Parts, name: str, stored: Any) -> TestOut:
+    now = datetime.now(UTC)
+    if isinstance(stored, kinds.Signing):
+        return TestOut(
+            ok=True,
+            sentence="It is used to check what comes in; send a signed webhook to see it work.",
+            at=now,
+        )
+    if not stored.test_url:
+        return TestOut(
+            ok=False,
+            sentence="It has no test_url, so there is nothing to try it on.",
+            fix="store it again with a test_url",
+            at=now,
+        )
+    if not stored.may_reach(stored.test_url):
+        return TestOut(
+            ok=False,
+            sentence="Its test_url is on a host it may not be sent to.",
+            fix="add the host to its hosts",
+            at=now,
+        )
+    at = parts.at(15)
+    try:
+        at.may_reach(stored.test_url)
+        request = at.http.build_request(
+            "GET", stored.test_url, headers={"User-Agent": "oak-relay", **stored.headers()}, timeout=15
+        )
+        exchange = await send(at.http, request, 100_000, name)
+    except StepFailed as failed:
+        return TestOut(
+            ok=False, sentence=failed.message, fix=failed.fix, exchange=failed.detail.get("exchange"), at=now
+        )
+    if 200 <= exchange.status < 300:
+        return TestOut(
+            ok=True,
+            sentence=f"It works: {exchange.what} answered {exchange.status}.",
+            exchange=exchange.detail["exchange"],
+            at=now,
+        )
+    unwanted = exchange.failure()
+    return TestOut(
+        ok=False, sentence=unwanted.message, fix=unwanted.fix, exchange=exchange.detail["exchange"], at=now
+    )
+
+
+def _out(row: Any) -> CredentialOut:
+    return CredentialOut(
+        name=row.name,
+        kind=row.kind,
+        config=values.loads(row.config),
+        last_used_at=row.last_used_at,
+        created_at=row.created_at,
+        last_test=values.loads(row.last_test) if row.last_test else None,
+        updated_at=row.updated_at,
+    )

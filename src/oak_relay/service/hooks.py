@@ -1,0 +1,193 @@
+"""`/hooks/<path>`: webhooks in. Verified, checked, written, and only then answered."""
+
+import time
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse, Response
+from jsonschema import Draft202012Validator
+
+from oak_relay.document import values
+from oak_relay.document.models import Webhook
+from oak_relay.runtime.intake import Incoming, Target
+from oak_relay.service.parts import Parts, parts_of, wait_for
+from oak_relay.service.problems import Problem
+from oak_relay.store import runs, workflows
+from oak_relay.vault.blanking import unseen
+from oak_relay.vault.kinds import Refused, Signing, same_token
+
+router = APIRouter(tags=["hooks"])
+_AGE = 2.0
+_WAIT = 120.0
+_HEADERS_KEPT = 60
+
+
+@dataclass(frozen=True)
+class _Hook:
+    webhook: Webhook
+    target: Target
+    validator: Draft202012Validator | None
+    made: float
+
+
+class Hooks:
+    """The live webhooks a process knows; a stale one is noticed by the write itself."""
+
+    def __init__(self, parts: Parts) -> None:
+        self._parts = parts
+        self._known: dict[str, _Hook] = {}
+        parts.hints.on("config", lambda _: self._known.clear())
+
+    async def find(self, path: str, afresh: bool = False) -> _Hook | None:
+        known = self._known.get(path)
+        if known and not afresh and time.monotonic() - known.made < _AGE:
+            return known
+        async with self._parts.database.engine.connect() as connection:
+            row = await workflows.hook(connection, path)
+            if row is None:
+                self._known.pop(path, None)
+                return None
+            raw = await connection.get_raw_connection()
+            plan, document = await self._parts.registry.plan(raw.driver_connection, row.version_id)
+        target = Target(row.workflow_id, row.version_id, plan, row.id, row.name)
+        validator = Draft202012Validator(document.input) if document.input else None
+        found = _Hook(Webhook.model_validate(values.loads(row.config)), target, validator, time.monotonic())
+        if len(self._known) > 5000:
+            self._known.clear()
+        self._known[path] = found
+        return found
+
+
+@router.post("/hooks/{path:path}", include_in_schema=True)
+async def receive(path: str, request: Request) -> Response:
+    """Take a webhook in. 202 with a receipt, or the run's own answer; 401, 413, 400, 422 as problem documents."""
+    parts = parts_of(request)
+    hooks: Hooks = request.app.state.hooks
+    hook = await hooks.find(path)
+    if hook is None:
+        raise Problem(
+            404,
+            "no live workflow listens here",
+            f"/hooks/{path}",
+            "make a workflow with this webhook path live",
+        )
+    body = await _body(request, parts.settings.body_limit)
+    await _verify(parts, hook.webhook, request, body)
+    data = values.loads(body) if body else None
+    if hook.validator is not None:
+        fault = next(hook.validator.iter_errors(data), None)
+        if fault:
+            raise Problem(
+                422,
+                "the body does not fit the workflow's input",
+                f"{fault.json_path}: {fault.message}",
+                "send what input: asks for",
+            )
+    incoming = Incoming(
+        source=f"/hooks/{path}",
+        type="webhook",
+        data=data,
+        key=request.headers.get("webhook-id"),
+        query=dict(request.query_params),
+        headers=unseen(dict(list(request.headers.items())[:_HEADERS_KEPT])),
+    )
+    receipt = await parts.intake.accept(hook.target, incoming)
+    if receipt.status == "stale":
+        hook = await hooks.find(path, afresh=True)
+        receipt = await parts.intake.accept(hook.target, incoming) if hook else receipt
+        if hook is None or receipt.status == "stale":
+            raise Problem(
+                404,
+                "no live workflow listens here",
+                f"/hooks/{path}",
+                "make a workflow with this webhook path live",
+            )
+    if hook.webhook.answer == "result":
+        return await _result(parts, receipt.run_id)
+    return JSONResponse({"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}, 202)
+
+
+async def _body(request: Request, limit: int) -> bytes:
+    """The body, refused as soon as it is too long."""
+    said = request.headers.get("content-length", "")
+    too_long = Problem(413, "the body is too long", f"at most {limit} bytes are taken", "send less")
+    if said.isdigit() and int(said) > limit:
+        raise too_long
+    pieces, size = [], 0
+    async for piece in request.stream():
+        size += len(piece)
+        if size > limit:
+            raise too_long
+        pieces.append(piece)
+    return b"".join(pieces)
+
+
+async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes) -> None:
+    verify = webhook.verify
+    if verify.scheme == "none":
+        return
+    stored = (await parts.registry.fresh()).credentials.get(verify.credential or "")
+    if stored is None:
+        raise Problem(
+            503,
+            "this webhook cannot be checked",
+            f"there is no credential {verify.credential}",
+            "store the credential",
+            kind="missing",
+        )
+    if verify.scheme == "bearer":
+        given = request.headers.get("authorization", "")
+        if not same_token(given, f"Bearer {stored.plain()}"):
+            raise Problem(401, "the bearer token is wrong", fix="send Authorization: Bearer …")
+    elif not isinstance(stored, Signing):
+        raise Problem(
+            503,
+            "this webhook cannot be checked",
+            f"{verify.credential} is no signing secret",
+            "store one of kind signing",
+            kind="invalid",
+        )
+    else:
+        try:
+            stored.verify(body, request.headers)
+        except Refused as refused:
+            raise Problem(
+                401, "the signature is wrong", str(refused), "sign with the shared secret (Standard Webhooks)"
+            ) from None
+
+
+async def _result(parts: Parts, run_id: UUID) -> Response:
+    """Wait for the run's answer or its end."""
+    deadline = time.monotonic() + _WAIT
+    async with parts.watch.run(run_id) as event:
+        while time.monotonic() < deadline:
+            async with parts.database.engine.connect() as connection:
+                row = await runs.one(connection, run_id)
+            assert row is not None
+            if row.answer is not None:
+                return _answer(values.loads(row.answer))
+            if row.state == "succeeded":
+                return Response(row.result or "null", 200, media_type="application/json")
+            if row.state in runs.OVER:
+                error = values.loads(row.error or "{}")
+                raise Problem(
+                    502,
+                    "the run did not succeed",
+                    error.get("message", ""),
+                    "see the run",
+                    kind=error.get("kind"),
+                    run=str(run_id),
+                )
+            await wait_for(event, 1.0)
+    return JSONResponse({"run": str(run_id), "state": "running"}, 202)
+
+
+def _answer(given: dict[str, Any]) -> Response:
+    status = int(given.get("status") or 200)
+    headers = {k: values.text_of(v) for k, v in (given.get("headers") or {}).items()}
+    body = given.get("body")
+    if isinstance(body, str):
+        return Response(body, status, headers, headers.get("content-type", "text/plain; charset=utf-8"))
+    return Response(values.dumps(body), status, headers, "application/json")

@@ -1,0 +1,107 @@
+"""`/api/v1/models`: aliases for models, and whether they answer."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from fastapi import APIRouter
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.postgresql import insert
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+from oak_relay.models.chat import complete, nearest, offered
+from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import AliasOut, TestOut
+from oak_relay.store import people
+from oak_relay.store.tables import MAIN_WORKSPACE, model_alias
+
+router = APIRouter(prefix="/api/v1/models", tags=["models"])
+
+
+@router.get("")
+async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
+    async with parts.database.engine.connect() as connection:
+        return [
+            _out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))
+        ]
+
+
+@router.put("/{name}")
+async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep) -> AliasOut:
+    """Store an alias, new or in place of the one of that name; every workflow follows."""
+    if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
+        raise Problem(422, f"{name!r} is no name for an alias", fix="use letters, digits, - and _")
+    if given.credential and given.credential not in (await parts.registry.fresh()).credentials:
+        parts.registry.forget()
+        if given.credential not in (await parts.registry.fresh()).credentials:
+            raise missing("credential", given.credential, "add the credential first")
+    config = {"config": values.dumps(given.model_dump(mode="json"))}
+    async with parts.database.begin() as connection:
+        statement = insert(model_alias).values(workspace_id=MAIN_WORKSPACE, name=name, **config)
+        changed = {**config, "updated_at": func.clock_timestamp()}
+        await connection.execute(
+            statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed)
+        )
+        await people.note(connection, who.name, "model", name)
+        row = (await connection.execute(select(model_alias).where(model_alias.c.name == name))).one()
+    parts.config_changed()
+    return _out(row)
+
+
+@router.delete("/{name}", status_code=204)
+async def remove_model(name: str, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        done = await connection.execute(
+            delete(model_alias).where(
+                model_alias.c.workspace_id == MAIN_WORKSPACE, model_alias.c.name == name
+            )
+        )
+        if not done.rowcount:
+            raise missing("model alias", name)
+        await people.note(connection, who.name, "remove model", name)
+    parts.config_changed()
+
+
+@router.post("/{name}/test")
+async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
+    """Ask which models the server offers, then ask the chosen one something trivial."""
+    parts.registry.forget()
+    alias = (await parts.registry.fresh()).aliases.get(name)
+    if alias is None:
+        raise missing("model alias", name)
+    now, at, names = datetime.now(UTC), parts.at(30), list[str]()
+    try:
+        names = await offered(alias, at, name)
+        if names and alias.model not in names:
+            return TestOut(
+                ok=False,
+                sentence=nearest(alias.model, names),
+                fix="choose one that is offered",
+                offered=names,
+                at=now,
+            )
+        reply = await complete(
+            name, alias, [{"role": "user", "content": "Say hello in one short sentence."}], at
+        )
+    except StepFailed as failed:
+        exchange = failed.detail.get("exchange")
+        found = TestOut(
+            ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now
+        )
+    else:
+        cost = f"{reply.usage['input'] + reply.usage['output']} tokens, {reply.usage['money']:.6f}"
+        found = TestOut(
+            ok=True,
+            sentence=f"{alias.model} answers ({cost}).",
+            exchange=reply.detail.get("exchange"),
+            offered=names,
+            reply=reply.text,
+            at=now,
+        )
+    return TestOut.model_validate_json(parts.registry.now.blanker.text(found.model_dump_json()))
+
+
+def _out(row: Any) -> AliasOut:
+    return AliasOut(name=row.name, config=values.loads(row.config), updated_at=row.updated_at)

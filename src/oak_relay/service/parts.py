@@ -1,0 +1,175 @@
+"""What all resources share: settings, database, registry, intake, hints; and who is asking."""
+
+import asyncio
+from collections import defaultdict
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager, suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Annotated
+from urllib.parse import urlsplit
+from uuid import UUID
+
+from argon2 import PasswordHasher
+from fastapi import Depends, Request
+
+from oak_relay.document.check import World
+from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.executor import At, Tools
+from oak_relay.runtime.hints import Hints
+from oak_relay.runtime.intake import Intake
+from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.settings import Settings
+from oak_relay.service.problems import Problem
+from oak_relay.store import people
+from oak_relay.store.database import Database
+
+COOKIE = "oak_session"
+SHAPES = CATALOGUE.shapes()
+
+
+class Watch:
+    """Tells who waits for a run that it changed. Hints may be missed, so waiting always has an end."""
+
+    def __init__(self, hints: Hints) -> None:
+        self._waiting: dict[str, set[asyncio.Event]] = defaultdict(set)
+        self.changed: dict[asyncio.Event, set[str]] = {}
+        hints.on("run", self._one)
+        hints.on("runs", lambda _: self._all())
+
+    @asynccontextmanager
+    async def run(self, run_id: UUID) -> AsyncIterator[asyncio.Event]:
+        """An event that is set whenever the run may have changed."""
+        event = asyncio.Event()
+        self._waiting[str(run_id)].add(event)
+        try:
+            yield event
+        finally:
+            self._waiting[str(run_id)].discard(event)
+            if not self._waiting[str(run_id)]:
+                del self._waiting[str(run_id)]
+
+    @asynccontextmanager
+    async def every(self) -> AsyncIterator[tuple[asyncio.Event, set[str]]]:
+        """An event and the ids of runs that changed; an empty id stands for many."""
+        event, ids = asyncio.Event(), set[str]()
+        self.changed[event] = ids
+        try:
+            yield event, ids
+        finally:
+            del self.changed[event]
+
+    def _one(self, run_id: str) -> None:
+        for event in self._waiting.get(run_id, ()):
+            event.set()
+        for event, ids in self.changed.items():
+            ids.add(run_id)
+            event.set()
+
+    def _all(self) -> None:
+        for events in self._waiting.values():
+            for event in events:
+                event.set()
+        for event, ids in self.changed.items():
+            ids.add("")
+            event.set()
+
+
+async def wait_for(event: asyncio.Event, seconds: float) -> None:
+    """Return when the event is set, or after so many seconds."""
+    with suppress(TimeoutError):
+        async with asyncio.timeout(seconds):
+            await event.wait()
+    event.clear()
+
+
+@dataclass
+class Parts:
+    """One per service process."""
+
+    settings: Settings
+    database: Database
+    registry: Registry
+    hints: Hints
+    intake: Intake
+    watch: Watch
+    tools: Tools
+    hasher: PasswordHasher = field(default_factory=PasswordHasher)
+    failures: dict[str, tuple[int, datetime]] = field(default_factory=dict)
+
+    async def world(self) -> World:
+        """What documents may name, as it stands now."""
+        known = await self.registry.fresh()
+        return World(SHAPES, frozenset(known.aliases), frozenset(known.credentials), frozenset(known.tables))
+
+    def at(self, timeout: float = 30.0) -> At:
+        """Surroundings for trying an action by hand."""
+        return At(self.tools, "by-hand", f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
+
+    def config_changed(self) -> None:
+        """Tell all processes that credentials, aliases, tables or live versions are others now."""
+        self.registry.forget()
+        self.hints.send("config")
+
+
+@dataclass(frozen=True)
+class Caller:
+    """Who is asking: a member in the console, or the holder of a token."""
+
+    name: str
+    by: str
+    member_id: UUID | None = None
+    session_id: UUID | None = None
+
+
+def parts_of(request: Request) -> Parts:
+    return request.app.state.parts
+
+
+PartsDep = Annotated[Parts, Depends(parts_of)]
+
+
+async def caller(request: Request, parts: PartsDep) -> Caller:
+    """The caller, by bearer token or session cookie. Cookies work only for requests from our own pages."""
+    header = request.headers.get("authorization", "")
+    async with parts.database.engine.connect() as connection:
+        if header.lower().startswith("bearer "):
+            row = await people.holder(connection, header[7:].strip(), "api")
+            if row:
+                return Caller(row.name, "token", row.member_id)
+            raise Problem(
+                401,
+                "this token is not known",
+                fix="make one: oak-relay token add NAME",
+                headers={"WWW-Authenticate": "Bearer"},
+            )
+        cookie = request.cookies.get(COOKIE)
+        row = await people.holder(connection, cookie, "session") if cookie else None
+    if row is None:
+        raise Problem(
+            401,
+            "sign in first",
+            fix="sign in at /, or send a bearer token",
+            headers={"WWW-Authenticate": "Bearer"},
+        )
+    if request.method not in ("GET", "HEAD", "OPTIONS"):
+        same_site(request)
+    return Caller(row.name, "session", row.member_id, row.id)
+
+
+def same_site(request: Request) -> None:
+    """Refuse changes that another site's page asks for."""
+    site = request.headers.get("sec-fetch-site")
+    origin = request.headers.get("origin")
+    own = request.headers.get("host", "")
+    if site not in (None, "same-origin", "none") or (origin is not None and urlsplit(origin).netloc != own):
+        raise Problem(
+            403, "this request comes from another site", fix="use the console itself, or a bearer token"
+        )
+
+
+CallerDep = Annotated[Caller, Depends(caller)]
+
+
+def session_end(settings: Settings) -> datetime:
+    return datetime.now(UTC) + timedelta(hours=settings.sign_in_hours)

@@ -1,0 +1,113 @@
+"""Errors as problem documents (RFC 9457), each with a `kind` of the closed set and a `fix`."""
+
+from typing import Any
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from starlette.exceptions import HTTPException
+
+from oak_relay.document.errors import ErrorKind, StepFailed
+from oak_relay.document.values import NotJson
+from oak_relay.runtime.hints import LOST
+from oak_relay.runtime.intake import Busy
+
+log = structlog.get_logger()
+_STATUS: dict[str, int] = {
+    "invalid": 422,
+    "denied": 403,
+    "missing": 404,
+    "busy": 429,
+    "unavailable": 503,
+    "timeout": 504,
+}
+_KIND: dict[int, ErrorKind] = {
+    400: "invalid", 401: "denied", 403: "denied", 404: "missing", 405: "invalid", 409: "invalid",
+    412: "invalid", 413: "too_long", 415: "invalid", 422: "invalid", 429: "busy", 503: "unavailable",
+}  # fmt: skip
+
+
+class Problem(Exception):
+    """An answer that says what went wrong. `more` are further members of the document."""
+
+    def __init__(self, status: int, title: str, detail: str = "", fix: str = "", *, kind: ErrorKind | None = None,
+                 headers: dict[str, str] | None = None, **more: Any) -> None:  # fmt: skip
+        super().__init__(title)
+        self.status = status
+        self.headers = headers
+        self.content = {
+            "type": "about:blank",
+            "title": title,
+            "status": status,
+            "detail": detail or title,
+            "kind": kind or _KIND.get(status, "failed"),
+            "fix": fix,
+            **more,
+        }
+
+    def response(self) -> JSONResponse:
+        return JSONResponse(self.content, self.status, self.headers, "application/problem+json")
+
+
+def missing(what: str, name: str, fix: str = "check the name") -> Problem:
+    return Problem(404, f"no {what} {name}", f"there is no {what} {name}", fix)
+
+
+def install(app: FastAPI) -> None:
+    """Make every error a problem document."""
+
+    @app.exception_handler(Problem)
+    async def _problem(_: Request, problem: Problem) -> JSONResponse:
+        return problem.response()
+
+    @app.exception_handler(HTTPException)
+    async def _http(_: Request, error: HTTPException) -> JSONResponse:
+        fix = "see /openapi.json for what there is" if error.status_code in (404, 405) else ""
+        return Problem(
+            error.status_code, str(error.detail), fix=fix, headers=dict(error.headers or {})
+        ).response()
+
+    @app.exception_handler(RequestValidationError)
+    async def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        if first["type"] == "json_invalid":
+            return Problem(
+                400, "the body is not JSON", str(first.get("ctx", {}).get("error", "")), "send JSON"
+            ).response()
+        fields = [{"where": ".".join(str(p) for p in e["loc"]), "message": e["msg"]} for e in error.errors()]
+        return Problem(
+            422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
+        ).response()
+
+    @app.exception_handler(StepFailed)
+    async def _failed(_: Request, failed: StepFailed) -> JSONResponse:
+        status = _STATUS.get(failed.kind, 502)
+        return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).response()
+
+    @app.exception_handler(NotJson)
+    async def _not_json(_: Request, error: NotJson) -> JSONResponse:
+        return Problem(
+            400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)"
+        ).response()
+
+    @app.exception_handler(Busy)
+    async def _busy(_: Request, _error: Busy) -> JSONResponse:
+        return Problem(
+            429,
+            "too much is waiting to be written",
+            fix="try again in a moment",
+            headers={"Retry-After": "1"},
+        ).response()
+
+    @app.exception_handler(Exception)
+    async def _unexpected(request: Request, error: Exception) -> JSONResponse:
+        if isinstance(error, LOST):
+            return Problem(
+                503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
+            ).response()
+        log.error("request failed", path=request.url.path, exc_info=error)
+        return Problem(
+            500, "something went wrong here", fix="see the service's log", kind="failed"
+        ).response()

@@ -1,0 +1,341 @@
+"""`/api/v1/runs` and `/api/v1/events`: start, list, one, trace, journal, why, cancel, live streams."""
+
+from collections.abc import AsyncIterator
+from dataclasses import asdict
+from datetime import UTC, datetime
+from typing import Annotated, Any
+from uuid import UUID
+
+from fastapi import APIRouter, Header, Query, Response
+from pydantic import Field
+from sse_starlette import EventSourceResponse, ServerSentEvent
+
+from oak_relay.document import values
+from oak_relay.document.models import Workflow
+from oak_relay.document.script import script
+from oak_relay.document.text import read
+from oak_relay.engine.plan import compile_plan
+from oak_relay.engine.protocols import Entry
+from oak_relay.engine.trace import spans
+from oak_relay.runtime.intake import Incoming, Target
+from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import (
+    EntryOut,
+    EventOut,
+    In,
+    LineOut,
+    RunDetail,
+    RunOut,
+    RunPage,
+    SpanOut,
+    TraceOut,
+)
+from oak_relay.service.workflows import first_fault
+from oak_relay.store import people, runs, workflows
+
+router = APIRouter(prefix="/api/v1", tags=["runs"])
+_POLL = 2.0
+
+
+class StartIn(In):
+    workflow: str
+    input: Any = Field(default_factory=dict)
+    version: int | None = Field(
+        None, ge=1, description="A version; the live one when left out, or the newest when none is."
+    )
+
+
+@router.post("/runs", status_code=201)
+async def start_run(
+    given: StartIn,
+    parts: PartsDep,
+    who: CallerDep,
+    response: Response,
+    idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+) -> RunOut:
+    """Start a run. The same `Idempotency-Key` again gives the same run."""
+    async with parts.database.engine.connect() as connection:
+        row = await workflows.by_name(connection, given.workflow)
+        if row is None:
+            raise missing("workflow", given.workflow, "see oak-relay workflows")
+        chosen = await workflows.one_version(connection, row.id, given.version or row.live_version)
+    if chosen is None:
+        raise missing("version", str(given.version))
+    document = Workflow.model_validate(read(chosen.text).data)
+    fault = first_fault(document.input, given.input)
+    if fault:
+        raise Problem(422, "the input does not fit the workflow", fault, "see input: in the document")
+    target = Target(row.id, chosen.id, compile_plan(document), None, "by hand")
+    incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
+    receipt = await parts.intake.accept(target, incoming)
+    if receipt.status == "duplicate":
+        response.status_code = 200
+    return await _run(parts, receipt.run_id)
+
+
+@router.get("/runs")
+async def list_runs(
+    parts: PartsDep,
+    _: CallerDep,
+    workflow: str | None = None,
+    state: Annotated[list[str] | None, Query()] = None,
+    subject: str | None = None,
+    error_kind: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    after: UUID | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> RunPage:
+    """Runs, newest first; stable while new ones arrive."""
+    async with parts.database.engine.connect() as connection:
+        row = await workflows.by_name(connection, workflow) if workflow else None
+        if workflow and row is None:
+            return RunPage(runs=[])
+        found = await runs.find(
+            connection,
+            workflow_id=row.id if row else None,
+            states=state,
+            subject=subject,
+            error_kind=error_kind,
+            since=since,
+            until=until,
+            after=after,
+            limit=limit + 1,
+        )
+    return RunPage(
+        runs=[_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None
+    )
+
+
+@router.get("/runs/stream")
+async def stream_runs(parts: PartsDep, _: CallerDep) -> EventSourceResponse:
+    """Server-sent events: `run` with each run that changed, `many` when it was more than can be told."""
+    return EventSourceResponse(_changes(parts), ping=15)
+
+
+@router.get("/runs/{run_id}")
+async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> RunDetail:
+    async with parts.database.engine.connect() as connection:
+        row = await runs.one(connection, run_id)
+        if row is None:
+            raise missing("run", str(run_id))
+        place = await runs.place(connection, run_id)
+    return RunDetail(
+        run=_out(row),
+        result=_json(row.result),
+        answer=_json(row.answer),
+        event=_event(row),
+        why=_why(row, place),
+    )
+
+
+@router.get("/runs/{run_id}/trace")
+async def show_trace(run_id: UUID, parts: PartsDep, _: CallerDep) -> TraceOut:
+    """The script of the run's version and a span for each thing that happened."""
+    async with parts.database.engine.connect() as connection:
+        row = await runs.one(connection, run_id)
+        if row is None:
+            raise missing("run", str(run_id))
+        version = await workflows.version_by_id(connection, row.version_id)
+        entries = await runs.entries(connection, run_id)
+    assert version is not None
+    lines = script(Workflow.model_validate(read(version.text).data))
+    return TraceOut(
+        run=_out(row),
+        script=[LineOut(**line.as_data()) for line in lines],
+        spans=_spans(entries, row.state in runs.OVER),
+    )
+
+
+@router.get("/runs/{run_id}/journal")
+async def show_journal(
+    run_id: UUID,
+    parts: PartsDep,
+    _: CallerDep,
+    after: int = -1,
+    limit: Annotated[int, Query(ge=1, le=5000)] = 500,
+) -> list[EntryOut]:
+    """The journal, entry by entry, as it may be shown."""
+    async with parts.database.engine.connect() as connection:
+        found = await runs.entries(connection, run_id, after, limit)
+    return [
+        EntryOut(
+            seq=e.seq,
+            path=e.path,
+            kind=e.kind,
+            attempt=e.attempt,
+            hash=e.hash,
+            body=_json(e.body),
+            detail=_json(e.detail),
+            started=e.started_at,
+            at=e.at,
+            worker=e.worker_id,
+        )
+        for e in found
+    ]
+
+
+@router.get("/runs/{run_id}/why")
+async def why(run_id: UUID, parts: PartsDep, caller: CallerDep) -> dict[str, str]:
+    """Why a run is not moving."""
+    return {"why": (await show_run(run_id, parts, caller)).why}
+
+
+@router.post("/runs/{run_id}/cancel")
+async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+    """Cancel: `cancelled` at once, or `asked` when a worker is just at it, or `over`."""
+    async with parts.database.begin() as connection:
+        if await runs.one(connection, run_id) is None:
+            raise missing("run", str(run_id))
+        outcome = await runs.cancel(connection, run_id)
+        if outcome != "over":
+            await people.note(connection, who.name, "cancel", str(run_id))
+    parts.hints.send(f"cancel:{run_id}")
+    parts.hints.send(f"run:{run_id}")
+    return {"outcome": outcome}
+
+
+@router.get("/runs/{run_id}/stream")
+async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSourceResponse:
+    """Server-sent events: `span` for each span that is new or changed, `run` when the run changed; ends with the run."""
+    async with parts.database.engine.connect() as connection:
+        if await runs.one(connection, run_id) is None:
+            raise missing("run", str(run_id))
+    return EventSourceResponse(_follow(parts, run_id), ping=15)
+
+
+@router.get("/events")
+async def list_events(
+    parts: PartsDep, _: CallerDep, after: UUID | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
+) -> list[EventOut]:
+    """Events, newest first, each with the run it made."""
+    async with parts.database.engine.connect() as connection:
+        return [
+            EventOut(
+                id=r.id,
+                key=r.event_key,
+                source=r.source,
+                type=r.type,
+                at=r.at,
+                data=_json(r.body),
+                run_id=r.run_id,
+                workflow=r.workflow,
+                trigger=r.trigger_name,
+                **values.loads(r.meta),
+            )
+            for r in await runs.events(connection, after, limit)
+        ]
+
+
+async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
+    async with parts.watch.every() as (event, ids):
+        yield ServerSentEvent(event="ready", data="{}")
+        while True:
+            await wait_for(event, 30)
+            changed = {*ids}
+            ids.clear()
+            if "" in changed or len(changed) > 100:
+                yield ServerSentEvent(event="many", data="{}")
+                continue
+            if changed:
+                async with parts.database.engine.connect() as connection:
+                    rows = await runs.some(connection, [UUID(i) for i in changed])
+                for row in rows:
+                    yield ServerSentEvent(event="run", data=_out(row).model_dump_json())
+
+
+async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
+    told: dict[str, str] = {}
+    async with parts.watch.run(run_id) as event:
+        while True:
+            async with parts.database.engine.connect() as connection:
+                row = await runs.one(connection, run_id)
+                entries = await runs.entries(connection, run_id)
+            over = row is None or row.state in runs.OVER
+            for span in _spans(entries, over):
+                text = span.model_dump_json()
+                if told.get(span.path) != text:
+                    told[span.path] = text
+                    yield ServerSentEvent(event="span", data=text)
+            if row is not None:
+                text = _out(row).model_dump_json(exclude={"seconds"} if not over else None)
+                if told.get("") != text:
+                    told[""] = text
+                    yield ServerSentEvent(event="run", data=_out(row).model_dump_json())
+            if over:
+                return
+            await wait_for(event, _POLL)
+
+
+async def _run(parts: Parts, run_id: UUID) -> RunOut:
+    async with parts.database.engine.connect() as connection:
+        row = await runs.one(connection, run_id)
+    if row is None:
+        raise missing("run", str(run_id))
+    return _out(row)
+
+
+def _spans(entries: list[Any], over: bool) -> list[SpanOut]:
+    told = [
+        Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at)
+        for e in entries
+    ]
+    return [SpanOut(**asdict(span)) for span in spans(told, over)]
+
+
+def _out(row: Any) -> RunOut:
+    seconds = None
+    if row.started_at:
+        seconds = ((row.ended_at or datetime.now(UTC)) - row.started_at).total_seconds()
+    return RunOut(
+        id=row.id,
+        workflow=row.workflow,
+        version=row.version,
+        state=row.state,
+        subject=row.subject,
+        trigger=row.trigger_name,
+        error=_json(row.error),
+        created_at=row.created_at,
+        started_at=row.started_at,
+        ended_at=row.ended_at,
+        seconds=seconds,
+        steps=row.steps,
+        attempts=row.attempts,
+        tokens_in=row.tokens_in,
+        tokens_out=row.tokens_out,
+        money=float(row.money),
+    )
+
+
+def _event(row: Any) -> EventOut:
+    return EventOut(
+        id=row.event_id,
+        key=row.event_key,
+        source=row.source,
+        type=row.type,
+        at=row.event_at,
+        data=_json(row.body),
+        run_id=row.id,
+        workflow=row.workflow,
+        trigger=row.trigger_name,
+        **values.loads(row.meta),
+    )
+
+
+def _why(row: Any, place: Any) -> str:
+    if row.state in runs.OVER:
+        return ""
+    if place is None:
+        return "It is just ending."
+    if place.worker_id is not None:
+        return f"It moves: the worker {place.worker} walks it."
+    if place.workers == 0:
+        return "No worker is running: start one with oak-relay work."
+    if place.later:
+        return f"It rests at {place.path or 'a pause'} until {place.ready_at.isoformat(timespec='seconds')}."
+    return f"It is ready, behind {place.before} others." if place.before else "It is ready and next."
+
+
+def _json(text: str | None) -> Any:
+    return None if text is None else values.loads(text)

@@ -1,0 +1,255 @@
+"""The shapes of what the API says and takes; the client and the console are typed by them."""
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class In(BaseModel):
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class FindingOut(BaseModel):
+    line: int
+    column: int
+    message: str
+    fix: str
+    severity: str
+    path: str
+
+
+class LineOut(BaseModel):
+    """One sentence of a script (see `document.script.Line`)."""
+
+    number: str
+    depth: int
+    step: str
+    kind: str
+    sentence: str
+    path: str
+    trace: str
+    note: str
+
+
+class CheckedOut(BaseModel):
+    workflow: str | None
+    title: str
+    sound: bool
+    findings: list[FindingOut]
+    script: list[LineOut]
+    starters: list[str]
+    hooks: list[str] = Field(description="Paths of its webhooks, below /hooks/.")
+    sample: Any = Field(None, description="Input made from its schema.")
+
+
+class WorkflowOut(BaseModel):
+    """A workflow and how its last 200 runs went; `success` is a share, `seconds` the median."""
+
+    name: str
+    title: str
+    labels: list[str]
+    starters: list[str]
+    live_version: int | None
+    latest_version: int
+    runs: int
+    success: float | None
+    seconds: float | None
+    money: float | None
+    last_state: str | None
+    last_at: datetime | None
+    updated_at: datetime
+
+
+class VersionOut(BaseModel):
+    number: int
+    live: bool
+    author: str
+    created_at: datetime
+
+
+class WorkflowPage(BaseModel):
+    workflow: WorkflowOut
+    version: int
+    text: str
+    checked: CheckedOut
+    versions: list[VersionOut]
+    settings: dict[str, Any]
+
+
+class SavedOut(BaseModel):
+    workflow: str
+    version: int
+    new: bool
+    findings: list[FindingOut]
+
+
+class RunOut(BaseModel):
+    """A run. Times are RFC 3339; `seconds` from start to end (or until now); money in the workspace's currency."""
+
+    id: UUID
+    workflow: str
+    version: int
+    state: str
+    subject: str | None
+    trigger: str
+    error: dict[str, Any] | None
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    seconds: float | None
+    steps: int
+    attempts: int
+    tokens_in: int
+    tokens_out: int
+    money: float
+
+
+class RunPage(BaseModel):
+    runs: list[RunOut]
+    next: UUID | None = Field(None, description="Give as `after` for the next page.")
+
+
+class EventOut(BaseModel):
+    id: UUID
+    key: str
+    source: str
+    type: str
+    at: datetime
+    data: Any
+    headers: dict[str, str]
+    query: dict[str, str]
+    run_id: UUID
+    workflow: str
+    trigger: str
+
+
+class RunDetail(BaseModel):
+    run: RunOut
+    result: Any
+    answer: Any
+    event: EventOut
+    why: str = Field(description="If it is not moving: why.")
+
+
+class AttemptOut(BaseModel):
+    number: int
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    error: dict[str, Any] | None
+    again_at: str | None
+    note: str
+    usage: dict[str, Any] | None
+    detail: dict[str, Any] | None
+
+
+class SpanOut(BaseModel):
+    """What happened under one path (see `engine.trace.Span`)."""
+
+    path: str
+    line: str
+    kind: str
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    attempts: list[AttemptOut]
+    input: Any
+    output: Any
+    error: dict[str, Any] | None
+    way: int | None
+    until: str | None
+    empty: list[str]
+    tokens: int
+    money: float
+
+
+class TraceOut(BaseModel):
+    run: RunOut
+    script: list[LineOut]
+    spans: list[SpanOut]
+
+
+class EntryOut(BaseModel):
+    seq: int
+    path: str
+    kind: str
+    attempt: int
+    hash: str
+    body: Any
+    detail: Any
+    started: datetime | None
+    at: datetime | None
+    worker: UUID | None
+
+
+class CredentialOut(BaseModel):
+    """A stored credential without its secret. `used_by` names workflows and aliases."""
+
+    name: str
+    kind: str
+    config: dict[str, Any]
+    last_test: dict[str, Any] | None
+    last_used_at: datetime | None
+    created_at: datetime
+    updated_at: datetime
+
+
+class TestOut(BaseModel):
+    """A test: whether it went well, a sentence, and both sides of the exchange."""
+
+    ok: bool
+    sentence: str
+    fix: str = ""
+    exchange: dict[str, Any] | None = None
+    offered: list[str] = Field(default_factory=list)
+    reply: str = ""
+    at: datetime
+
+
+class AliasOut(BaseModel):
+    name: str
+    config: dict[str, Any]
+    updated_at: datetime
+
+
+class TableOut(BaseModel):
+    name: str
+    columns: list[dict[str, str]]
+    rows: int
+    created_at: datetime
+
+
+class RowOut(BaseModel):
+    id: UUID
+    row: dict[str, Any]
+    updated_at: datetime
+
+
+class RowPage(BaseModel):
+    rows: list[RowOut]
+    next: UUID | None = None
+
+
+class ActionOut(BaseModel):
+    name: str
+    title: str
+    connector: str
+    reach: str
+    repeat: str
+    timeout: float
+    input: dict[str, Any]
+    output: dict[str, Any]
+
+
+class TokenOut(BaseModel):
+    id: UUID
+    name: str
+    created_at: datetime
+    secret: str | None = Field(None, description="Shown once, when it is made.")
+
+
+class SessionOut(BaseModel):
+    name: str
+    by: str

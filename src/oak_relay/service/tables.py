@@ -1,0 +1,111 @@
+"""`/api/v1/tables`: tables kept here and their rows; `/api/v1/actions`: the catalogue."""
+
+from typing import Annotated, Any, Literal
+from uuid import UUID
+
+from fastapi import APIRouter, Query
+from pydantic import Field
+from sqlalchemy.exc import IntegrityError
+
+from oak_relay.actions.tables import check_row
+from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.service.parts import SHAPES, CallerDep, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import ActionOut, In, RowOut, RowPage, TableOut
+from oak_relay.store import people, rows
+
+router = APIRouter(prefix="/api/v1", tags=["tables"])
+
+
+class ColumnIn(In):
+    name: str = Field(pattern=r"^[a-z][a-z0-9_]{0,60}$")
+    type: Literal["text", "number", "boolean", "any"] = "text"
+
+
+class TableIn(In):
+    name: str = Field(pattern=r"^[a-z][a-z0-9_-]{0,60}$")
+    columns: list[ColumnIn] = Field(min_length=1, max_length=200)
+
+
+class RowsIn(In):
+    rows: list[dict[str, Any]] = Field(min_length=1, max_length=5000)
+
+
+@router.get("/tables")
+async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
+    async with parts.database.engine.connect() as connection:
+        return [
+            TableOut(name=t.name, columns=t.columns, rows=t.rows, created_at=t.created_at)
+            for t in await rows.tables(connection)
+        ]
+
+
+@router.post("/tables", status_code=201)
+async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> TableOut:
+    try:
+        async with parts.database.begin() as connection:
+            await rows.create(connection, given.name, [c.model_dump() for c in given.columns])
+            await people.note(connection, who.name, "table", given.name)
+            made = next(t for t in await rows.tables(connection) if t.name == given.name)
+    except IntegrityError:
+        raise Problem(409, f"there is a table {given.name} already", fix="choose another name") from None
+    parts.config_changed()
+    return TableOut(name=made.name, columns=made.columns, rows=0, created_at=made.created_at)
+
+
+@router.delete("/tables/{name}", status_code=204)
+async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        if not await rows.drop(connection, name):
+            raise missing("table", name)
+        await people.note(connection, who.name, "remove table", name)
+    parts.config_changed()
+
+
+@router.get("/tables/{name}/rows")
+async def list_rows(
+    name: str,
+    parts: PartsDep,
+    _: CallerDep,
+    after: UUID | None = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+) -> RowPage:
+    """Rows, oldest first."""
+    async with parts.database.engine.connect() as connection:
+        table = next((t for t in await rows.tables(connection) if t.name == name), None)
+        if table is None:
+            raise missing("table", name)
+        found = await rows.find(connection, table.id, {}, limit + 1, after)
+    page = [RowOut(**row) for row in found[:limit]]
+    return RowPage(rows=page, next=page[-1].id if len(found) > limit else None)
+
+
+@router.post("/tables/{name}/rows", status_code=201)
+async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> dict[str, int]:
+    """Add rows, all or none."""
+    async with parts.database.begin() as connection:
+        table = next((t for t in await rows.tables(connection) if t.name == name), None)
+        if table is None:
+            raise missing("table", name)
+        for row in given.rows:
+            check_row(name, table.columns, row)
+        await rows.add(connection, table.id, given.rows)
+    return {"added": len(given.rows)}
+
+
+@router.get("/actions", tags=["actions"])
+async def list_actions(_: CallerDep) -> list[ActionOut]:
+    """The catalogue: what a step can do, with JSON Schemas of input and output."""
+    return [
+        ActionOut(
+            name=a.name,
+            title=a.title,
+            connector=a.connector,
+            reach=a.reach,
+            repeat=a.repeat,
+            timeout=a.timeout,
+            input=dict(SHAPES[a.name].input),
+            output=dict(SHAPES[a.name].output),
+        )
+        for a in CATALOGUE
+    ]

@@ -1,0 +1,257 @@
+"""`/api/v1/workflows`: save, versions, live, check, render, start."""
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header
+from pydantic import Field
+
+from oak_relay.document import values
+from oak_relay.document.check import Checked, check
+from oak_relay.document.models import Workflow
+from oak_relay.document.script import script, starters
+from oak_relay.document.shapes import defaults
+from oak_relay.document.text import read
+from oak_relay.engine.plan import compile_plan, find_node
+from oak_relay.models.steps import AnswerInput, LabelInput, answer_messages, label_messages
+from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import (
+    CheckedOut,
+    FindingOut,
+    In,
+    LineOut,
+    SavedOut,
+    VersionOut,
+    WorkflowOut,
+    WorkflowPage,
+)
+from oak_relay.store import people, workflows
+
+router = APIRouter(prefix="/api/v1/workflows", tags=["workflows"])
+
+
+class TextIn(In):
+    text: str = Field(max_length=600_000, description="The workflow document, YAML or JSON.")
+
+
+class LiveIn(In):
+    version: int | None = Field(None, ge=1, description="The version to make live; the newest when left out.")
+    on: bool = True
+
+
+class RenderIn(TextIn):
+    step: str
+    input: Any = None
+    steps: dict[str, Any] = Field(default_factory=dict, description="What earlier steps gave.")
+
+
+@router.get("")
+async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
+    async with parts.database.engine.connect() as connection:
+        return [_summary(row) for row in await workflows.overview(connection)]
+
+
+@router.post("", status_code=201)
+async def save_workflow(
+    given: TextIn, parts: PartsDep, who: CallerDep, if_match: Annotated[str | None, Header()] = None
+) -> SavedOut:
+    """Save a new version. `If-Match` names the version it was made from; another one meanwhile gives 412."""
+    checked = await _sound(parts, given.text)
+    assert checked.document is not None
+    expected = int(if_match.strip('"')) if if_match and if_match.strip('"').isdigit() else None
+    async with parts.database.begin() as connection:
+        try:
+            number, new = await workflows.save(connection, checked.document, given.text, who.name, expected)
+        except workflows.Changed as changed:
+            raise Problem(
+                412,
+                "somebody else saved meanwhile",
+                str(changed),
+                "load the newest version, and bring your change into it",
+            ) from None
+        if new:
+            await people.note(connection, who.name, "save", f"{checked.document.workflow} {number}")
+    return SavedOut(workflow=checked.document.workflow, version=number, new=new, findings=_findings(checked))
+
+
+@router.post("/check")
+async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
+    """Check a document against what is stored here, without saving it."""
+    return _checked(check(given.text, await parts.world()))
+
+
+@router.post("/render")
+async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, Any]:
+    """What a step would send, from a sample, without sending: `input`, for models also `messages`."""
+    checked = await _sound(parts, given.text)
+    assert checked.document is not None
+    plan = compile_plan(checked.document)
+    node = find_node(plan.steps, given.step)
+    if node is None:
+        raise missing("step", given.step)
+    scope = {
+        "input": given.input,
+        "settings": plan.settings,
+        "event": {"data": given.input, "headers": {}, "query": {}},
+        "run": {"id": "sample", "subject": None},
+        **given.steps,
+    }
+    empty: list[str] = []
+    rendered = node.body.render(scope, empty)
+    shown: dict[str, Any] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
+    if node.action == "model.answer":
+        shown["messages"] = answer_messages(AnswerInput.model_validate(rendered))
+    elif node.action == "model.label":
+        shown["messages"] = label_messages(LabelInput.model_validate(rendered))
+    return shown
+
+
+@router.get("/{name}")
+async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int | None = None) -> WorkflowPage:
+    async with parts.database.engine.connect() as connection:
+        row = await workflows.by_name(connection, name)
+        chosen = await workflows.one_version(connection, row.id, version) if row else None
+        if row is None or chosen is None:
+            raise missing("workflow" if row is None else "version", name if row is None else str(version))
+        every = await workflows.versions(connection, row.id)
+        summary = next(_summary(r) for r in await workflows.overview(connection) if r.name == name)
+    return WorkflowPage(
+        workflow=summary,
+        version=chosen.number,
+        text=chosen.text,
+        checked=_checked(check(chosen.text, await parts.world())),
+        versions=[
+            VersionOut(
+                number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at
+            )
+            for v in every
+        ],
+        settings=values.loads(row.settings),
+    )
+
+
+@router.post("/{name}/live")
+async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) -> WorkflowOut:
+    """Make a version live, so that triggers start it; `on: false` stops that."""
+    async with parts.database.begin() as connection:
+        row = await workflows.by_name(connection, name)
+        chosen = await workflows.one_version(connection, row.id, given.version) if row else None
+        if row is None or chosen is None:
+            raise missing(
+                "workflow" if row is None else "version", name if row is None else str(given.version)
+            )
+        document = (await _sound(parts, chosen.text)).document if given.on else None
+        try:
+            await workflows.set_live(connection, row, chosen.number if given.on else None, document)
+        except workflows.PathTaken as taken:
+            raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
+        await people.note(connection, who.name, "live", f"{name} {chosen.number if given.on else 'off'}")
+    parts.config_changed()
+    async with parts.database.engine.connect() as connection:
+        return next(_summary(r) for r in await workflows.overview(connection) if r.name == name)
+
+
+@router.put("/{name}/settings")
+async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: CallerDep) -> dict[str, Any]:
+    """Adjust settings; runs from now on get them."""
+    async with parts.database.begin() as connection:
+        row = await workflows.by_name(connection, name)
+        if row is None:
+            raise missing("workflow", name)
+        chosen = await workflows.one_version(connection, row.id, row.live_version)
+        assert chosen is not None
+        document = Workflow.model_validate(read(chosen.text).data)
+        known = document.settings.get("properties", {})
+        odd = [key for key in given if key not in known]
+        if odd:
+            raise Problem(422, f"there is no setting {odd[0]}", fix=f"there is {', '.join(known) or 'none'}")
+        fault = first_fault(document.settings, {**defaults(document.settings), **given})
+        if fault:
+            raise Problem(422, "the settings do not fit", fault, "correct the value")
+        await workflows.set_settings(connection, row.id, given)
+        await people.note(connection, who.name, "settings", name)
+    return given
+
+
+def first_fault(schema: dict[str, Any], value: Any) -> str:
+    """What is wrong with a value by JSON Schema; empty when nothing is."""
+    from jsonschema import Draft202012Validator
+
+    fault = next(Draft202012Validator(schema).iter_errors(value), None)
+    return f"{fault.json_path}: {fault.message}" if fault else ""
+
+
+async def _sound(parts: Parts, text: str) -> Checked:
+    """A document without errors. Raises `Problem` with all findings."""
+    checked = check(text, await parts.world())
+    if not checked.sound or checked.document is None:
+        count = sum(f.severity == "error" for f in checked.findings)
+        first = checked.findings[0]
+        raise Problem(
+            422,
+            f"the document has {count} mistake{'s' if count > 1 else ''}",
+            f"line {first.line}: {first.message}",
+            first.fix,
+            findings=[f.as_data() for f in checked.findings],
+        )
+    return checked
+
+
+def _findings(checked: Checked) -> list[FindingOut]:
+    return [FindingOut(**f.as_data()) for f in checked.findings]
+
+
+def _checked(checked: Checked) -> CheckedOut:
+    document = checked.document
+    return CheckedOut(
+        workflow=document.workflow if document else None,
+        title=document.title if document else "",
+        sound=checked.sound,
+        findings=_findings(checked),
+        script=[LineOut(**line.as_data()) for line in script(document)] if document else [],
+        starters=starters(document) if document else [],
+        hooks=[t.webhook.path for t in document.triggers] if document else [],
+        sample=_sample(document.input) if document else None,
+    )
+
+
+def _sample(schema: Any, depth: int = 0) -> Any:
+    """A value made from a JSON Schema: its example or default where it has one, else something simple."""
+    if not isinstance(schema, dict) or depth > 6:
+        return None
+    if schema.get("examples"):
+        return schema["examples"][0]
+    for key in ("const", "default"):
+        if key in schema:
+            return schema[key]
+    if schema.get("enum"):
+        return schema["enum"][0]
+    kind = schema.get("type")
+    if kind == "object" or "properties" in schema:
+        return {k: _sample(v, depth + 1) for k, v in schema.get("properties", {}).items()}
+    if kind == "array":
+        return [_sample(schema.get("items", {}), depth + 1)]
+    simple = {"number": 1, "integer": 1, "boolean": True}
+    return "someone@guests.example" if schema.get("format") == "email" else simple.get(str(kind), "text")
+
+
+def _summary(row: Any) -> WorkflowOut:
+    try:
+        begins = starters(Workflow.model_validate(read(row.text).data))
+    except ValueError:
+        begins = []
+    return WorkflowOut(
+        name=row.name,
+        title=row.title,
+        labels=row.labels,
+        starters=begins,
+        live_version=row.live_version,
+        latest_version=row.latest_version,
+        runs=row.runs,
+        success=row.succeeded / row.ended if row.ended else None,
+        seconds=row.median_seconds,
+        money=row.money,
+        last_state=row.last_state,
+        last_at=row.last_at,
+        updated_at=row.updated_at,
+    )

@@ -1,0 +1,138 @@
+"""Runs and what happened in them."""
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import Select, func, select, text, update
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from oak_relay.store.tables import MAIN_WORKSPACE, event, journal, queue, run, version, workflow
+
+OVER = ("succeeded", "failed", "cancelled", "set aside")
+
+
+def _runs() -> Select[Any]:
+    return (
+        select(run, workflow.c.name.label("workflow"), version.c.number.label("version"))
+        .join(
+            workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id)
+        )
+        .join(version, (version.c.workspace_id == run.c.workspace_id) & (version.c.id == run.c.version_id))
+        .where(run.c.workspace_id == MAIN_WORKSPACE)
+    )
+
+
+async def find(
+    connection: AsyncConnection,
+    *,
+    workflow_id: UUID | None = None,
+    states: list[str] | None = None,
+    subject: str | None = None,
+    error_kind: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    after: UUID | None = None,
+    limit: int = 50,
+) -> list[Any]:
+    """Runs, newest first, behind the one named `after`."""
+    query = _runs()
+    if workflow_id:
+        query = query.where(run.c.workflow_id == workflow_id)
+    if states:
+        query = query.where(run.c.state.in_(states))
+    if subject:
+        query = query.where(run.c.subject == subject)
+    if error_kind:
+        query = query.where(run.c.error_kind == error_kind)
+    if since:
+        query = query.where(run.c.created_at >= since)
+    if until:
+        query = query.where(run.c.created_at < until)
+    if after:
+        query = query.where(run.c.id < after)
+    return list(await connection.execute(query.order_by(run.c.id.desc()).limit(limit)))
+
+
+async def some(connection: AsyncConnection, ids: list[UUID]) -> list[Any]:
+    """These runs, newest first."""
+    return list(await connection.execute(_runs().where(run.c.id.in_(ids)).order_by(run.c.id.desc())))
+
+
+async def one(connection: AsyncConnection, run_id: UUID) -> Any | None:
+    """One run with its event."""
+    query = _runs().add_columns(
+        event.c.event_key,
+        event.c.source,
+        event.c.type,
+        event.c.body,
+        event.c.meta,
+        event.c.at.label("event_at"),
+    )
+    query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
+    return (await connection.execute(query.where(run.c.id == run_id))).first()
+
+
+async def entries(
+    connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000
+) -> list[Any]:
+    """The journal of a run, as it may be shown, behind the entry `after`."""
+    query = select(journal).where(
+        journal.c.workspace_id == MAIN_WORKSPACE, journal.c.run_id == run_id, journal.c.seq > after
+    )
+    return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
+
+
+async def place(connection: AsyncConnection, run_id: UUID) -> Any | None:
+    """Where a run stands in the queue: its row, how many are ready before it, and its next wake."""
+    statement = text("""
+        SELECT q.*, w.name AS worker, w.lease_until, q.ready_at > clock_timestamp() AS later,
+          (SELECT count(*) FROM queue o WHERE o.worker_id IS NULL AND o.ready_at < q.ready_at) AS before,
+          (SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()) AS workers,
+          (SELECT path FROM wake WHERE workspace_id = q.workspace_id AND run_id = q.run_id ORDER BY at LIMIT 1) AS path
+        FROM queue q LEFT JOIN worker w ON w.id = q.worker_id WHERE q.workspace_id = :workspace AND q.run_id = :run
+    """)
+    return (await connection.execute(statement, {"workspace": MAIN_WORKSPACE, "run": run_id})).first()
+
+
+async def cancel(connection: AsyncConnection, run_id: UUID) -> str:
+    """Cancel a run: `cancelled` at once when no worker holds it, else `asked`; `over` when it has ended."""
+    mine = (queue.c.workspace_id == MAIN_WORKSPACE) & (queue.c.run_id == run_id)
+    held = (await connection.execute(select(queue.c.worker_id).where(mine).with_for_update())).first()
+    if held is None:
+        return "over"
+    this = (run.c.workspace_id == MAIN_WORKSPACE) & (run.c.id == run_id)
+    await connection.execute(update(run).where(this).values(cancel_at=func.clock_timestamp()))
+    if held.worker_id is not None:
+        return "asked"
+    await connection.execute(queue.delete().where(mine))
+    await connection.execute(
+        update(run)
+        .where(this)
+        .values(
+            state="cancelled",
+            ended_at=func.clock_timestamp(),
+            error_kind="cancelled",
+            error='{"kind":"cancelled","message":"the run was cancelled","reached":"no"}',
+        )
+    )
+    await connection.execute(
+        text("DELETE FROM wake WHERE workspace_id = :workspace AND run_id = :run"),
+        {"workspace": MAIN_WORKSPACE, "run": run_id},
+    )
+    return "cancelled"
+
+
+async def events(connection: AsyncConnection, after: UUID | None, limit: int) -> list[Any]:
+    """Events, newest first, each with its run."""
+    query = (
+        select(event, run.c.id.label("run_id"), run.c.trigger_name, workflow.c.name.label("workflow"))
+        .join(run, (run.c.workspace_id == event.c.workspace_id) & (run.c.event_id == event.c.id))
+        .join(
+            workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id)
+        )
+        .where(event.c.workspace_id == MAIN_WORKSPACE)
+    )
+    if after:
+        query = query.where(event.c.id < after)
+    return list(await connection.execute(query.order_by(event.c.id.desc()).limit(limit)))

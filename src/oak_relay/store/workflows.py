@@ -1,0 +1,177 @@
+"""Workflows, their versions, and the triggers of the live ones."""
+
+from typing import Any
+from uuid import UUID
+
+import uuid_utils.compat as uuids
+from sqlalchemy import delete, func, select, text, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from oak_relay.document import values
+from oak_relay.document.models import Workflow
+from oak_relay.engine.plan import REVISION
+from oak_relay.store.tables import MAIN_WORKSPACE, trigger, version, workflow
+
+
+class Changed(Exception):
+    """Somebody else saved meanwhile; `latest` is the number they reached."""
+
+    def __init__(self, latest: int) -> None:
+        super().__init__(f"version {latest} was saved meanwhile")
+        self.latest = latest
+
+
+class PathTaken(Exception):
+    """Another live workflow has this webhook path."""
+
+    def __init__(self, path: str, holder: str) -> None:
+        super().__init__(f"/hooks/{path} belongs to the workflow {holder}")
+        self.path = path
+
+
+async def save(
+    connection: AsyncConnection, document: Workflow, source: str, author: str, expected: int | None
+) -> tuple[int, bool]:
+    """Save a new version; the number, and whether it is new (the same text again is not).
+    Raises `Changed` when the latest is not the expected one."""
+    about = {"title": document.title, "labels": document.labels, "updated_at": func.now()}
+    statement = insert(workflow).values(
+        workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), name=document.workflow, **about
+    )
+    statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
+    workflow_id = (await connection.execute(statement.returning(workflow.c.id))).scalar_one()
+    latest = (
+        await connection.execute(_versions(workflow_id).order_by(version.c.number.desc()).limit(1))
+    ).first()
+    number = latest.number if latest else 0
+    if expected is not None and expected != number:
+        raise Changed(number)
+    digest = values.digest(source)
+    if latest and latest.digest == digest:
+        return number, False
+    await connection.execute(
+        insert(version).values(
+            workspace_id=MAIN_WORKSPACE,
+            id=uuids.uuid7(),
+            workflow_id=workflow_id,
+            number=number + 1,
+            text=source,
+            digest=digest,
+            revision=REVISION,
+            author=author,
+        )
+    )
+    return number + 1, True
+
+
+async def by_name(connection: AsyncConnection, name: str) -> Any | None:
+    """The row of a workflow."""
+    query = select(workflow).where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.name == name)
+    return (await connection.execute(query)).first()
+
+
+async def versions(connection: AsyncConnection, workflow_id: UUID) -> list[Any]:
+    """All versions, newest first."""
+    return list(await connection.execute(_versions(workflow_id).order_by(version.c.number.desc())))
+
+
+async def one_version(connection: AsyncConnection, workflow_id: UUID, number: int | None) -> Any | None:
+    """One version, the newest when no number is given."""
+    query = _versions(workflow_id).order_by(version.c.number.desc()).limit(1)
+    if number is not None:
+        query = query.where(version.c.number == number)
+    return (await connection.execute(query)).first()
+
+
+async def version_by_id(connection: AsyncConnection, version_id: UUID) -> Any | None:
+    query = select(version).where(version.c.workspace_id == MAIN_WORKSPACE, version.c.id == version_id)
+    return (await connection.execute(query)).first()
+
+
+async def set_live(
+    connection: AsyncConnection, row: Any, number: int | None, document: Workflow | None
+) -> None:
+    """Make a version live, or with None none: its triggers are put in place of the former. Raises `PathTaken`."""
+    await connection.execute(
+        update(workflow)
+        .where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.id == row.id)
+        .values(live_version=number, updated_at=func.now())
+    )
+    mine = (trigger.c.workspace_id == MAIN_WORKSPACE) & (trigger.c.workflow_id == row.id)
+    names = [t.trigger for t in document.triggers] if document else []
+    await connection.execute(delete(trigger).where(mine, trigger.c.name.not_in(names)))
+    if document is None or number is None:
+        return
+    chosen = await one_version(connection, row.id, number)
+    assert chosen is not None
+    for item in document.triggers:
+        holder = (
+            await connection.execute(
+                select(workflow.c.name)
+                .join(trigger, (trigger.c.workflow_id == workflow.c.id))
+                .where(trigger.c.path == item.webhook.path, trigger.c.workflow_id != row.id)
+            )
+        ).scalar()
+        if holder:
+            raise PathTaken(item.webhook.path, holder)
+        fields = {
+            "kind": "webhook",
+            "path": item.webhook.path,
+            "config": values.dumps(item.webhook.model_dump(mode="json")),
+            "version_id": chosen.id,
+        }
+        await connection.execute(
+            delete(trigger).where(mine, trigger.c.path == item.webhook.path, trigger.c.name != item.trigger)
+        )
+        statement = insert(trigger).values(
+            workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
+        )
+        await connection.execute(
+            statement.on_conflict_do_update(
+                index_elements=["workspace_id", "workflow_id", "name"], set_=fields
+            )
+        )
+
+
+async def hook(connection: AsyncConnection, path: str) -> Any | None:
+    """The live webhook trigger at a path."""
+    return (
+        await connection.execute(select(trigger).where(trigger.c.kind == "webhook", trigger.c.path == path))
+    ).first()
+
+
+async def set_settings(connection: AsyncConnection, workflow_id: UUID, settings: dict[str, Any]) -> None:
+    """Keep adjusted settings."""
+    await connection.execute(
+        update(workflow)
+        .where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.id == workflow_id)
+        .values(settings=values.dumps(settings), updated_at=func.now())
+    )
+
+
+_LIST = text("""
+SELECT w.*, (SELECT max(number) FROM version v WHERE v.workspace_id = w.workspace_id AND v.workflow_id = w.id) AS latest_version,
+  (SELECT v.text FROM version v WHERE v.workspace_id = w.workspace_id AND v.workflow_id = w.id
+   ORDER BY (v.number = w.live_version) DESC NULLS LAST, v.number DESC LIMIT 1) AS text,
+  s.runs, s.succeeded, s.ended, s.median_seconds, s.money, s.last_state, s.last_at
+FROM workflow w LEFT JOIN LATERAL (
+  SELECT count(*) AS runs, count(*) FILTER (WHERE state = 'succeeded') AS succeeded,
+    count(*) FILTER (WHERE ended_at IS NOT NULL) AS ended,
+    percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM ended_at - started_at)) AS median_seconds,
+    avg(money) AS money, (array_agg(state ORDER BY id DESC))[1] AS last_state, max(created_at) AS last_at
+  FROM (SELECT * FROM run r WHERE r.workspace_id = w.workspace_id AND r.workflow_id = w.id ORDER BY id DESC LIMIT 200) AS recent
+) s ON true
+WHERE w.workspace_id = :workspace ORDER BY w.name
+""")
+
+
+async def overview(connection: AsyncConnection) -> list[Any]:
+    """All workflows with how their last 200 runs went."""
+    return list(await connection.execute(_LIST, {"workspace": MAIN_WORKSPACE}))
+
+
+def _versions(workflow_id: UUID) -> Any:
+    return select(version).where(
+        version.c.workspace_id == MAIN_WORKSPACE, version.c.workflow_id == workflow_id
+    )
