@@ -35,7 +35,7 @@ class Cluster:
 
     @property
     def data(self) -> Path:
-        return self.home / "postgres"
+        return self.home.resolve() / "postgres"
 
     def start(self) -> str:
         """Initialise if new, start if down; returns the URL. Raises `ClusterError`."""
@@ -65,30 +65,32 @@ class Cluster:
         secret = self.home / "postgres.password"
         secret.touch(mode=0o600)
         secret.write_text(password + "\n")
-        shutil.rmtree(self.data, ignore_errors=True)
-        self.data.mkdir(mode=0o700)
-        if os.geteuid() == 0:
-            owner = _owner()
-            os.chown(self.data, owner.pw_uid, owner.pw_gid)
-        handed = self.home / "postgres.handed"
+        fresh = self.data.with_name("postgres.new")  # renamed when complete, so that a cut-off start begins again
+        shutil.rmtree(fresh, ignore_errors=True)
+        fresh.mkdir(mode=0o700)
+        handed = self.data.with_name("postgres.handed")
         handed.touch(mode=0o600)
         handed.write_text(password + "\n")
         if os.geteuid() == 0:
-            os.chown(handed, _owner().pw_uid, _owner().pw_gid)
-        self._tool(
-            "initdb",
-            "-D",
-            str(self.data),
-            "-U",
-            _ROLE,
-            "-E",
-            "UTF8",
-            "--locale=C.UTF-8",
-            "--auth=scram-sha-256",
-            f"--pwfile={handed}",
-            "--data-checksums",
-        )
-        handed.unlink()
+            for path in (fresh, handed):
+                os.chown(path, _owner().pw_uid, _owner().pw_gid)
+        try:
+            self._tool(
+                "initdb",
+                "-D",
+                str(fresh),
+                "-U",
+                _ROLE,
+                "-E",
+                "UTF8",
+                "--locale=C.UTF-8",
+                "--auth=scram-sha-256",
+                f"--pwfile={handed}",
+                "--data-checksums",
+            )
+        finally:
+            handed.unlink()
+        fresh.rename(self.data)
         with (self.data / "postgresql.conf").open("a") as config:
             config.write(_CONFIG)
 

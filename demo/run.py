@@ -1,0 +1,271 @@
+"""Starts the service with demo data and stand-ins; with --once runs the example to its end and says how it went."""
+
+import argparse
+import base64
+import contextlib
+import json
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+from rich.console import Console
+from rich.table import Table
+
+from oak_relay.client import Client
+from oak_relay.client.errors import OakRelayError
+
+HERE = Path(__file__).parent
+OUT = Console(highlight=False, width=None if sys.stdout.isatty() else 130)
+DATA = json.loads((HERE / "data.json").read_text())
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--once", action="store_true", help="run to the end, print a summary, stop")
+    parser.add_argument(
+        "--data", type=Path, help="data directory (default: data/demo, or a temporary one with --once)"
+    )
+    given = parser.parse_args()
+    home = given.data or Path("data") / ("demo-once" if given.once else "demo")
+    if given.once and home.exists():
+        stop_cluster(home)
+        shutil.rmtree(home)
+    home.mkdir(parents=True, exist_ok=True)
+    keys = demo_keys(home)
+    port, outside = free_port(8470), free_port(8471)
+    url, standins = f"http://127.0.0.1:{port}", f"http://127.0.0.1:{outside}"
+    environment = {
+        **os.environ, "OAK_RELAY_DATA_DIR": str(home), "OAK_RELAY_PORT": str(port), "OAK_RELAY_FIRST_PASSWORD": keys["password"],
+        "STANDIN_MODEL_KEY": keys["model"], "STANDIN_OFFICE_KEY": keys["office"], "STANDIN_SIGNING_SECRET": keys["signing"],
+        "STANDIN_HOOK_URL": f"{url}/hooks/bookings",
+    }  # fmt: skip
+    with (
+        process(["standins", "--port", str(outside), "--rules", str(HERE / "model")], environment),
+        process(["up"], environment) as up,
+    ):
+        wait_ready(url, standins, up)
+        client = Client(url, (home / "cli.token").read_text().strip())
+        seed(client, keys, standins)
+        sent = send_requests(standins)
+        if given.once:
+            return summarise(client, sent, standins)
+        explain(url, standins, keys, home)
+        with contextlib.suppress(KeyboardInterrupt):
+            up.wait()
+    return 0
+
+
+def demo_keys(home: Path) -> dict[str, str]:
+    """Secrets of this demo, made on its first start."""
+    file = home / "demo.keys"
+    if not file.exists():
+        file.touch(mode=0o600)
+        signing = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
+        file.write_text(json.dumps({"password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16),
+                                    "office": "ok-" + secrets.token_hex(16), "signing": signing}))  # fmt: skip
+    return json.loads(file.read_text())
+
+
+@contextlib.contextmanager
+def process(arguments: list[str], environment: dict[str, str]) -> Iterator[subprocess.Popen[bytes]]:
+    started = subprocess.Popen([sys.executable, "-m", "oak_relay.cli", *arguments], env=environment)
+    try:
+        yield started
+    finally:
+        started.send_signal(signal.SIGTERM)
+        started.wait(timeout=40)
+
+
+def wait_ready(url: str, standins: str, up: subprocess.Popen[bytes]) -> None:
+    """Return when the service, a worker and the stand-ins answer."""
+    deadline = time.monotonic() + 90
+    while True:
+        with contextlib.suppress(httpx.TransportError):
+            ready = httpx.get(f"{url}/health/ready", trust_env=False)
+            if (
+                ready.status_code == 200
+                and ready.json()["workers"]
+                and httpx.get(f"{standins}/received.json", trust_env=False).is_success
+            ):
+                return
+        if up.poll() is not None or time.monotonic() > deadline:
+            sys.exit("the service did not start; see above")
+        time.sleep(0.1)
+
+
+def seed(client: Client, keys: dict[str, str], standins: str) -> None:
+    """Credentials, models, tables and workflows of the demo; what is there already is kept or renewed."""
+    client.put_credential("booking-site", kind="signing", secret=keys["signing"])
+    client.put_credential(
+        "office",
+        kind="header",
+        header="X-API-Key",
+        secret=keys["office"],
+        hosts=["127.0.0.1"],
+        test_url=f"{standins}/office/me",
+    )
+    client.put_credential(
+        "models", kind="bearer", secret=keys["model"], hosts=["127.0.0.1"], test_url=f"{standins}/v1/models"
+    )
+    client.put_model(
+        "quick",
+        url=f"{standins}/v1",
+        model="larch-small",
+        credential="models",
+        prices={"input": 0.2, "output": 0.8},
+    )
+    client.put_model(
+        "careful",
+        url=f"{standins}/v1",
+        model="larch-large",
+        credential="models",
+        prices={"input": 3, "output": 12},
+    )
+    known = {table.name for table in client.tables()}
+    for name, columns in DATA["tables"].items():
+        if name not in known:
+            client.create_table(name, columns)
+            if name in DATA["rows"]:
+                client.add_rows(name, DATA["rows"][name])
+    live = {w.name: w.live_version for w in client.workflows()}
+    for file in sorted((HERE / "workflows").glob("*.yaml")):
+        saved = client.save(file.read_text()) if file.stem not in live else None
+        if saved or not live.get(file.stem):
+            client.live(file.stem)
+    client.settings("booking-triage", {"office": f"{standins}/office"})
+
+
+def send_requests(standins: str) -> list[str]:
+    """Four guests write; the model is once too busy and the office is once out of order. Returns the run ids."""
+    runs = []
+    with httpx.Client(base_url=standins, trust_env=False, timeout=60) as outside:
+        outside.post("/faults", json={"service": "model", "status": 429, "retry_after": 1}).raise_for_status()
+        outside.post(
+            "/faults", json={"service": "office", "status": 503, "path": "replies"}
+        ).raise_for_status()
+        for request in DATA["requests"]:
+            for _ in range(2):  # each is delivered twice, as senders do; it counts once
+                answer = outside.post(
+                    "/office/requests", params={"id": f"{request['id']}_{RUN}"}, json=request["body"]
+                )
+                answer.raise_for_status()
+            runs.append(answer.json()["run"])
+            if not answer.json()["duplicate"]:
+                sys.exit("a webhook sent twice made two runs")
+    return runs
+
+
+def summarise(client: Client, sent: list[str], standins: str) -> int:
+    """Wait for the runs, print how they went, and say whether every part did what it should."""
+    grid = Table(box=None, pad_edge=False, header_style="bold")
+    for head in ("run", "about", "state", "kind", "steps", "attempts", "tokens", "money", "took"):
+        grid.add_column(head)
+    kinds: list[str] = []
+    failed: list[str] = []
+    retried: set[int] = set()
+    for run_id in sent:
+        detail = wait_end(client, run_id)
+        run = detail.run
+        kinds.append((detail.result or {}).get("kind", "–"))
+        grid.add_row(run_id[-12:], run.subject, run.state, kinds[-1], str(run.steps), str(run.attempts), str(run.tokens_in + run.tokens_out),
+                     f"{run.money:.6f}", f"{run.seconds:.2f} s")  # fmt: skip
+        if run.state != "succeeded":
+            failed.append(f"{run_id} ended {run.state}: {run.error}")
+        for span in client.trace(run_id).spans:
+            for attempt in span.attempts:
+                status = (((attempt.detail or {}).get("exchange") or {}).get("response") or {}).get("status")
+                turns = (attempt.detail or {}).get("turns") or [{}]
+                status = status or ((turns[-1].get("exchange") or {}).get("response") or {}).get("status")
+                if attempt.state == "failed" and span.state == "succeeded":
+                    retried.add(status)
+    OUT.print(grid)
+    checks = {
+        "four runs from eight deliveries, all succeeded": not failed and len(set(sent)) == 4,
+        "labels are question, refund, question, other": kinds == ["question", "refund", "question", "other"],
+        "a 429 and a 503 were met, retried and stand in the trace": {429, 503} <= retried,
+        "the table requests has a row per guest": len({r.row["guest"] for r in client.rows("requests")}) == 4,
+        "the refund is noted": len(client.rows("refunds")) >= 1,
+        "the office got each reply once": max(
+            httpx.get(f"{standins}/received.json", trust_env=False).json()["worked"].values()
+        )
+        == 1,
+        "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
+    }
+    for what, well in checks.items():
+        OUT.print(f"{'[green]✓[/]' if well else '[red]✗[/]'} {what}")
+    for line in failed:
+        OUT.print(line, style="red")
+    return 0 if all(checks.values()) else 1
+
+
+def wait_end(client: Client, run_id: str):
+    deadline = time.monotonic() + 60
+    while True:
+        detail = client.run(run_id)
+        if detail.run.over or time.monotonic() > deadline:
+            return detail
+        time.sleep(0.05)
+
+
+def explain(url: str, standins: str, keys: dict[str, str], home: Path) -> None:
+    """Where to look, how to sign in, what to try."""
+    body = json.dumps(
+        {
+            "message": "Do I have to boil the water at Thistle Col?",
+            "guest": {"name": "Ewa Thorn", "email": "ewa.thorn@guests.example"},
+        }
+    )
+    OUT.print(f"""
+[bold]Oak Relay is ready.[/]  Stop it with Ctrl-C.
+
+  console    {url}   sign in as [bold]owner[/] with the password [bold]{keys["password"]}[/]
+  outside    {standins}/received   what the stand-ins for model and booking office were sent
+
+Four guests have written already. One answer met a busy model (429), one an office out of order (503): see Runs.
+Let another guest write, and watch Runs:
+
+  curl -X POST '{standins}/office/requests' -H 'Content-Type: application/json' \\
+    -d '{body}'
+
+On the command line (in another terminal, here):
+
+  export OAK_RELAY_URL={url} OAK_RELAY_DATA_DIR={home}
+  .venv/bin/oak-relay runs
+  .venv/bin/oak-relay show last
+""", soft_wrap=True, markup=True)  # fmt: skip
+
+
+def free_port(wanted: int) -> int:
+    """The wanted port, or any free one."""
+    for port in (wanted, 0):
+        with socket.socket() as probe:
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise OSError("no free port")
+
+
+def stop_cluster(home: Path) -> None:
+    """Stop a database that an earlier demo left behind."""
+    from oak_relay.runtime.cluster import Cluster
+
+    if (home / "postgres").exists():
+        Cluster(home).stop("immediate")
+
+
+RUN = secrets.token_hex(4)
+if __name__ == "__main__":
+    try:
+        sys.exit(main())
+    except OakRelayError as error:
+        sys.exit(f"{error}")

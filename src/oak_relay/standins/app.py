@@ -1,0 +1,158 @@
+"""The stand-ins on one port: `/v1` the model, `/office` the booking office, `/received` and `/faults` for both.
+
+Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`,
+and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
+
+import asyncio
+import json
+import os
+import uuid
+from datetime import UTC, datetime
+from typing import Any
+
+import httpx
+from fastapi import FastAPI, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from standardwebhooks import Webhook
+
+from oak_relay.standins.ledger import Dropped, Fault, Ledger
+from oak_relay.standins.model import MODELS, Rules, reply
+
+
+def create_app(rules_folder: str) -> FastAPI:
+    """All stand-ins."""
+    app = FastAPI(title="Stand-ins of Larkspur Huts", docs_url=None, redoc_url=None)
+    ledger, rules = Ledger(), Rules(rules_folder)
+    app.state.ledger = ledger
+
+    @app.exception_handler(Dropped)
+    async def cut(request: Request, _: Dropped) -> Response:
+        return _Cut()
+
+    _model(app, ledger, rules)
+    _office(app, ledger)
+
+    @app.post("/faults", status_code=201)
+    async def ask_for_fault(fault: Fault) -> dict[str, int]:
+        """Ask a service to misbehave."""
+        ledger.faults.append(fault)
+        return {"pending": len(ledger.faults)}
+
+    @app.get("/received.json")
+    async def received_data() -> dict[str, Any]:
+        return {"received": list(ledger.received), "worked": dict(ledger.worked)}
+
+    @app.get("/received", response_class=HTMLResponse)
+    async def received() -> str:
+        """A page of what was received, newest first."""
+        rows = "".join(
+            f"<tr><td>{datetime.fromtimestamp(r['at'], UTC):%H:%M:%S}<td>{r['service']}<td>{r['method']} {r['path']}<td>{r['status']}"
+            f"<td><pre>{_escape(json.dumps(r['body'], indent=1, ensure_ascii=False)[:900])}</pre>"
+            for r in reversed(ledger.received)
+        )
+        head = "<tr><th>time (UTC)<th>service<th>request<th>answered<th>body"
+        style = "body{font:15px sans-serif;margin:2em}td,th{text-align:left;vertical-align:top;padding:.3em 1em .3em 0}pre{margin:0;white-space:pre-wrap}"
+        return f"<!doctype html><title>What the stand-ins received</title><style>{style}</style><h1>What the stand-ins received</h1><table>{head}{rows}</table>"
+
+    return app
+
+
+def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
+    key = os.environ.get("STANDIN_MODEL_KEY", "")
+
+    def refused(request: Request) -> Response | None:
+        if key and request.headers.get("authorization") != f"Bearer {key}":
+            return JSONResponse({"error": {"message": "this key belongs to nobody here"}}, 401)
+        return None
+
+    @app.get("/v1/models")
+    async def models(request: Request) -> Response:
+        return refused(request) or JSONResponse(
+            {"object": "list", "data": [{"id": m, "object": "model"} for m in MODELS]}
+        )
+
+    @app.post("/v1/chat/completions")
+    async def chat(request: Request) -> Response:
+        body = await request.json()
+        answer = refused(request) or await ledger.fault("model", request, body)
+        if answer is not None:
+            return answer
+        if body["model"] not in MODELS:
+            return JSONResponse({"error": {"message": f"the model {body['model']} does not exist"}}, 404)
+        given = reply(body, rules)
+        ledger.worked[request.headers.get("idempotency-key", "")] += 1
+        ledger.note("model", request, body, 200)
+        ledger.drop_after("model", request)
+        return JSONResponse(given)
+
+
+def _office(app: FastAPI, ledger: Ledger) -> None:
+    key = os.environ.get("STANDIN_OFFICE_KEY", "")
+    replies: dict[str, dict[str, Any]] = {}
+
+    def refused(request: Request) -> Response | None:
+        if key and request.headers.get("x-api-key") != key:
+            return JSONResponse({"message": "unknown API key"}, 401)
+        return None
+
+    @app.get("/office/me")
+    async def me(request: Request) -> Response:
+        """Whose key this is."""
+        return refused(request) or JSONResponse(
+            {"office": "Larkspur Huts", "may": ["read bookings", "reply to guests"]}
+        )
+
+    @app.post("/office/replies")
+    async def answer_guest(request: Request) -> Response:
+        """Reply to a guest. The same Idempotency-Key again gives the first answer."""
+        body = await request.json()
+        answer = refused(request) or await ledger.fault("office", request, body)
+        if answer is not None:
+            return answer
+        given = request.headers.get("idempotency-key", str(uuid.uuid4()))
+        ledger.worked[given] += 1
+        known = given in replies
+        made = replies.setdefault(given, {"id": f"reply-{len(replies) + 1}", "to": body.get("to")})
+        ledger.note("office", request, body, 200 if known else 201)
+        ledger.drop_after("office", request)
+        return JSONResponse(made, 200 if known else 201)
+
+    @app.post("/office/requests", status_code=202)
+    async def guest_writes(request: Request) -> Response:
+        """A guest has written: the office tells its webhook, signed. `?id=` sends under a given event id."""
+        body = await request.body()
+        message_id = request.query_params.get("id") or f"msg_{uuid.uuid4().hex}"
+        return await _send_signed(message_id, body)
+
+
+async def _send_signed(message_id: str, body: bytes) -> Response:
+    target, secret = os.environ.get("STANDIN_HOOK_URL", ""), os.environ.get("STANDIN_SIGNING_SECRET", "")
+    if not target or not secret:
+        return JSONResponse({"message": "no webhook is set up"}, 409)
+    now = datetime.now(UTC)
+    headers = {
+        "content-type": "application/json", "webhook-id": message_id, "webhook-timestamp": str(int(now.timestamp())),
+        "webhook-signature": Webhook(secret).sign(message_id, now, body.decode()),
+    }  # fmt: skip
+    async with httpx.AsyncClient(trust_env=False, timeout=30) as client:
+        for pause in (0.5, 1.0, 2.0, None):
+            try:
+                told = await client.post(target, content=body, headers=headers)
+                return Response(told.content, told.status_code, media_type=told.headers.get("content-type"))
+            except httpx.TransportError as error:
+                if pause is None:
+                    return JSONResponse({"message": f"the webhook does not answer: {error}"}, 502)
+                await asyncio.sleep(pause)
+    raise AssertionError
+
+
+class _Cut(Response):
+    """Ends the connection in the middle of an answer, as a cut cable would."""
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"1000")]})
+        await send({"type": "http.response.body", "body": b"{", "more_body": False})
+
+
+def _escape(text: str) -> str:
+    return text.replace("&", "&amp;").replace("<", "&lt;")

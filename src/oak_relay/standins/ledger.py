@@ -1,0 +1,90 @@
+"""What a stand-in received, and faults it was asked to commit."""
+
+import asyncio
+import time
+from collections import Counter, deque
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from fastapi import Request
+from fastapi.responses import JSONResponse, Response
+from pydantic import BaseModel, Field
+
+
+class Fault(BaseModel):
+    """Misbehave for the next `times` requests to a service whose path contains `path`.
+
+    `kind`: status (answer `status`, with Retry-After if given), slow (`seconds` more), drop (cut the
+    connection without an answer), drop_after (do the work, then cut the connection)."""
+
+    service: Literal["model", "office"]
+    kind: Literal["status", "slow", "drop", "drop_after"] = "status"
+    status: int = 503
+    retry_after: float | None = None
+    seconds: float = 1.0
+    times: int = Field(1, ge=1)
+    path: str = ""
+
+
+class Dropped(Exception):
+    """The connection is to be cut."""
+
+
+@dataclass
+class Ledger:
+    """Requests in order, how often each idempotency key was worked on, and pending faults."""
+
+    received: deque[dict[str, Any]] = field(default_factory=lambda: deque(maxlen=2000))
+    worked: Counter[str] = field(default_factory=Counter)
+    faults: list[Fault] = field(default_factory=list)
+
+    def note(self, service: str, request: Request, body: Any, status: int) -> None:
+        hidden = {"authorization", "x-api-key"}
+        headers = {k: ("(given)" if k in hidden else v) for k, v in request.headers.items()}
+        self.received.append(
+            {"at": time.time(), "service": service, "method": request.method, "path": request.url.path, "status": status,
+             "headers": headers, "body": body}
+        )  # fmt: skip
+
+    async def fault(self, service: str, request: Request, body: Any) -> Response | None:
+        """The answer of a pending fault, if one fits. Raises `Dropped`."""
+        fault = next(
+            (
+                f
+                for f in self.faults
+                if f.service == service and f.path in request.url.path and f.kind != "drop_after"
+            ),
+            None,
+        )
+        if fault is None:
+            return None
+        self._use(fault)
+        if fault.kind == "slow":
+            await asyncio.sleep(fault.seconds)
+            return None
+        self.note(service, request, body, fault.status if fault.kind == "status" else 0)
+        if fault.kind == "drop":
+            raise Dropped
+        headers = {} if fault.retry_after is None else {"Retry-After": f"{fault.retry_after:g}"}
+        return JSONResponse(
+            {"error": {"message": "asked to misbehave by this stand-in's /faults"}}, fault.status, headers
+        )
+
+    def drop_after(self, service: str, request: Request) -> None:
+        """Cut the connection behind the work if asked to. Raises `Dropped`."""
+        fault = next(
+            (
+                f
+                for f in self.faults
+                if f.service == service and f.path in request.url.path and f.kind == "drop_after"
+            ),
+            None,
+        )
+        if fault:
+            self._use(fault)
+            raise Dropped
+
+    def _use(self, fault: Fault) -> None:
+        fault.times -= 1
+        if fault.times == 0:
+            self.faults.remove(fault)
