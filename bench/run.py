@@ -1,0 +1,264 @@
+"""Benchmarks, each beside something measured in the same run: steps, webhooks, latency, memory.
+
+`python -m bench.run` starts a database and real processes with the service's default settings and
+durable commits, and prints a table. `--short` does a tenth of the work, to see that it runs.
+"""
+
+import argparse
+import asyncio
+import contextlib
+import json
+import os
+import re
+import secrets
+import shutil
+import signal
+import socket
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import asyncpg
+import psutil
+
+from bench.load import Load
+from oak_relay.client import Client
+from oak_relay.runtime.cluster import Cluster, _bin
+
+STEPS = """
+oak: 1
+workflow: bench-steps
+input: {type: object}
+steps:
+  - step: guest
+    set: {email: "guest-${ input.n }@guests.example", nights: "${ input.n % 7 + 1 }"}
+  - step: price
+    set: {total: "${ guest.nights * 34 }", words: "${ guest.nights } nights"}
+  - step: kept
+    do: table.add
+    with: {table: bench_rows, row: {guest: "${ guest.email }", total: "${ price.total }"}}
+  - step: told
+    set: {text: "Row ${ kept.id } for ${ guest.email }: ${ price.words }"}
+  - step: logged
+    do: table.add
+    with: {table: bench_rows, row: {guest: "${ told.text }", total: 0}}
+result: ${ told.text }
+"""
+HOOK = """
+oak: 1
+workflow: bench-hook
+input: {type: object}
+triggers:
+  - trigger: site
+    webhook: {path: bench}
+steps:
+  - step: seen
+    set: {n: "${ input.n }"}
+result: ${ seen.n }
+"""
+PER_RUN = 5
+
+
+class Bench:
+    """One database, and processes on it."""
+
+    def __init__(self, home: Path, short: bool) -> None:
+        self.home = home
+        self.scale = 10 if short else 1
+        self.cluster = Cluster(home)
+        self.url = self.cluster.start()
+        self.port = free_port()
+        self.rows: list[tuple[str, str, str]] = []
+        self.peaks: dict[str, float] = {}
+
+    @contextlib.contextmanager
+    def process(self, name: str, *command: str, **more: str) -> Iterator[subprocess.Popen[bytes]]:
+        """A process, its peak memory noted (megabytes of resident set)."""
+        environment = {**os.environ, "OAK_RELAY_DATABASE_URL": self.url, "OAK_RELAY_DATA_DIR": str(self.home),
+                       "OAK_RELAY_PORT": str(self.port), **more}  # fmt: skip
+        started = subprocess.Popen([sys.executable, *command], env=environment, stderr=subprocess.DEVNULL)
+        try:
+            yield started
+        finally:
+            with contextlib.suppress(OSError, psutil.Error):
+                peak = re.search(r"VmHWM:\s+(\d+)", Path(f"/proc/{started.pid}/status").read_text())
+                if peak:
+                    self.peaks[name] = max(self.peaks.get(name, 0), int(peak[1]) / 1024)
+            started.send_signal(signal.SIGTERM)
+            started.wait(30)
+
+    def say(self, what: str, figure: str, ratio: str = "") -> None:
+        self.rows.append((what, figure, ratio))
+        print(f"  {what:<66}{figure:>22}  {ratio}", flush=True)
+
+    def sql(self, statement: str, *given: Any) -> Any:
+        async def ask() -> Any:
+            connection = await asyncpg.connect(self.url)
+            try:
+                return await connection.fetchval(statement, *given)
+            finally:
+                await connection.close()
+
+        return asyncio.run(ask())
+
+    def pgbench(self) -> float:
+        """Durable single-row inserts a second with 8 clients."""
+        self.sql("CREATE TABLE IF NOT EXISTS bench_insert (id bigserial PRIMARY KEY, body text)")
+        script = self.home / "insert.sql"
+        script.write_text("INSERT INTO bench_insert (body) VALUES (repeat('x', 200));\n")
+        script.chmod(0o644)
+        done = subprocess.run(
+            [str(_bin() / "pgbench"), "-n", "-M", "prepared", "-c", "8", "-j", "2", "-T", str(max(2, 8 // self.scale)), "-f", str(script), self.url],
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        found = re.search(r"tps = ([\d.]+)", done.stdout)
+        assert found
+        return float(found[1])
+
+
+def steps(bench: Bench, client: Client, inserts: float) -> None:
+    """Finished steps a second: runs of five `set`/`table.add` steps that wait when the workers start."""
+    count = 2000 // bench.scale
+    for workers in (1, 2):
+        asyncio.run(enqueue(bench, client, count))
+        with contextlib.ExitStack() as stack:
+            for number in range(workers):
+                stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
+            began, first = None, count
+            while True:
+                left = bench.sql("SELECT count(*) FROM queue")
+                if began is None and left < count:
+                    began, first = time.monotonic(), left
+                if left == 0:
+                    break
+                time.sleep(0.01)
+            assert began is not None
+            rate = first * PER_RUN / (time.monotonic() - began)
+        bench.say(f"steps finished a second, {workers} worker{'s' if workers > 1 else ''} ({count} runs)", f"{rate:,.0f}/s", f"{rate / inserts:.2f} of pgbench")
+    bad = bench.sql("SELECT count(*) FROM run WHERE state <> 'succeeded'")
+    assert not bad, f"{bad} runs did not succeed"
+
+
+async def enqueue(bench: Bench, client: Client, count: int) -> None:
+    """Runs in the queue, by the API of the service."""
+    load = Load("127.0.0.1", bench.port, 32)
+    headers = {"Authorization": client._http.headers["authorization"]}
+    await load.post("/api/v1/runs", [json.dumps({"workflow": "bench-steps", "input": {"n": n}}).encode() for n in range(count)], headers)
+
+
+async def webhooks(bench: Bench, inserts: float) -> None:
+    """Webhooks accepted a second, beside a bare endpoint that inserts one row and commits; several times in turn."""
+    count = 6000 // bench.scale
+    bodies = [json.dumps({"n": n, "message": "x" * 150}).encode() for n in range(count)]
+    ours, bare = [], []
+    port = free_port()
+    with bench.process("bare endpoint", "-m", "uvicorn", "bench.bare:app", "--port", str(port), "--loop", "uvloop", "--http", "httptools", "--log-level", "warning", "--no-access-log"):
+        await until_open(port)
+        for _ in range(3):
+            bare.append(await Load("127.0.0.1", port, 32).post("/bare", bodies, {}))
+            ours.append(await Load("127.0.0.1", bench.port, 32).post("/hooks/bench", bodies, {}))
+    one, other = statistics.median(r.rate for r in ours), statistics.median(r.rate for r in bare)
+    bench.say("bare endpoint, insert and commit, 32 connections", f"{other:,.0f}/s")
+    bench.say("webhooks accepted, 32 connections (median of 3 in turn)", f"{one:,.0f}/s", f"{one / other:.2f} of the bare endpoint")
+    middle = sorted(ours, key=lambda r: r.rate)[1]
+    bench.say("webhook latency p50 / p99", f"{middle.p(50):.1f} / {middle.p(99):.1f} ms")
+    bare_middle = sorted(bare, key=lambda r: r.rate)[1]
+    bench.say("bare endpoint latency p50 / p99", f"{bare_middle.p(50):.1f} / {bare_middle.p(99):.1f} ms")
+
+
+async def idle_latency(bench: Bench) -> None:
+    """From an event's commit to its first step's record, one at a time."""
+    count = 200 // bench.scale
+    load = Load("127.0.0.1", bench.port, 1)
+    for n in range(count):
+        await load.post("/hooks/bench", [json.dumps({"n": n}).encode()], {})
+        await asyncio.sleep(0.03)
+    connection = await asyncpg.connect(bench.url)
+    rows = await connection.fetch(
+        "SELECT extract(epoch FROM j.at - e.at) * 1000 AS ms FROM event e JOIN run r ON r.event_id = e.id "
+        "JOIN journal j ON j.run_id = r.id AND j.seq = 0 ORDER BY e.id DESC LIMIT $1", count,
+    )  # fmt: skip
+    await connection.close()
+    found = sorted(float(row["ms"]) for row in rows)
+    bench.say("idle, event to first step p50 / p99", f"{found[len(found) // 2]:.1f} / {found[int(len(found) * 0.99)]:.1f} ms")
+
+
+async def until_open(port: int) -> None:
+    for _ in range(300):
+        try:
+            _, writer = await asyncio.open_connection("127.0.0.1", port)
+        except OSError:
+            await asyncio.sleep(0.05)
+            continue
+        writer.close()
+        return
+    raise RuntimeError(f"nothing listens on {port}")
+
+
+def drained(bench: Bench) -> None:
+    while bench.sql("SELECT count(*) FROM queue"):
+        time.sleep(0.1)
+
+
+def postgres_peak(bench: Bench, stop: threading.Event) -> None:
+    """Watch the server's memory: proportional set, so that shared buffers count once."""
+    while not stop.wait(1.0):
+        total = 0.0
+        pid = int((bench.cluster.data / "postmaster.pid").read_text().splitlines()[0])
+        with contextlib.suppress(psutil.Error, OSError):
+            for process in [psutil.Process(pid), *psutil.Process(pid).children()]:
+                with contextlib.suppress(psutil.Error, OSError):
+                    total += process.memory_full_info().pss / 2**20
+        bench.peaks["PostgreSQL, all processes"] = max(bench.peaks.get("PostgreSQL, all processes", 0), total)
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--short", action="store_true")
+    given = parser.parse_args()
+    home = Path(tempfile.mkdtemp(prefix="oak-bench-"))
+    home.chmod(0o711)
+    bench = Bench(home, given.short)
+    stop = threading.Event()
+    watcher = threading.Thread(target=postgres_peak, args=(bench, stop), daemon=True)
+    watcher.start()
+    try:
+        with bench.process("service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)):
+            asyncio.run(until_open(bench.port))
+            client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip())
+            client.create_table("bench_rows", {"guest": "text", "total": "number"})
+            for text in (STEPS, HOOK):
+                client.live(client.save(text).workflow)
+            inserts = bench.pgbench()
+            bench.say("pgbench, one-row durable inserts, 8 clients", f"{inserts:,.0f}/s")
+            steps(bench, client, inserts)
+            asyncio.run(webhooks(bench, inserts))
+            with bench.process("worker 1 of 1", "-m", "oak_relay.cli", "work"):
+                drained(bench)
+                asyncio.run(idle_latency(bench))
+            again = bench.pgbench()
+            bench.say("pgbench again, at the end", f"{again:,.0f}/s", f"{again / inserts:.2f} of the first")
+        for name, peak in sorted(bench.peaks.items()):
+            bench.say(f"peak memory, {name}", f"{peak:,.0f} MB")
+    finally:
+        stop.set()
+        watcher.join()
+        bench.cluster.stop("immediate")
+        shutil.rmtree(home, ignore_errors=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
