@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { RouterLink, RouterView } from 'vue-router'
+import { Problem } from './api/client'
+import ProblemNote from './components/ProblemNote.vue'
+import { askWho, signOut, who } from './lib/session'
+import { otherTheme, theme } from './lib/theme'
+import SignInPage from './pages/SignInPage.vue'
+
+const problem = ref<Problem | null>(null)
+onMounted(async () => {
+  try {
+    await askWho()
+  } catch (error) {
+    problem.value = error as Problem
+  }
+})
+const places = [
+  ['/workflows', 'Workflows'],
+  ['/runs', 'Runs'],
+  ['/credentials', 'Credentials'],
+  ['/models', 'Models'],
+]
+</script>
+
+<template>
+  <main v-if="problem"><ProblemNote :problem="problem" /></main>
+  <SignInPage v-else-if="who === null" />
+  <template v-else-if="who">
+    <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
+    <header>
+      <RouterLink to="/" class="name">Oak Relay</RouterLink>
+      <nav aria-label="Pages">
+        <RouterLink v-for="[to, title] in places" :key="to" :to="to">{{ title }}</RouterLink>
+      </nav>
+      <div class="side">
+        <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
+        <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
+      </div>
+    </header>
+    <main id="content"><RouterView /></main>
+  </template>
+</template>
+
+<style scoped>
+header { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.25rem 1.5rem; padding: 0.6rem 1.25rem; border-bottom: 2px solid var(--bs-primary); }
+.name { font-weight: 650; color: inherit; text-decoration: none; }
+nav { display: flex; flex-wrap: wrap; gap: 0 1.1rem; }
+nav a { color: inherit; text-decoration: none; padding: 0.15rem 0; border-bottom: 2px solid transparent; }
+nav a.router-link-active { border-bottom-color: var(--bs-primary); font-weight: 600; }
+.side { margin-left: auto; }
+@media (max-width: 700px) { header { padding: 0.5rem 0.75rem; } .side { margin-left: 0; } }
+</style>

@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import type { Line, Span } from '../api/client'
+import { between, duration, money, moment, shown } from '../lib/format'
+import { curl, type Exchange, type Turn } from '../lib/exchange'
+import StateMark from './StateMark.vue'
+
+const props = defineProps<{ span: Span; line: Line }>()
+const chosen = ref(0)
+watch(() => props.span.path, () => (chosen.value = Math.max(0, props.span.attempts.length - 1)), { immediate: true })
+const attempt = computed(() => props.span.attempts[Math.min(chosen.value, props.span.attempts.length - 1)])
+const turns = computed(() => (attempt.value?.detail?.turns as Turn[] | undefined) ?? [])
+const exchange = computed(() => attempt.value?.detail?.exchange as Exchange | undefined)
+const error = computed(() => attempt.value?.error ?? props.span.error)
+const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.ended, attempt.value?.started))
+</script>
+
+<template>
+  <section class="record" aria-label="Record of the chosen step">
+    <h2>{{ line.number }} {{ line.sentence }}</h2>
+    <p class="quiet mono">{{ span.path }}</p>
+
+    <div v-if="span.attempts.length > 1" class="attempts" role="tablist" aria-label="Attempts">
+      <button v-for="(one, index) in span.attempts" :key="one.number" type="button" role="tab" :aria-selected="index === chosen" :class="{ on: index === chosen }" @click="chosen = index">
+        <StateMark :state="one.state" bare /> attempt {{ one.number }}
+      </button>
+    </div>
+    <p v-if="attempt">
+      <StateMark :state="attempt.state" />
+      <span v-if="attempt.started" :title="attempt.started"> began {{ moment(attempt.started) }}, took {{ duration(between(attempt.started, attempt.ended)) }}</span>
+      <span v-if="waited !== null">, after waiting {{ duration(waited) }}</span>
+    </p>
+    <p v-else><StateMark :state="span.state" /> <span v-if="span.started" :title="span.started">at {{ moment(span.started) }}</span></p>
+
+    <div v-if="error" class="fault" role="alert">
+      <strong>{{ error.kind }}</strong> {{ error.message }}
+      <div v-if="error.fix">What to do: {{ error.fix }}</div>
+      <div v-if="attempt?.again_at" class="quiet">It was tried again at {{ moment(attempt.again_at) }}.</div>
+    </div>
+    <p v-if="attempt?.note" class="fault">{{ attempt.note }}</p>
+    <p v-if="span.empty.length">Came out empty: <span class="mono">{{ span.empty.join(', ') }}</span></p>
+
+    <template v-for="(turn, index) in turns" :key="index">
+      <h3>{{ turns.length > 1 ? `Turn ${index + 1}` : 'Messages' }} <span class="quiet">{{ turn.alias }}, {{ turn.model }}</span></h3>
+      <div v-for="(message, at) in turn.messages ?? []" :key="at" class="message">
+        <span class="quiet">{{ message.role }}</span>
+        <pre>{{ shown(message.content) }}</pre>
+      </div>
+      <div v-if="turn.reasoning" class="message"><span class="quiet">reasoning</span><pre class="quiet">{{ turn.reasoning }}</pre></div>
+      <div v-if="turn.reply !== undefined" class="message reply"><span class="quiet">answer</span><pre>{{ turn.reply }}</pre></div>
+      <p v-if="turn.usage" class="quiet">{{ turn.usage.input }} tokens read, {{ turn.usage.output }} written, money {{ money(turn.usage.money) }}</p>
+      <details v-if="turn.exchange"><summary>Request and reply</summary><pre>{{ shown(turn.exchange) }}</pre></details>
+    </template>
+
+    <template v-if="exchange">
+      <h3>Request</h3>
+      <pre>{{ exchange.request.method }} {{ exchange.request.url }}
+{{ Object.entries(exchange.request.headers).map(([k, v]) => `${k}: ${v}`).join('\n') }}
+
+{{ exchange.request.body }}</pre>
+      <h3>Reply</h3>
+      <pre v-if="exchange.response">{{ exchange.response.status }}
+{{ Object.entries(exchange.response.headers).map(([k, v]) => `${k}: ${v}`).join('\n') }}
+
+{{ exchange.response.body }}</pre>
+      <p v-else class="quiet">None came.</p>
+      <details><summary>As a curl command</summary><pre>{{ curl(exchange) }}</pre></details>
+    </template>
+
+    <template v-if="span.input !== null && !turns.length">
+      <h3>Input</h3>
+      <pre>{{ shown(span.input) }}</pre>
+    </template>
+    <template v-if="span.output !== null && span.output !== undefined">
+      <h3>Output</h3>
+      <pre>{{ shown(span.output) }}</pre>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.record { min-width: 0; }
+h2 { margin-bottom: 0.1rem; }
+h3 { font-size: 0.95rem; margin: 1rem 0 0.3rem; }
+.attempts { display: flex; flex-wrap: wrap; gap: 0.3rem; margin: 0.5rem 0; }
+.attempts button { border: 1px solid var(--relay-line); background: none; color: inherit; border-radius: 0.25rem; padding: 0.1rem 0.6rem; }
+.attempts .on { background: var(--bs-tertiary-bg); border-color: var(--bs-primary); }
+.fault { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin: 0.5rem 0; }
+.message { display: grid; grid-template-columns: 5.5rem 1fr; gap: 0.5rem; padding: 0.3rem 0; border-top: 1px solid var(--relay-line); }
+.reply pre { font-weight: 550; }
+pre { background: var(--bs-tertiary-bg); padding: 0.5rem 0.7rem; max-height: 22rem; overflow: auto; }
+.message pre { background: none; padding: 0; }
+</style>

@@ -1,0 +1,95 @@
+<script setup lang="ts">
+import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { yaml } from '@codemirror/lang-yaml'
+import { bracketMatching, defaultHighlightStyle, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
+import { lintGutter, setDiagnostics } from '@codemirror/lint'
+import { Compartment, EditorState } from '@codemirror/state'
+import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
+import { tags } from '@lezer/highlight'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import type { Finding } from '../api/client'
+import { theme } from '../lib/theme'
+
+const text = defineModel<string>({ required: true })
+const props = defineProps<{ findings: Finding[] }>()
+const emit = defineEmits<{ save: [] }>()
+const place = ref<HTMLElement>()
+let view: EditorView | undefined
+const colours = new Compartment()
+
+const dark = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#dcb577' },
+  { tag: [tags.string, tags.content], color: '#c9d8b8' },
+  { tag: tags.comment, color: '#8f8069', fontStyle: 'italic' },
+  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#8fb3d6' },
+])
+const light = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#6b4a1f' },
+  { tag: [tags.string, tags.content], color: '#3d5a2f' },
+  { tag: tags.comment, color: '#75665a', fontStyle: 'italic' },
+  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#3a5f83' },
+])
+const highlight = () => syntaxHighlighting(theme.value === 'dark' ? dark : light)
+
+onMounted(() => {
+  view = new EditorView({
+    parent: place.value!,
+    state: EditorState.create({
+      doc: text.value,
+      extensions: [
+        lineNumbers(), history(), drawSelection(), highlightActiveLine(), bracketMatching(), indentUnit.of('  '), lintGutter(), yaml(),
+        colours.of(highlight()), syntaxHighlighting(defaultHighlightStyle, { fallback: true }), EditorView.lineWrapping,
+        EditorView.contentAttributes.of({ 'aria-label': 'The workflow document' }),
+        keymap.of([{ key: 'Mod-s', run: () => (emit('save'), true) }, ...defaultKeymap, ...historyKeymap, indentWithTab]),
+        EditorView.updateListener.of((update) => {
+          if (update.docChanged) text.value = update.state.doc.toString()
+        }),
+      ],
+    }),
+  })
+  mark()
+})
+onBeforeUnmount(() => view?.destroy())
+
+watch(text, (now) => {
+  if (view && now !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: now } })
+})
+watch(theme, () => view?.dispatch({ effects: colours.reconfigure(highlight()) }))
+watch(() => props.findings, mark)
+
+function mark(): void {
+  if (!view) return
+  const document = view.state.doc
+  view.dispatch(
+    setDiagnostics(
+      view.state,
+      props.findings.map((finding) => {
+        const line = document.line(Math.min(Math.max(finding.line, 1), document.lines))
+        const from = Math.min(line.from + finding.column - 1, line.to)
+        return { from, to: line.to, severity: finding.severity as 'error' | 'warning', message: `${finding.message}. ${finding.fix}` }
+      }),
+    ),
+  )
+}
+
+/** Put the cursor at a line (from 1) and show it. */
+function goTo(number: number): void {
+  if (!view) return
+  const line = view.state.doc.line(Math.min(Math.max(number, 1), view.state.doc.lines))
+  view.dispatch({ selection: { anchor: line.from }, effects: EditorView.scrollIntoView(line.from, { y: 'center' }) })
+  view.focus()
+}
+defineExpose({ goTo })
+</script>
+
+<template><div ref="place" class="editor" /></template>
+
+<style scoped>
+.editor { border: 1px solid var(--relay-line); background: var(--bs-body-bg); }
+.editor :deep(.cm-editor) { font-size: 0.84rem; max-height: 70vh; }
+.editor :deep(.cm-scroller) { font-family: var(--bs-font-monospace); line-height: 1.55; overflow: auto; }
+.editor :deep(.cm-gutters) { background: var(--bs-tertiary-bg); color: var(--relay-quiet); border-right: 1px solid var(--relay-line); }
+.editor :deep(.cm-activeLine) { background: color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent); }
+.editor :deep(.cm-cursor) { border-left-color: var(--bs-body-color); }
+.editor :deep(.cm-tooltip) { background: var(--bs-body-bg); color: var(--bs-body-color); border-color: var(--relay-line); }
+</style>

@@ -1,0 +1,118 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed, reactive, ref } from 'vue'
+import { RouterLink } from 'vue-router'
+import { api, data, type Schemas } from '../api/client'
+import LoadingLines from '../components/LoadingLines.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import TestResult from '../components/TestResult.vue'
+
+interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; max_tokens: number }
+
+const client = useQueryClient()
+const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
+const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
+const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
+
+const adding = ref(false)
+const empty = { name: '', url: '', model: '', credential: '', input: 0, output: 0, max_tokens: 1024 }
+const form = reactive({ ...empty })
+const problem = ref<Error | null>(null)
+const busy = ref('')
+const tests = reactive<Record<string, Schemas['TestOut']>>({})
+const testOf = (name: string): Schemas['TestOut'] | undefined => tests[name]
+const config = (one: Schemas['AliasOut']) => one.config as unknown as Config
+
+async function act(name: string, what: () => Promise<unknown>): Promise<void> {
+  busy.value = name
+  problem.value = null
+  try {
+    await what()
+    await client.invalidateQueries({ queryKey: ['models'] })
+  } catch (error) {
+    problem.value = error as Error
+  } finally {
+    busy.value = ''
+  }
+}
+
+const store = () =>
+  act('add', async () => {
+    const { name, url, model, credential, input, output, max_tokens } = form
+    const body = { url, model, credential: credential || null, prices: { input: Number(input), cached: 0, output: Number(output) }, max_tokens: Number(max_tokens), timeout: 120 }
+    await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
+    Object.assign(form, empty)
+    adding.value = false
+    tests[name] = await data(api.POST('/api/v1/models/{name}/test', { params: { path: { name } } }))
+  })
+
+const test = (name: string) =>
+  act(name, async () => {
+    tests[name] = await data(api.POST('/api/v1/models/{name}/test', { params: { path: { name } } }))
+  })
+
+function change(one: Schemas['AliasOut']): void {
+  const { url, model, credential, prices, max_tokens } = config(one)
+  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', input: prices.input, output: prices.output, max_tokens })
+  adding.value = true
+}
+
+function remove(name: string): void {
+  if (window.confirm(`Forget the model alias ${name}? Workflows that name it will fail.`)) {
+    void act(name, () => data(api.DELETE('/api/v1/models/{name}', { params: { path: { name } } })))
+  }
+}
+</script>
+
+<template>
+  <div class="head">
+    <h1>Models</h1>
+    <p class="quiet">Names for models, used by all workflows. Change one here and every workflow follows.</p>
+    <BButton v-if="!adding" variant="primary" @click="adding = true">Add model</BButton>
+  </div>
+  <ProblemNote v-if="problem" :problem="problem" />
+  <form v-if="adding" class="add" @submit.prevent="store">
+    <label>Name <BFormInput v-model="form.name" required placeholder="careful" /></label>
+    <label>Server, with its version <BFormInput v-model="form.url" type="url" required placeholder="https://…/v1" /></label>
+    <label>Model <BFormInput v-model="form.model" required /></label>
+    <label>Credential <BFormSelect v-model="form.credential" :options="names" /></label>
+    <label>Money per million tokens read <BFormInput v-model="form.input" type="number" step="any" min="0" /></label>
+    <label>Money per million written <BFormInput v-model="form.output" type="number" step="any" min="0" /></label>
+    <label>Longest answer, in tokens <BFormInput v-model="form.max_tokens" type="number" min="1" /></label>
+    <div>
+      <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ busy === 'add' ? 'Testing…' : 'Store and test' }}</BButton>
+      <BButton variant="link" @click="adding = false">Not now</BButton>
+    </div>
+  </form>
+  <ProblemNote v-if="failure" :problem="failure" />
+  <LoadingLines v-else-if="isPending" />
+  <p v-else-if="!stored?.length">None yet. <RouterLink to="/credentials">Store the key</RouterLink> of a model server first, then add a model here.</p>
+  <table v-else class="table">
+    <thead><tr><th>Name</th><th>Model</th><th class="wide-only">Server</th><th class="wide-only">Credential</th><th class="num wide-only">Read, per million</th><th class="num wide-only">Written</th><th /></tr></thead>
+    <tbody>
+      <template v-for="one in stored" :key="one.name">
+        <tr>
+          <td class="mono">{{ one.name }}</td>
+          <td>{{ config(one).model }}</td>
+          <td class="wide-only mono">{{ config(one).url }}</td>
+          <td class="wide-only mono">{{ config(one).credential ?? '–' }}</td>
+          <td class="num wide-only">{{ config(one).prices.input }}</td>
+          <td class="num wide-only">{{ config(one).prices.output }}</td>
+          <td class="num">
+            <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
+            <BButton size="sm" variant="link" @click="change(one)">Change</BButton>
+            <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
+          </td>
+        </tr>
+        <tr v-if="testOf(one.name)"><td colspan="7"><TestResult :test="testOf(one.name)!" /></td></tr>
+      </template>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 1rem; }
+.head p { margin: 0 auto 0 0; }
+.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: end; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
+</style>

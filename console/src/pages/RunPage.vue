@@ -1,0 +1,126 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { BButton } from 'bootstrap-vue-next'
+import { computed, onScopeDispose, ref, watch } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api, data, type Line, type Run, type Span } from '../api/client'
+import LoadingLines from '../components/LoadingLines.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import RunScript from '../components/RunScript.vue'
+import SpanRecord from '../components/SpanRecord.vue'
+import StateMark from '../components/StateMark.vue'
+import { duration, money, moment, shown } from '../lib/format'
+import { useStream } from '../lib/live'
+
+const props = defineProps<{ id: string }>()
+const route = useRoute()
+const router = useRouter()
+const path = { params: { path: { run_id: props.id } } }
+const page = useQuery({ queryKey: ['run', props.id], queryFn: () => data(api.GET('/api/v1/runs/{run_id}', path)) })
+const trace = useQuery({ queryKey: ['trace', props.id], queryFn: () => data(api.GET('/api/v1/runs/{run_id}/trace', path)) })
+
+const spans = ref<Span[]>([])
+const moved = ref<Run | null>(null)
+const run = computed(() => moved.value ?? page.data.value?.run ?? null)
+const over = computed(() => ['succeeded', 'failed', 'cancelled', 'set aside'].includes(run.value?.state ?? ''))
+watch(trace.data, (now) => now && (spans.value = now.spans), { immediate: true })
+
+const now = ref(Date.now())
+const clock = window.setInterval(() => (now.value = Date.now()), 500)
+onScopeDispose(() => window.clearInterval(clock))
+const stop = useStream(`/api/v1/runs/${props.id}/stream`, {
+  span: (given) => {
+    const span = given as Span
+    const at = spans.value.findIndex((s) => s.path === span.path)
+    if (at < 0) spans.value = [...spans.value, span]
+    else spans.value = spans.value.with(at, span)
+  },
+  run: (given) => {
+    moved.value = given as Run
+    if (over.value) {
+      stop()
+      void page.refetch()
+    } else if (moved.value.state === 'waiting' || moved.value.state === 'queued') void page.refetch()
+  },
+})
+
+const items = ref<Record<string, number>>({})
+const chosen = computed(() => String(route.query.step ?? ''))
+const worst = computed(() => spans.value.find((s) => s.state === 'failed' && s.attempts.length) ?? spans.value.find((s) => s.attempts.length > 1) ?? null)
+const span = computed(() => spans.value.find((s) => s.path === chosen.value) ?? (chosen.value ? null : worst.value))
+const line = computed<Line | null>(() => trace.data.value?.script.find((l) => l.trace === span.value?.line && l.kind !== 'arm') ?? null)
+const choose = (one: Span) => void router.replace({ query: { step: one.path } })
+
+const from = computed(() => Date.parse(run.value?.started_at ?? run.value?.created_at ?? new Date().toISOString()))
+const to = computed(() => (run.value?.ended_at ? Date.parse(run.value.ended_at) : now.value))
+const seconds = computed(() => (run.value?.started_at ? (to.value - from.value) / 1000 : null))
+const problem = ref<Error | null>(null)
+async function cancel(): Promise<void> {
+  try {
+    await data(api.POST('/api/v1/runs/{run_id}/cancel', path))
+  } catch (error) {
+    problem.value = error as Error
+  }
+}
+</script>
+
+<template>
+  <ProblemNote v-if="page.error.value" :problem="page.error.value" />
+  <LoadingLines v-else-if="!run || !page.data.value" />
+  <template v-else>
+    <div class="head">
+      <div>
+        <h1><StateMark :state="run.state" /> <RouterLink :to="`/workflows/${run.workflow}?version=${run.version}`">{{ run.workflow }}</RouterLink></h1>
+        <p class="quiet">
+          version {{ run.version }}, started by {{ run.trigger }}<template v-if="run.subject">, about <RouterLink :to="`/runs?subject=${encodeURIComponent(run.subject)}`">{{ run.subject }}</RouterLink></template>,
+          <span :title="run.created_at">{{ moment(run.created_at) }}</span>
+        </p>
+      </div>
+      <dl>
+        <div><dt>Took</dt><dd>{{ duration(seconds) }}</dd></div>
+        <div><dt>Steps</dt><dd>{{ over ? run.steps : spans.filter((s) => s.kind === 'step').length }}</dd></div>
+        <div><dt>Attempts</dt><dd>{{ over ? run.attempts : spans.reduce((sum, s) => sum + s.attempts.length, 0) }}</dd></div>
+        <div><dt>Tokens</dt><dd>{{ run.tokens_in + run.tokens_out }}</dd></div>
+        <div><dt>Money</dt><dd>{{ money(run.money) }}</dd></div>
+      </dl>
+      <BButton v-if="!over" variant="outline-danger" @click="cancel">Cancel</BButton>
+    </div>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <div v-if="run.error" class="cause" role="alert">
+      <strong>{{ run.error.kind }}</strong> {{ run.error.message }}
+      <div v-if="run.error.fix">What to do: {{ run.error.fix }}</div>
+    </div>
+    <p v-if="!over && page.data.value.why" class="why">{{ page.data.value.why }}</p>
+
+    <ProblemNote v-if="trace.error.value" :problem="trace.error.value" />
+    <RunScript v-if="trace.data.value" v-model:items="items" :lines="trace.data.value.script" :spans="spans" :from="from" :to="to" :chosen="span?.path ?? ''" @choose="choose" />
+    <div class="below">
+      <SpanRecord v-if="span && line" :span="span" :line="line" />
+      <p v-else class="quiet">Choose a step to see what it was given, what it did and what it gave.</p>
+      <section aria-label="Event and result">
+        <template v-if="page.data.value.result !== null && page.data.value.result !== undefined">
+          <h2>Result</h2>
+          <pre>{{ shown(page.data.value.result) }}</pre>
+        </template>
+        <h2>Event</h2>
+        <p class="quiet">{{ page.data.value.event.type }} from <span class="mono">{{ page.data.value.event.source }}</span>, id <span class="mono">{{ page.data.value.event.key }}</span></p>
+        <pre>{{ shown(page.data.value.event.data) }}</pre>
+      </section>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.head { display: flex; flex-wrap: wrap; gap: 0.5rem 2rem; align-items: flex-start; margin-bottom: 1rem; }
+.head p { margin: 0; }
+dl { display: flex; flex-wrap: wrap; gap: 0.25rem 1.5rem; margin: 0 0 0 auto; }
+dt { font-weight: 400; color: var(--relay-quiet); font-size: 0.85rem; }
+dd { margin: 0; font-weight: 550; }
+.cause { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin-bottom: 1rem; }
+.why { color: var(--relay-waiting); }
+.below { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 2rem; margin-top: 1.5rem; }
+.below h2 { margin: 1rem 0 0.3rem; }
+.below section > h2:first-child { margin-top: 0; }
+.below section > pre { background: var(--bs-tertiary-bg); padding: 0.5rem 0.7rem; max-height: 24rem; overflow: auto; }
+@media (max-width: 900px) { .below { grid-template-columns: minmax(0, 1fr); } dl { margin-left: 0; } }
+</style>

@@ -1,0 +1,109 @@
+<script setup lang="ts">
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api, data, type Run } from '../api/client'
+import LoadingLines from '../components/LoadingLines.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import { duration, moment, money } from '../lib/format'
+import { useStream } from '../lib/live'
+
+const route = useRoute()
+const router = useRouter()
+const client = useQueryClient()
+const KEYS = ['workflow', 'state', 'subject', 'error_kind', 'since'] as const
+type Filter = Partial<Record<(typeof KEYS)[number], string>>
+const filter = computed<Filter>(() => Object.fromEntries(KEYS.filter((k) => route.query[k]).map((k) => [k, String(route.query[k])])))
+
+function field(key: (typeof KEYS)[number]) {
+  return computed({
+    get: () => filter.value[key] ?? '',
+    set: (value) => void router.replace({ query: { ...filter.value, [key]: value || undefined } }),
+  })
+}
+const [workflow, state, subject, kind, since] = KEYS.map(field)
+
+const workflows = useQuery({ queryKey: ['workflows'], queryFn: () => data(api.GET('/api/v1/workflows')) })
+const pages = useInfiniteQuery({
+  queryKey: ['runs', filter],
+  initialPageParam: undefined as string | undefined,
+  placeholderData: keepPreviousData,
+  queryFn: ({ pageParam }) => {
+    const { state: one, since: hours, ...rest } = filter.value
+    const from = hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString() : undefined
+    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, state: one ? [one] : undefined, since: from, after: pageParam, limit: 50 } } }))
+  },
+  getNextPageParam: (last) => last.next ?? undefined,
+})
+const runs = computed(() => pages.data.value?.pages.flatMap((p) => p.runs) ?? [])
+const filtered = computed(() => Object.keys(filter.value).length > 0)
+let timer: number | undefined
+function again(): void {
+  timer ??= window.setTimeout(() => {
+    timer = undefined
+    void client.invalidateQueries({ queryKey: ['runs'] })
+  }, 150)
+}
+useStream('/api/v1/runs/stream', { run: again, many: again })
+
+const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled'].map((s) => ({ value: s, text: s }))]
+const kinds = [
+  { value: '', text: 'any error' },
+  ...['invalid', 'denied', 'missing', 'busy', 'unavailable', 'timeout', 'out_of_credit', 'refused', 'cut_off', 'too_long', 'wrong_shape', 'over_limit', 'diverged', 'failed'].map((k) => ({ value: k, text: k })),
+]
+const times = [{ value: '', text: 'any time' }, { value: '1', text: 'last hour' }, { value: '24', text: 'last day' }, { value: '168', text: 'last week' }]
+const names = computed(() => [{ value: '', text: 'any workflow' }, ...(workflows.data.value ?? []).map((w) => ({ value: w.name, text: w.title || w.name }))])
+const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
+</script>
+
+<template>
+  <div class="head">
+    <h1>Runs</h1>
+    <div class="filters">
+      <BFormSelect v-model="workflow" :options="names" size="sm" aria-label="Workflow" />
+      <BFormSelect v-model="state" :options="states" size="sm" aria-label="State" />
+      <BFormSelect v-model="kind" :options="kinds" size="sm" aria-label="Kind of error" />
+      <BFormSelect v-model="since" :options="times" size="sm" aria-label="Time" />
+      <BFormInput v-model.lazy="subject" size="sm" placeholder="about whom or what" aria-label="Subject" />
+    </div>
+  </div>
+  <ProblemNote v-if="pages.error.value" :problem="pages.error.value" />
+  <LoadingLines v-else-if="pages.isPending.value" />
+  <p v-else-if="!runs.length && filtered">No run fits these filters. <RouterLink to="/runs">Show all</RouterLink>.</p>
+  <p v-else-if="!runs.length">No runs yet. <RouterLink to="/workflows">Choose a workflow</RouterLink> and start it, or send an event to its webhook.</p>
+  <template v-else>
+    <table class="table">
+      <thead>
+        <tr><th>State</th><th>Workflow</th><th>About</th><th>Began</th><th class="num">Took</th><th class="num wide-only">Steps</th><th class="num wide-only">Attempts</th><th class="num wide-only">Tokens</th><th class="num wide-only">Money</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="run in runs" :key="run.id" class="rowlink" @click="router.push(`/runs/${run.id}`)">
+          <td><StateMark :state="run.state" /></td>
+          <td>
+            <RouterLink :to="`/runs/${run.id}`">{{ run.workflow }}</RouterLink> <span class="quiet wide-only">version {{ run.version }}</span>
+            <div v-if="trouble(run)" class="trouble">{{ trouble(run) }}</div>
+          </td>
+          <td class="about">{{ run.subject ?? '–' }}</td>
+          <td :title="run.created_at">{{ moment(run.created_at) }}</td>
+          <td class="num">{{ duration(run.seconds) }}</td>
+          <td class="num wide-only">{{ run.steps }}</td>
+          <td class="num wide-only" :class="{ more: run.attempts > run.steps }">{{ run.attempts }}</td>
+          <td class="num wide-only">{{ run.tokens_in + run.tokens_out }}</td>
+          <td class="num wide-only">{{ money(run.money) }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <BButton v-if="pages.hasNextPage.value" variant="outline-primary" :disabled="pages.isFetchingNextPage.value" @click="pages.fetchNextPage()">Show older</BButton>
+  </template>
+</template>
+
+<style scoped>
+.head { display: flex; flex-wrap: wrap; gap: 0.75rem 1.5rem; align-items: center; margin-bottom: 1rem; }
+.filters { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-left: auto; }
+.filters > * { width: auto; min-width: 8.5rem; }
+.trouble { color: var(--relay-failed); font-size: 0.85rem; max-width: 60ch; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
+.about { overflow-wrap: anywhere; }
+@media (max-width: 700px) { .filters { margin-left: 0; width: 100%; } .filters > * { flex: 1 1 45%; min-width: 0; } }
+</style>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api, data } from '../api/client'
+import LoadingLines from '../components/LoadingLines.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import { duration, moment, money } from '../lib/format'
+import { useStream } from '../lib/live'
+
+const route = useRoute()
+const router = useRouter()
+const client = useQueryClient()
+const query = useQuery({ queryKey: ['workflows'], queryFn: () => data(api.GET('/api/v1/workflows')) })
+const again = () => void client.invalidateQueries({ queryKey: ['workflows'] })
+useStream('/api/v1/runs/stream', { run: again, many: again })
+
+const search = computed({
+  get: () => String(route.query.search ?? ''),
+  set: (text) => void router.replace({ query: text ? { search: text } : {} }),
+})
+const found = computed(() => {
+  const text = search.value.toLowerCase()
+  return (query.data.value ?? []).filter((w) => `${w.name} ${w.title} ${w.labels.join(' ')}`.toLowerCase().includes(text))
+})
+</script>
+
+<template>
+  <div class="head">
+    <h1>Workflows</h1>
+    <BFormInput v-if="query.data.value?.length" v-model="search" type="search" placeholder="Search name, title, label" aria-label="Search" class="search" />
+    <BButton variant="primary" to="/workflows/new">New workflow</BButton>
+  </div>
+  <ProblemNote v-if="query.error.value" :problem="query.error.value" />
+  <LoadingLines v-else-if="query.isPending.value" />
+  <p v-else-if="!query.data.value?.length" class="empty">
+    No workflows yet. <RouterLink to="/workflows/new">Write the first one</RouterLink>, or save a file:
+    <code>oak-relay save FILE --live</code>
+  </p>
+  <p v-else-if="!found.length">Nothing is called “{{ search }}”.</p>
+  <table v-else class="table">
+    <thead>
+      <tr><th>Workflow</th><th class="wide-only">What starts it</th><th>Live</th><th>Last run</th><th class="num wide-only">Succeeded</th><th class="num wide-only">Median</th><th class="num wide-only">Money per run</th></tr>
+    </thead>
+    <tbody>
+      <tr v-for="item in found" :key="item.name" class="rowlink" @click="router.push(`/workflows/${item.name}`)">
+        <td>
+          <RouterLink :to="`/workflows/${item.name}`">{{ item.title || item.name }}</RouterLink>
+          <div class="quiet mono">{{ item.name }}</div>
+        </td>
+        <td class="wide-only">{{ item.starters.join('; ') }}</td>
+        <td>{{ item.live_version ? `version ${item.live_version}` : 'draft' }}</td>
+        <td>
+          <template v-if="item.last_state"><StateMark :state="item.last_state" /> <span class="quiet">{{ moment(item.last_at) }}</span></template>
+          <span v-else class="quiet">never</span>
+        </td>
+        <td class="num wide-only">{{ item.success === null ? '–' : `${Math.round(item.success * 100)} % of ${item.runs}` }}</td>
+        <td class="num wide-only">{{ duration(item.seconds) }}</td>
+        <td class="num wide-only">{{ money(item.money) }}</td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.head { display: flex; flex-wrap: wrap; align-items: center; gap: 0.75rem 1rem; margin-bottom: 1rem; }
+.search { max-width: 18rem; margin-left: auto; }
+.head .btn:only-of-type { margin-left: 0; }
+</style>

@@ -1,0 +1,19 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/workflows' },
+    { path: '/workflows', component: () => import('./pages/WorkflowsPage.vue'), meta: { title: 'Workflows' } },
+    { path: '/workflows/:name', component: () => import('./pages/WorkflowPage.vue'), meta: { title: 'Workflow' }, props: true },
+    { path: '/runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
+    { path: '/runs/:id', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' }, props: true },
+    { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
+    { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },
+  ],
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.params.name ?? to.meta.title)} · Oak Relay`
+})
