@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { RouterLink, RouterView } from 'vue-router'
+import { RouterLink, RouterView, useRoute } from 'vue-router'
 import { Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import SignInPage from './pages/SignInPage.vue'
 
+const route = useRoute()
 const problem = ref<Problem | null>(null)
 onMounted(async () => {
   try {
@@ -31,7 +32,7 @@ const places = [
     <header>
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
       <nav aria-label="Pages">
-        <RouterLink v-for="[to, title] in places" :key="to" :to="to">{{ title }}</RouterLink>
+        <RouterLink v-for="[to, title] in places" :key="to" :to="to" :class="{ here: route.path.startsWith(to!) }" :aria-current="route.path.startsWith(to!) ? 'page' : undefined">{{ title }}</RouterLink>
       </nav>
       <div class="side">
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
@@ -47,7 +48,7 @@ header { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.25rem 1.5
 .name { font-weight: 650; color: inherit; text-decoration: none; }
 nav { display: flex; flex-wrap: wrap; gap: 0 1.1rem; }
 nav a { color: inherit; text-decoration: none; padding: 0.15rem 0; border-bottom: 2px solid transparent; }
-nav a.router-link-active { border-bottom-color: var(--bs-primary); font-weight: 600; }
+nav a.here { border-bottom-color: var(--bs-primary); font-weight: 600; }
 .side { margin-left: auto; }
 @media (max-width: 700px) { header { padding: 0.5rem 0.75rem; } .side { margin-left: 0; } }
 </style>

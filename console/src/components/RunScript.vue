@@ -65,7 +65,7 @@ button.sentence:hover { text-decoration: underline; }
 .bar { position: absolute; top: 0.2rem; height: 0.7rem; border-radius: 1px; background: var(--relay-succeeded); }
 .bar.failed { background: var(--relay-failed); }
 .bar.lost { background: repeating-linear-gradient(45deg, var(--relay-failed) 0 3px, transparent 3px 6px); }
-.bar.gap { top: 0.5rem; height: 0.1rem; background: var(--relay-waiting); }
+.bar.gap { top: 0.45rem; height: 0; border-top: 3px dotted var(--relay-waiting); background: none; border-radius: 0; }
 .bar.wait { background: repeating-linear-gradient(45deg, var(--relay-waiting) 0 2px, transparent 2px 6px); }
 @media (max-width: 700px) { .row-line { grid-template-columns: minmax(0, 1fr) 4.5rem; } }
 </style>

@@ -20,11 +20,16 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
     <h2>{{ line.number }} {{ line.sentence }}</h2>
     <p class="quiet mono">{{ span.path }}</p>
 
-    <div v-if="span.attempts.length > 1" class="attempts" role="tablist" aria-label="Attempts">
-      <button v-for="(one, index) in span.attempts" :key="one.number" type="button" role="tab" :aria-selected="index === chosen" :class="{ on: index === chosen }" @click="chosen = index">
-        <StateMark :state="one.state" bare /> attempt {{ one.number }}
-      </button>
-    </div>
+    <ol v-if="span.attempts.length > 1" class="attempts" aria-label="Attempts">
+      <li v-for="(one, index) in span.attempts" :key="one.number">
+        <button type="button" :aria-pressed="index === chosen" :class="{ on: index === chosen }" @click="chosen = index">
+          <StateMark :state="one.state" bare /> attempt {{ one.number }}, {{ duration(between(one.started, one.ended)) }}
+          <span v-if="one.error"> – <strong>{{ one.error.kind }}</strong> {{ one.error.message }}</span>
+          <span v-else-if="one.note"> – {{ one.note }}</span>
+        </button>
+        <span v-if="span.attempts[index + 1]" class="quiet pause">waited {{ duration(between(one.ended, span.attempts[index + 1]?.started)) }}</span>
+      </li>
+    </ol>
     <p v-if="attempt">
       <StateMark :state="attempt.state" />
       <span v-if="attempt.started" :title="attempt.started"> began {{ moment(attempt.started) }}, took {{ duration(between(attempt.started, attempt.ended)) }}</span>
@@ -82,9 +87,10 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
 .record { min-width: 0; }
 h2 { margin-bottom: 0.1rem; }
 h3 { font-size: 0.95rem; margin: 1rem 0 0.3rem; }
-.attempts { display: flex; flex-wrap: wrap; gap: 0.3rem; margin: 0.5rem 0; }
-.attempts button { border: 1px solid var(--relay-line); background: none; color: inherit; border-radius: 0.25rem; padding: 0.1rem 0.6rem; }
+.attempts { list-style: none; padding: 0; margin: 0.5rem 0; }
+.attempts button { display: block; width: 100%; text-align: left; border: 1px solid var(--relay-line); background: none; color: inherit; border-radius: 0.25rem; padding: 0.2rem 0.6rem; overflow-wrap: anywhere; }
 .attempts .on { background: var(--bs-tertiary-bg); border-color: var(--bs-primary); }
+.pause { display: block; padding-left: 0.7rem; margin: 0.1rem 0; border-left: 3px dotted var(--relay-waiting); }
 .fault { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin: 0.5rem 0; }
 .message { display: grid; grid-template-columns: 5.5rem 1fr; gap: 0.5rem; padding: 0.3rem 0; border-top: 1px solid var(--relay-line); }
 .reply pre { font-weight: 550; }

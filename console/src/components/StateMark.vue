@@ -15,12 +15,12 @@ const mark = computed(() => signs[props.state] ?? ['–', 'quiet'])
 </script>
 
 <template>
-  <span class="mark" :style="{ color: `var(--relay-${mark[1]})` }" :title="state">
+  <span class="state" :style="{ color: `var(--relay-${mark[1]})` }" :title="state">
     <span aria-hidden="true">{{ mark[0] }}</span>
     <span :class="{ 'visually-hidden': bare }">{{ bare ? state : ` ${state}` }}</span>
   </span>
 </template>
 
 <style scoped>
-.mark { white-space: nowrap; font-weight: 550; }
+.state { white-space: nowrap; font-weight: 550; }
 </style>

@@ -1,0 +1,46 @@
+# The two commands: `make demo` and `make test`. Each installs what is missing, alone, on a fresh Debian machine.
+PYTHON ?= python3
+BIN := .venv/bin
+CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
+.PHONY: demo test bench lint ready console clean
+
+demo: ready console
+	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
+
+test: ready console
+	@$(BIN)/pytest $(ARGS)
+
+bench: ready console
+	@$(BIN)/python -m bench.run $(ARGS)
+
+lint: ready
+	$(BIN)/ruff format --check src tests bench demo
+	$(BIN)/ruff check src tests bench demo
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+ready: .build/packages .venv/.ready
+
+.build/packages: scripts/packages.sh
+	@mkdir -p .build
+	@sh scripts/packages.sh
+	@touch $@
+
+.venv/.ready: pyproject.toml constraints.txt
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	@touch $@
+
+console: src/oak_relay/service/web/index.html
+
+console/node_modules/.ready: console/package.json console/package-lock.json
+	@cd console && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+src/oak_relay/service/web/index.html: .venv/.ready console/node_modules/.ready $(CONSOLE_SOURCES) $(wildcard src/oak_relay/service/*.py)
+	@mkdir -p .build
+	@$(BIN)/python -c "import json; from oak_relay.service.app import create_app; print(json.dumps(create_app().openapi()))" > .build/openapi.json
+	@cd console && npm run --silent types -- --silent >/dev/null && npm run --silent build -- --logLevel error
+
+clean:
+	rm -rf .venv .build console/node_modules src/oak_relay/service/web data
