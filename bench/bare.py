@@ -24,4 +24,8 @@ app = FastAPI(lifespan=lifespan)
 async def bare(request: Request) -> dict[str, int]:
     body = await request.body()
     orjson.loads(body)
-    return {"id": await request.app.state.pool.fetchval("INSERT INTO bench_bare (body) VALUES ($1) RETURNING id", body.decode())}
+    return {
+        "id": await request.app.state.pool.fetchval(
+            "INSERT INTO bench_bare (body) VALUES ($1) RETURNING id", body.decode()
+        )
+    }

@@ -129,7 +129,9 @@ def steps(bench: Bench, client: Client, inserts: float) -> None:
         asyncio.run(enqueue(bench, client, count))
         with contextlib.ExitStack() as stack:
             for number in range(workers):
-                stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
+                stack.enter_context(
+                    bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work")
+                )
             began, first = None, count
             while True:
                 left = bench.sql("SELECT count(*) FROM queue")
@@ -140,7 +142,11 @@ def steps(bench: Bench, client: Client, inserts: float) -> None:
                 time.sleep(0.01)
             assert began is not None
             rate = first * PER_RUN / (time.monotonic() - began)
-        bench.say(f"steps finished a second, {workers} worker{'s' if workers > 1 else ''} ({count} runs)", f"{rate:,.0f}/s", f"{rate / inserts:.2f} of pgbench")
+        bench.say(
+            f"steps finished a second, {workers} worker{'s' if workers > 1 else ''} ({count} runs)",
+            f"{rate:,.0f}/s",
+            f"{rate / inserts:.2f} of pgbench",
+        )
     bad = bench.sql("SELECT count(*) FROM run WHERE state <> 'succeeded'")
     assert not bad, f"{bad} runs did not succeed"
 
@@ -149,7 +155,11 @@ async def enqueue(bench: Bench, client: Client, count: int) -> None:
     """Runs in the queue, by the API of the service."""
     load = Load("127.0.0.1", bench.port, 32)
     headers = {"Authorization": client._http.headers["authorization"]}
-    await load.post("/api/v1/runs", [json.dumps({"workflow": "bench-steps", "input": {"n": n}}).encode() for n in range(count)], headers)
+    await load.post(
+        "/api/v1/runs",
+        [json.dumps({"workflow": "bench-steps", "input": {"n": n}}).encode() for n in range(count)],
+        headers,
+    )
 
 
 async def webhooks(bench: Bench, inserts: float) -> None:
@@ -158,14 +168,32 @@ async def webhooks(bench: Bench, inserts: float) -> None:
     bodies = [json.dumps({"n": n, "message": "x" * 150}).encode() for n in range(count)]
     ours, bare = [], []
     port = free_port()
-    with bench.process("bare endpoint", "-m", "uvicorn", "bench.bare:app", "--port", str(port), "--loop", "uvloop", "--http", "httptools", "--log-level", "warning", "--no-access-log"):
+    with bench.process(
+        "bare endpoint",
+        "-m",
+        "uvicorn",
+        "bench.bare:app",
+        "--port",
+        str(port),
+        "--loop",
+        "uvloop",
+        "--http",
+        "httptools",
+        "--log-level",
+        "warning",
+        "--no-access-log",
+    ):
         await until_open(port)
         for _ in range(3):
             bare.append(await Load("127.0.0.1", port, 32).post("/bare", bodies, {}))
             ours.append(await Load("127.0.0.1", bench.port, 32).post("/hooks/bench", bodies, {}))
     one, other = statistics.median(r.rate for r in ours), statistics.median(r.rate for r in bare)
     bench.say("bare endpoint, insert and commit, 32 connections", f"{other:,.0f}/s")
-    bench.say("webhooks accepted, 32 connections (median of 3 in turn)", f"{one:,.0f}/s", f"{one / other:.2f} of the bare endpoint")
+    bench.say(
+        "webhooks accepted, 32 connections (median of 3 in turn)",
+        f"{one:,.0f}/s",
+        f"{one / other:.2f} of the bare endpoint",
+    )
     middle = sorted(ours, key=lambda r: r.rate)[1]
     bench.say("webhook latency p50 / p99", f"{middle.p(50):.1f} / {middle.p(99):.1f} ms")
     bare_middle = sorted(bare, key=lambda r: r.rate)[1]
@@ -186,7 +214,10 @@ async def idle_latency(bench: Bench) -> None:
     )  # fmt: skip
     await connection.close()
     found = sorted(float(row["ms"]) for row in rows)
-    bench.say("idle, event to first step p50 / p99", f"{found[len(found) // 2]:.1f} / {found[int(len(found) * 0.99)]:.1f} ms")
+    bench.say(
+        "idle, event to first step p50 / p99",
+        f"{found[len(found) // 2]:.1f} / {found[int(len(found) * 0.99)]:.1f} ms",
+    )
 
 
 async def until_open(port: int) -> None:
@@ -235,7 +266,9 @@ def main() -> int:
     watcher = threading.Thread(target=postgres_peak, args=(bench, stop), daemon=True)
     watcher.start()
     try:
-        with bench.process("service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)):
+        with bench.process(
+            "service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)
+        ):
             asyncio.run(until_open(bench.port))
             client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip())
             client.create_table("bench_rows", {"guest": "text", "total": "number"})

@@ -38,6 +38,7 @@ def main() -> int:
     if given.once and home.exists():
         stop_cluster(home)
         shutil.rmtree(home)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     home.mkdir(parents=True, exist_ok=True)
     keys = demo_keys(home)
     port, outside = free_port(8470), free_port(8471)

@@ -34,13 +34,23 @@ class Expression:
     template: JinjaTemplate
     names: frozenset[str]
     tree: nodes.Template
+    path: Reference | None = None
 
     def value(self, scope: Mapping[str, Any], empty: list[str] | None = None, fuel: int = FUEL) -> Any:
         """Evaluate. `empty` collects references that came out empty. Raises `StepFailed`."""
+        if self.path is not None:  # a plain reference such as ${ input.guest.email }
+            here: Any = scope
+            for key in self.path:
+                if (here is not scope and type(here) is not dict) or key not in here:
+                    break
+                here = here[key]
+            else:
+                if here is not None:
+                    return plain(here)
         meter = Meter(fuel)
         token = METER.set(meter)
         try:
-            context = self.template.new_context(scope, shared=True)  # type: ignore[arg-type]
+            context = self.template.new_context(scope, shared=True)
             pieces = list(self.template.root_render_func(context))
             if self.whole:
                 result = plain(context.vars["result"])
@@ -110,6 +120,7 @@ def compile_text(text: str) -> Expression:
         whole = len(tree.body) == 1 and len(outputs) == 1 and not isinstance(outputs[0], nodes.TemplateData)
         original = ENVIRONMENT.parse(escaped)
         ENVIRONMENT.guard(tree)
+        expression: nodes.Node = tree
         if whole:
             expression = next(iter(tree.find_all(nodes.Output))).nodes[0]
             target = nodes.Name("result", "store", lineno=1)
@@ -124,7 +135,8 @@ def compile_text(text: str) -> Expression:
         raise BadExpression(str(error)) from None
     except RecursionError:
         raise BadExpression("nested too deeply") from None
-    return Expression(text, whole, template, names, original)
+    path = _chain(expression) if whole else None
+    return Expression(text, whole, template, names, original, path)
 
 
 class Template:

@@ -18,6 +18,7 @@ from oak_relay.document.values import text_of
 
 FUEL = 500_000
 LONGEST_TEXT = 1_000_000
+_PLAIN = 2**62
 
 _NODES: tuple[type[nodes.Node], ...] = (
     nodes.Template,
@@ -305,7 +306,7 @@ class Environment(SandboxedEnvironment):
         return Missing(name=attribute, path=attribute, known=known)
 
     def getitem(self, obj: Any, argument: Any) -> Any:
-        if isinstance(obj, list | str | tuple) and isinstance(argument, int | slice):
+        if isinstance(obj, (list, str, tuple)) and isinstance(argument, (int, slice)):
             METER.get().charge()
             try:
                 return obj[argument]
@@ -324,6 +325,13 @@ class Environment(SandboxedEnvironment):
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
         METER.get().charge()
+        if (
+            operator != "**"
+            and type(left) is int
+            and type(right) is int
+            and -_PLAIN < left < _PLAIN > right > -_PLAIN
+        ):
+            return super().call_binop(context, operator, left, right)
         if isinstance(left, Missing):
             raise left.failure()
         if isinstance(right, Missing):
@@ -337,7 +345,7 @@ class Environment(SandboxedEnvironment):
                 (
                     len(s) * n
                     for s, n in ((left, right), (right, left))
-                    if isinstance(s, str | list) and isinstance(n, int)
+                    if isinstance(s, (str, list)) and isinstance(n, int)
                 ),
                 0,
             )
@@ -353,7 +361,7 @@ class Environment(SandboxedEnvironment):
         result = super().call_binop(context, operator, left, right)
         if isinstance(result, float) and not math.isfinite(result):
             raise StepFailed("invalid", f"{operator} gives no finite number", fix="use smaller numbers")
-        if isinstance(result, str | list):
+        if isinstance(result, (str, list)):
             METER.get().charge(len(result) // 100)
         return result
 
@@ -405,7 +413,7 @@ def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
     @wraps(function)
     def metered(*args: Any, **kwargs: Any) -> Any:
         meter = METER.get()
-        size = next((len(a) for a in args[:2] if isinstance(a, str | list | dict)), 0)
+        size = next((len(a) for a in args[:2] if isinstance(a, (str, list, dict))), 0)
         meter.charge(2 + size // 10)
         result = function(*args, **kwargs)
         if isinstance(result, str) and len(result) > LONGEST_TEXT:
@@ -434,6 +442,6 @@ def plain(value: Any) -> Any:
         return str(value)
     if isinstance(value, Method):
         raise StepFailed("invalid", "a method is not a value", fix="call it with ()")
-    if isinstance(value, list | tuple) or hasattr(value, "__iter__"):
+    if isinstance(value, (list, tuple)) or hasattr(value, "__iter__"):
         return [plain(v) for v in value]
     return value

@@ -65,7 +65,9 @@ class Cluster:
         secret = self.home / "postgres.password"
         secret.touch(mode=0o600)
         secret.write_text(password + "\n")
-        fresh = self.data.with_name("postgres.new")  # renamed when complete, so that a cut-off start begins again
+        fresh = self.data.with_name(
+            "postgres.new"
+        )  # renamed when complete, so that a cut-off start begins again
         shutil.rmtree(fresh, ignore_errors=True)
         fresh.mkdir(mode=0o700)
         handed = self.data.with_name("postgres.handed")

@@ -11,6 +11,7 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 from sqlalchemy import text
+from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from oak_relay import __version__
@@ -66,6 +67,8 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         generate_unique_id_function=lambda route: route.name,
     )
     problems.install(app)
+    # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
+    app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=["POST"]))
     for module in (access, workflows, runs, credentials, models, tables, hooks):
         app.include_router(module.router)
     _operation(app)

@@ -15,6 +15,7 @@ from oak_relay.runtime.intake import Incoming, Target
 from oak_relay.service.parts import Parts, parts_of, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
+from oak_relay.store.database import raw
 from oak_relay.vault.blanking import unseen
 from oak_relay.vault.kinds import Refused, Signing, same_token
 
@@ -49,8 +50,7 @@ class Hooks:
             if row is None:
                 self._known.pop(path, None)
                 return None
-            raw = await connection.get_raw_connection()
-            plan, document = await self._parts.registry.plan(raw.driver_connection, row.version_id)
+            plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
         target = Target(row.workflow_id, row.version_id, plan, row.id, row.name)
         validator = Draft202012Validator(document.input) if document.input else None
         found = _Hook(Webhook.model_validate(values.loads(row.config)), target, validator, time.monotonic())
@@ -61,9 +61,9 @@ class Hooks:
 
 
 @router.post("/hooks/{path:path}", include_in_schema=True)
-async def receive(path: str, request: Request) -> Response:
+async def receive(request: Request) -> Response:
     """Take a webhook in. 202 with a receipt, or the run's own answer; 401, 413, 400, 422 as problem documents."""
-    parts = parts_of(request)
+    parts, path = parts_of(request), request.path_params["path"]
     hooks: Hooks = request.app.state.hooks
     hook = await hooks.find(path)
     if hook is None:

@@ -11,10 +11,7 @@ from pydantic import Field
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
-from oak_relay.document.models import Workflow
 from oak_relay.document.script import script
-from oak_relay.document.text import read
-from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, Target
@@ -33,6 +30,7 @@ from oak_relay.service.shapes import (
 )
 from oak_relay.service.workflows import first_fault
 from oak_relay.store import people, runs, workflows
+from oak_relay.store.database import raw
 
 router = APIRouter(prefix="/api/v1", tags=["runs"])
 _POLL = 2.0
@@ -60,13 +58,13 @@ async def start_run(
         if row is None:
             raise missing("workflow", given.workflow, "see oak-relay workflows")
         chosen = await workflows.one_version(connection, row.id, given.version or row.live_version)
-    if chosen is None:
-        raise missing("version", str(given.version))
-    document = Workflow.model_validate(read(chosen.text).data)
+        if chosen is None:
+            raise missing("version", str(given.version))
+        plan, document = await parts.registry.plan(await raw(connection), chosen.id)
     fault = first_fault(document.input, given.input)
     if fault:
         raise Problem(422, "the input does not fit the workflow", fault, "see input: in the document")
-    target = Target(row.id, chosen.id, compile_plan(document), None, "by hand")
+    target = Target(row.id, chosen.id, plan, None, "by hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
     if receipt.status == "duplicate":
@@ -131,16 +129,15 @@ async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> RunDetail:
 
 
 @router.get("/runs/{run_id}/trace")
-async def show_trace(run_id: UUID, parts: PartsDep, _: CallerDep) -> TraceOut:
+async def show_trace(run_id: UUID, parts: PartsDep, _who: CallerDep) -> TraceOut:
     """The script of the run's version and a span for each thing that happened."""
     async with parts.database.engine.connect() as connection:
         row = await runs.one(connection, run_id)
         if row is None:
             raise missing("run", str(run_id))
-        version = await workflows.version_by_id(connection, row.version_id)
+        _, document = await parts.registry.plan(await raw(connection), row.version_id)
         entries = await runs.entries(connection, run_id)
-    assert version is not None
-    lines = script(Workflow.model_validate(read(version.text).data))
+    lines = script(document)
     return TraceOut(
         run=_out(row),
         script=[LineOut(**line.as_data()) for line in lines],

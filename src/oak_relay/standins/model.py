@@ -12,7 +12,31 @@ _WORD = re.compile(r"[a-z']{3,}")
 _LABEL = re.compile(r"^- ([\w -]+): (.*)$", re.MULTILINE)
 _PASSAGE = re.compile(r"^- (.+)$", re.MULTILINE)
 _COMMON = frozenset(
-    ["the", "and", "for", "are", "was", "with", "that", "this", "you", "your", "our", "from", "have", "has", "can", "not", "but", "what", "when", "how", "any", "all", "its"]
+    [
+        "the",
+        "and",
+        "for",
+        "are",
+        "was",
+        "with",
+        "that",
+        "this",
+        "you",
+        "your",
+        "our",
+        "from",
+        "have",
+        "has",
+        "can",
+        "not",
+        "but",
+        "what",
+        "when",
+        "how",
+        "any",
+        "all",
+        "its",
+    ]
 )
 
 

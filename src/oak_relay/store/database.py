@@ -3,7 +3,6 @@
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
 
 import asyncpg
 from alembic import command
@@ -75,6 +74,6 @@ def _upgrade(connection: Connection) -> None:
     command.upgrade(alembic_config(connection), "head")
 
 
-def affected(result: Any) -> int:
-    """How many rows a statement touched."""
-    return int(result.rowcount)
+async def raw(connection: AsyncConnection) -> asyncpg.Connection:
+    """The driver's own connection behind a pooled one, for hot statements."""
+    return (await connection.get_raw_connection()).driver_connection

@@ -88,9 +88,12 @@ entries AS (
   INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, worker_id)
   SELECT $2, u.*, lease.id FROM lease, unnest($3::uuid[], $4::int[], $5::text[], $6::text[], $7::int[], $8::text[],
     $9::text[], $10::text[], $11::bytea[], $12::timestamptz[], $13::timestamptz[]) AS u
+), defs AS MATERIALIZED (
+  SELECT id, searched FROM table_def WHERE workspace_id = $2 AND id = ANY($14::uuid[]) FOR KEY SHARE
 ), rows AS (
-  INSERT INTO table_row (workspace_id, table_id, id, data)
-  SELECT $2, u.* FROM lease, unnest($14::uuid[], $15::uuid[], $16::text[]::jsonb[]) AS u
+  INSERT INTO table_row (workspace_id, table_id, id, data, searched)
+  SELECT $2, u.*, defs.searched FROM lease, unnest($14::uuid[], $15::uuid[], $16::text[]::jsonb[]) AS u(table_id, id, data)
+  LEFT JOIN defs ON defs.id = u.table_id
 )"""
 _ENDS = """, gone AS (
   DELETE FROM queue q USING lease, unnest($17::uuid[]) AS u(id)
@@ -247,6 +250,10 @@ async def _apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
         "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
         keys,
     )
+    for table_id in sorted(
+        {row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}
+    ):
+        await _search(connection, table_id)
     for row in rows:
         assert row.effect is not None
         op, data = row.effect
@@ -274,16 +281,38 @@ def _lock_key(row: EntryRow) -> str:
 
 _UPSERT = """
 WITH target AS (
-  SELECT id FROM table_row WHERE workspace_id = $1 AND table_id = $2 AND data @> $3::text::jsonb ORDER BY id LIMIT 1
+  SELECT id FROM table_row WHERE workspace_id = $1 AND table_id = $2 AND searched AND data @> $3::text::jsonb ORDER BY id LIMIT 1
 ), changed AS (
   UPDATE table_row t SET data = t.data || $4::text::jsonb, updated_at = now() FROM target
   WHERE t.workspace_id = $1 AND t.table_id = $2 AND t.id = target.id RETURNING t.id, t.data
 ), added AS (
-  INSERT INTO table_row (workspace_id, table_id, id, data)
-  SELECT $1, $2, $5, $4::text::jsonb WHERE NOT EXISTS (SELECT FROM target) RETURNING id, data
+  INSERT INTO table_row (workspace_id, table_id, id, data, searched)
+  SELECT $1, $2, $5, $4::text::jsonb, true WHERE NOT EXISTS (SELECT FROM target) RETURNING id, data
 )
 SELECT id, data::text AS data, false AS created FROM changed UNION ALL SELECT id, data::text, true FROM added
 """
+
+
+async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
+    """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
+    and those that come later see the mark."""
+    known = await connection.fetchval(
+        "SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", MAIN_WORKSPACE, table_id
+    )
+    if known is False:
+        await connection.execute(
+            "SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", MAIN_WORKSPACE, table_id
+        )
+        await connection.execute(
+            "UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2",
+            MAIN_WORKSPACE,
+            table_id,
+        )
+        await connection.execute(
+            "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched",
+            MAIN_WORKSPACE,
+            table_id,
+        )
 
 
 async def _upsert(connection: asyncpg.Connection, data: dict[str, Any]) -> dict[str, Any]:

@@ -47,6 +47,11 @@ async def find(
         table_row.c.workspace_id == MAIN_WORKSPACE, table_row.c.table_id == table_id
     )
     if match:
+        known = select(table_def.c.searched).where(
+            table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.id == table_id
+        )
+        if (await connection.execute(known)).scalar():
+            query = query.where(text("searched"))
         query = query.where(text("data @> CAST(:match AS jsonb)").bindparams(match=values.dumps(match)))
     if after:
         query = query.where(table_row.c.id > after)
@@ -57,7 +62,8 @@ async def find(
 async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, Any]]) -> None:
     """Add rows."""
     statement = text(
-        "INSERT INTO table_row (workspace_id, table_id, id, data) VALUES (:w, :t, :i, CAST(:d AS jsonb))"
+        "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT :w, :t, :i, CAST(:d AS jsonb), "
+        "searched FROM table_def WHERE workspace_id = :w AND id = :t FOR KEY SHARE"
     )
     await connection.execute(
         statement,

@@ -291,6 +291,8 @@ table_def = Table(
     Column("id", Uuid, nullable=False),
     Column("name", Text, nullable=False),
     Column("columns", JSONB, nullable=False),
+    # Set when a row is first looked for by its values; only then are its rows indexed by them.
+    Column("searched", Boolean, nullable=False, server_default="false"),
     _moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "name"),
@@ -303,13 +305,20 @@ table_row = Table(
     Column("table_id", Uuid, nullable=False),
     Column("id", Uuid, nullable=False),
     Column("data", JSONB, nullable=False),
+    Column("searched", Boolean, nullable=False),
     _moment("created_at", False),
     _moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "table_id", "id"),
     ForeignKeyConstraint(
         ["workspace_id", "table_id"], ["table_def.workspace_id", "table_def.id"], ondelete="CASCADE"
     ),
-    Index("ix_table_row_data", "data", postgresql_using="gin", postgresql_ops={"data": "jsonb_path_ops"}),
+    Index(
+        "ix_table_row_data",
+        "data",
+        postgresql_using="gin",
+        postgresql_ops={"data": "jsonb_path_ops"},
+        postgresql_where=text("searched"),
+    ),
 )
 
 member = Table(

@@ -84,11 +84,6 @@ async def one_version(connection: AsyncConnection, workflow_id: UUID, number: in
     return (await connection.execute(query)).first()
 
 
-async def version_by_id(connection: AsyncConnection, version_id: UUID) -> Any | None:
-    query = select(version).where(version.c.workspace_id == MAIN_WORKSPACE, version.c.id == version_id)
-    return (await connection.execute(query)).first()
-
-
 async def set_live(
     connection: AsyncConnection, row: Any, number: int | None, document: Workflow | None
 ) -> None:

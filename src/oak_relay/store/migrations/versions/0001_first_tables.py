@@ -185,6 +185,7 @@ def upgrade() -> None:
         sa.Column("id", sa.Uuid(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("columns", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("searched", sa.Boolean(), server_default="false", nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "id", name=op.f("pk_table_def")),
         sa.UniqueConstraint("workspace_id", "name", name=op.f("uq_table_def_workspace_id_name")),
@@ -258,6 +259,7 @@ def upgrade() -> None:
         sa.Column("table_id", sa.Uuid(), nullable=False),
         sa.Column("id", sa.Uuid(), nullable=False),
         sa.Column("data", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("searched", sa.Boolean(), nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.ForeignKeyConstraint(
@@ -275,6 +277,7 @@ def upgrade() -> None:
         unique=False,
         postgresql_using="gin",
         postgresql_ops={"data": "jsonb_path_ops"},
+        postgresql_where=sa.text("searched"),
     )
     op.create_table(
         "trigger",
@@ -332,6 +335,7 @@ def downgrade() -> None:
         table_name="table_row",
         postgresql_using="gin",
         postgresql_ops={"data": "jsonb_path_ops"},
+        postgresql_where=sa.text("searched"),
     )
     op.drop_table("table_row")
     op.drop_table("workspace")
