@@ -9,7 +9,7 @@ from typing import Any
 
 import orjson
 
-_LONG_NUMBER = re.compile(rb"\d{16}|\d[eE]\+?\d{3}|\d\.\d*[eE]")
+_LONG_NUMBER = re.compile(rb"\d{16}|[\d.]{17}|\d[eE]\+?\d{3}|\d\.\d*[eE]")
 _UNSTORABLE = re.compile("[\x00\ud800-\udfff]")
 
 
@@ -111,7 +111,7 @@ def _write(value: Any, out: list[str]) -> None:
     elif isinstance(value, int):
         out.append(int.__repr__(value))
     elif isinstance(value, float | Decimal):
-        if not math.isfinite(value):
+        if not (value.is_finite() if isinstance(value, Decimal) else math.isfinite(value)):
             raise NotJson(f"{value} is not a JSON number")
         out.append(str(value) if isinstance(value, Decimal) else float.__repr__(value))
     elif isinstance(value, dict):

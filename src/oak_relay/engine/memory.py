@@ -20,6 +20,7 @@ class MemoryJournal:
         self.log: list[Entry] = []
         self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
         self._apply = apply or (lambda effect: effect.data)
+        self._sleepers: list[datetime] = []
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
         for entry in entries:
             self._keep(entry)
@@ -45,9 +46,16 @@ class MemoryJournal:
         return 0.5
 
     async def sleep_until(self, moment: datetime) -> None:
-        for _ in range(3):
-            await asyncio.sleep(0)
-        self.clock = max(self.clock, moment)
+        """The clock moves to the earliest of those who sleep, once nobody else has anything to do."""
+        self._sleepers.append(moment)
+        try:
+            while self.clock < moment:
+                for _ in range(20):
+                    await asyncio.sleep(0)
+                if moment <= min(self._sleepers):
+                    self.clock = max(self.clock, moment)
+        finally:
+            self._sleepers.remove(moment)
 
     def _keep(self, entry: Entry) -> None:
         self.log.append(entry)

@@ -537,7 +537,7 @@ class Walk:
             if entry.kind == "lost":
                 continue
             if "error" not in entry.body:
-                state.done, state.output = True, entry.body["output"]
+                state.done, state.output, state.error = True, entry.body["output"], None
             else:
                 state.failures += 1
                 state.error = StepFailed.from_data(entry.body["error"])

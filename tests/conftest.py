@@ -1,0 +1,214 @@
+"""One database server for all tests; a service with workers and stand-ins as real processes."""
+
+import contextlib
+import json
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import asyncpg
+import httpx
+import pytest
+
+from oak_relay.client import Client
+from oak_relay.runtime.cluster import Cluster
+
+ROOT = Path(__file__).parent.parent
+SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
+MODEL_KEY = "mk-" + secrets.token_hex(12)
+OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def until(what: Callable[[], Any], seconds: float = 30.0) -> Any:
+    """Wait for a condition; its value."""
+    deadline = time.monotonic() + seconds
+    while True:
+        with contextlib.suppress(httpx.TransportError, OSError):
+            if found := what():
+                return found
+        if time.monotonic() > deadline:
+            raise AssertionError(f"not within {seconds} s")
+        time.sleep(0.02)
+
+
+class Processes:
+    """Real processes on one database of their own."""
+
+    def __init__(self, home: Path, url: str) -> None:
+        self.home, self.database = home, url
+        self.port, self.outside = free_port(), free_port()
+        self.url, self.standins = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.outside}"
+        self.password = "correct horse 7"
+        self.environment = {
+            **os.environ,
+            "OAK_RELAY_DATA_DIR": str(home),
+            "OAK_RELAY_DATABASE_URL": url,
+            "OAK_RELAY_PORT": str(self.port),
+            "OAK_RELAY_FIRST_PASSWORD": self.password,
+            "OAK_RELAY_LEASE": "2",
+            "OAK_RELAY_LOG_FORMAT": "json",
+            "STANDIN_MODEL_KEY": MODEL_KEY,
+            "STANDIN_OFFICE_KEY": OFFICE_KEY,
+            "STANDIN_SIGNING_SECRET": SIGNING,
+            "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
+        }
+        self.running: list[subprocess.Popen[bytes]] = []
+        self.log = home / "processes.log"
+
+    def start(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
+        with self.log.open("ab") as log:
+            process = subprocess.Popen(
+                [sys.executable, "-m", "oak_relay.cli", *command], env={**self.environment, **more}, stderr=log, stdout=log
+            )
+        self.running.append(process)
+        return process
+
+    def start_worker(self, **more: str) -> subprocess.Popen[bytes]:
+        """A worker that has registered."""
+        before = self.sql("SELECT count(*) FROM worker")
+        process = self.start("work", **more)
+        until(lambda: self.sql("SELECT count(*) FROM worker") > before)
+        return process
+
+    def kill(self, process: subprocess.Popen[bytes], number: int = signal.SIGKILL) -> None:
+        process.send_signal(number)
+        process.wait(30)
+        self.running.remove(process)
+
+    def start_all(self) -> None:
+        self.start("standins", "--port", str(self.outside), "--rules", str(ROOT / "demo" / "model"))
+        self.start("serve")
+        until(lambda: httpx.get(f"{self.url}/health/ready").is_success, 60)
+        until(lambda: httpx.get(f"{self.standins}/received.json").is_success, 60)
+
+    def client(self) -> Client:
+        return Client(self.url, (self.home / "cli.token").read_text().strip())
+
+    def sql(self, statement: str, *given: Any) -> Any:
+        rows = self.rows(statement, *given)
+        return rows[0][0] if rows else None
+
+    def rows(self, statement: str, *given: Any) -> list[Any]:
+        import asyncio
+        import threading
+
+        found: list[Any] = []
+
+        async def ask() -> None:
+            connection = await asyncpg.connect(self.database)
+            try:
+                found.extend(await connection.fetch(statement, *given))
+            finally:
+                await connection.close()
+
+        thread = threading.Thread(target=lambda: asyncio.run(ask()))  # a test may have a loop of its own
+        thread.start()
+        thread.join()
+        return found
+
+    def fault(self, **fault: Any) -> None:
+        httpx.post(f"{self.standins}/faults", json=fault).raise_for_status()
+
+    def worked(self) -> dict[str, int]:
+        """How often the stand-ins worked on each idempotency key."""
+        return httpx.get(f"{self.standins}/received.json").json()["worked"]
+
+    def stop(self) -> None:
+        for process in self.running:
+            process.kill()
+        for process in self.running:
+            process.wait(30)
+
+
+@pytest.fixture(scope="session")
+def server() -> Iterator[str]:
+    """The URL of a PostgreSQL of the tests' own."""
+    home = Path(tempfile.mkdtemp(prefix="oak-test-"))
+    home.chmod(0o711)
+    cluster = Cluster(home)
+    yield cluster.start()
+    cluster.stop("immediate")
+    shutil.rmtree(home, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def new_database(server: str) -> Callable[[], str]:
+    """Makes databases."""
+
+    def make() -> str:
+        import asyncio
+        import threading
+
+        name = f"t_{secrets.token_hex(6)}"
+
+        async def create() -> None:
+            connection = await asyncpg.connect(server)
+            await connection.execute(f"CREATE DATABASE {name}")
+            await connection.close()
+
+        thread = threading.Thread(target=lambda: asyncio.run(create()))
+        thread.start()
+        thread.join()
+        return server.rsplit("/", 1)[0] + f"/{name}"
+
+    return make
+
+
+@pytest.fixture(scope="session")
+def oak(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Processes]:
+    """A service, a worker and the stand-ins, with the demo's credentials, models, tables and workflow."""
+    processes = Processes(tmp_path_factory.mktemp("oak"), new_database())
+    processes.start_all()
+    processes.start_worker()
+    seed(processes)
+    yield processes
+    processes.stop()
+
+
+@pytest.fixture
+def lone(new_database: Callable[[], str], tmp_path: Path) -> Iterator[Processes]:
+    """A service and the stand-ins, seeded; workers are the test's own to start and kill."""
+    processes = Processes(tmp_path, new_database())
+    processes.start_all()
+    seed(processes)
+    yield processes
+    processes.stop()
+
+
+@pytest.fixture(scope="session")
+def client(oak: Processes) -> Client:
+    return oak.client()
+
+
+def seed(processes: Processes) -> None:
+    client = processes.client()
+    client.put_credential("booking-site", kind="signing", secret=SIGNING)
+    client.put_credential(
+        "office", kind="header", header="X-API-Key", secret=OFFICE_KEY, hosts=["127.0.0.1"], test_url=f"{processes.standins}/office/me"
+    )
+    client.put_credential("models", kind="bearer", secret=MODEL_KEY, test_url=f"{processes.standins}/v1/models")
+    for name, model in (("quick", "larch-small"), ("careful", "larch-large")):
+        client.put_model(name, url=f"{processes.standins}/v1", model=model, credential="models", prices={"input": 1, "output": 4})
+    data = json.loads((ROOT / "demo" / "data.json").read_text())
+    for name, columns in data["tables"].items():
+        client.create_table(name, columns)
+        if name in data["rows"]:
+            client.add_rows(name, data["rows"][name])
+    client.save((ROOT / "demo" / "workflows" / "booking-triage.yaml").read_text())
+    client.live("booking-triage")
+    client.settings("booking-triage", {"office": f"{processes.standins}/office"})

@@ -1,0 +1,62 @@
+"""The checker: one finding per mistake, on the right line, with a fix."""
+
+from pathlib import Path
+
+import pytest
+from jsonschema import Draft202012Validator
+
+from oak_relay.cli.main import main
+from oak_relay.document.check import World, check
+from oak_relay.document.models import json_schema
+from oak_relay.document.script import script
+from oak_relay.document.text import read, write
+from oak_relay.models.catalogue import CATALOGUE
+
+WORLD = World(CATALOGUE.shapes(), frozenset({"quick"}), frozenset({"office"}), frozenset({"huts"}))
+BROKEN = Path(__file__).parent / "broken"
+DEMO = (Path(__file__).parent.parent / "demo" / "workflows" / "booking-triage.yaml").read_text()
+
+
+@pytest.mark.parametrize("file", sorted(BROKEN.glob("*.yaml")), ids=lambda f: f.stem)
+def test_each_mistake_is_found_once_on_its_line(file):
+    """Each broken document marks its one mistake with `# HERE: words of the message`."""
+    text = file.read_text()
+    line, words = next((n, t.split("# HERE:")[1].strip()) for n, t in enumerate(text.splitlines(), 1) if "# HERE:" in t)
+    findings = check(text, WORLD).findings
+    assert [(f.line, words in f.message) for f in findings] == [(line, True)], findings
+    assert findings[0].fix
+    assert findings[0].column >= 1
+
+
+def test_the_demo_is_sound():
+    assert check(DEMO, World(CATALOGUE.shapes())).findings == []
+
+
+def test_the_demo_fits_the_published_schema():
+    Draft202012Validator.check_schema(json_schema())
+    Draft202012Validator(json_schema()).validate(read(DEMO).data)
+
+
+def test_comments_and_order_survive():
+    assert "# a comment" in write(read(DEMO.replace("limits:", "# a comment\nlimits:")).tree)
+    assert list(read(write(read(DEMO).tree)).data) == list(read(DEMO).data)
+
+
+def test_the_script_reads_as_numbered_sentences():
+    document = check(DEMO, World(CATALOGUE.shapes())).document
+    lines = [(line.number, line.sentence) for line in script(document)]
+    assert lines[0] == ("1", "Have quick label input.message")
+    assert ("3a.1", "Ask careful for draft") in lines
+    assert lines[-1] == ("5", "Add or update a row in requests")
+
+
+@pytest.mark.parametrize("text", ["", "- a", "oak: 1", "a: [", "\x00", "&a [*a]", "oak: 1\nworkflow: x\nsteps: 3", "a: " + "[" * 200, "? [a]\n: b"])
+def test_anything_gives_findings_and_never_breaks(text):
+    assert check(text, WORLD).findings
+
+
+def test_the_command_line_checks_a_folder(capsys):
+    assert main(["check", str(BROKEN)]) == 1
+    out = capsys.readouterr().out
+    assert f"{len(list(BROKEN.glob('*.yaml')))} documents" in out
+    assert "unknown-key.yaml:4:" in out
