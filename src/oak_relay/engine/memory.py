@@ -50,9 +50,10 @@ class MemoryJournal:
         self._sleepers.append(moment)
         try:
             while self.clock < moment:
+                before = len(self.log), self.clock
                 for _ in range(20):
                     await asyncio.sleep(0)
-                if moment <= min(self._sleepers):
+                if before == (len(self.log), self.clock) and moment <= min(self._sleepers):
                     self.clock = max(self.clock, moment)
         finally:
             self._sleepers.remove(moment)
