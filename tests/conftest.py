@@ -68,12 +68,15 @@ class Processes:
             "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
         }
         self.running: list[subprocess.Popen[bytes]] = []
-        self.log = home / "processes.log"
+        self.log = Path(os.environ.get("OAK_TEST_LOGS", str(home))) / "processes.log"
 
     def start(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
         with self.log.open("ab") as log:
             process = subprocess.Popen(
-                [sys.executable, "-m", "oak_relay.cli", *command], env={**self.environment, **more}, stderr=log, stdout=log
+                [sys.executable, "-m", "oak_relay.cli", *command],
+                env={**self.environment, **more},
+                stderr=log,
+                stdout=log,
             )
         self.running.append(process)
         return process
@@ -199,11 +202,24 @@ def seed(processes: Processes) -> None:
     client = processes.client()
     client.put_credential("booking-site", kind="signing", secret=SIGNING)
     client.put_credential(
-        "office", kind="header", header="X-API-Key", secret=OFFICE_KEY, hosts=["127.0.0.1"], test_url=f"{processes.standins}/office/me"
+        "office",
+        kind="header",
+        header="X-API-Key",
+        secret=OFFICE_KEY,
+        hosts=["127.0.0.1"],
+        test_url=f"{processes.standins}/office/me",
     )
-    client.put_credential("models", kind="bearer", secret=MODEL_KEY, test_url=f"{processes.standins}/v1/models")
+    client.put_credential(
+        "models", kind="bearer", secret=MODEL_KEY, test_url=f"{processes.standins}/v1/models"
+    )
     for name, model in (("quick", "larch-small"), ("careful", "larch-large")):
-        client.put_model(name, url=f"{processes.standins}/v1", model=model, credential="models", prices={"input": 1, "output": 4})
+        client.put_model(
+            name,
+            url=f"{processes.standins}/v1",
+            model=model,
+            credential="models",
+            prices={"input": 1, "output": 4},
+        )
     data = json.loads((ROOT / "demo" / "data.json").read_text())
     for name, columns in data["tables"].items():
         client.create_table(name, columns)

@@ -83,7 +83,9 @@ def plan_of(steps, **more):
 async def to_the_end(plan, world, journal, actions=None, data=None):
     """Walk again and again, each time behind the rest, until the run has ended."""
     while True:
-        walk = Walk(plan, journal, actions or Actions(world), Start("run", {"input": data or {}, "settings": {}}))
+        walk = Walk(
+            plan, journal, actions or Actions(world), Start("run", {"input": data or {}, "settings": {}})
+        )
         outcome = await walk.walk()
         if isinstance(outcome, Finished):
             return outcome
@@ -92,7 +94,9 @@ async def to_the_end(plan, world, journal, actions=None, data=None):
 
 def run(steps, world=None, data=None, journal=None, **more):
     world = world or World()
-    return asyncio.run(to_the_end(plan_of(steps, **more), world, journal or MemoryJournal(world.apply), data=data))
+    return asyncio.run(
+        to_the_end(plan_of(steps, **more), world, journal or MemoryJournal(world.apply), data=data)
+    )
 
 
 @st.composite
@@ -103,7 +107,20 @@ def step_lists(draw, depth=0, prefix=""):
         name = f"{prefix}s{index}"
         before = f"{prefix}s{index - 1}" if index else None
         seen = f"${{ [input.n, {before}] }}" if before else "${ input.n }"
-        kind = draw(st.sampled_from(["set", "add", "ask", "mail", "wait", "broken", "now", *(["branch", "each"] if depth < 2 else [])]))
+        kind = draw(
+            st.sampled_from(
+                [
+                    "set",
+                    "add",
+                    "ask",
+                    "mail",
+                    "wait",
+                    "broken",
+                    "now",
+                    *(["branch", "each"] if depth < 2 else []),
+                ]
+            )
+        )
         step = {"step": name}
         if kind == "set":
             step["set"] = {"v": seen}
@@ -119,9 +136,15 @@ def step_lists(draw, depth=0, prefix=""):
             step |= {"each": "${ [1, 2, 3] }", "as": f"{name}_i", "width": draw(st.integers(1, 3)), "failed": draw(st.sampled_from(["keep", "drop", "stop"])),
                      "steps": draw(step_lists(depth + 1, f"{name}_z")), "gives": f"${{ [{name}_i, {name}_zs0] }}"}  # fmt: skip
         else:
-            step |= {"do": kind, "with": {"v": seen}, "retry": {"tries": 3, "wait": draw(st.sampled_from(["1s", "20s"])), "spread": 0}}
+            step |= {
+                "do": kind,
+                "with": {"v": seen},
+                "retry": {"tries": 3, "wait": draw(st.sampled_from(["1s", "20s"])), "spread": 0},
+            }
         if draw(st.booleans()):
-            step["on_error"] = draw(st.sampled_from(["go_on", [{"step": f"{name}_e", "set": {"v": "${ error.kind }"}}]]))
+            step["on_error"] = draw(
+                st.sampled_from(["go_on", [{"step": f"{name}_e", "set": {"v": "${ error.kind }"}}]])
+            )
         if draw(st.integers(0, 5)) == 0:
             step["when"] = "${ input.n > 1 }"
         steps.append(step)
@@ -159,7 +182,9 @@ def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):
         assert resumed.state == whole.state
         assert _without_times(resumed.result) == _without_times(whole.result)
         assert (resumed.error or {}).get("kind") == (whole.error or {}).get("kind")
-    recorded = Counter(e.path for e in journal.log if e.kind == "ended" and isinstance(e.body, dict) and "output" in e.body)
+    recorded = Counter(
+        e.path for e in journal.log if e.kind == "ended" and isinstance(e.body, dict) and "output" in e.body
+    )
     assert all(count == 1 for count in recorded.values())
     attempts = Counter((e.path, e.attempt) for e in journal.log if e.kind == "ended")
     assert all(count == 1 for count in attempts.values())
@@ -194,7 +219,9 @@ def test_an_unsafe_action_that_was_reached_is_not_retried():
             raise StepFailed("unavailable", "the line broke", reached="maybe")
 
     world = World()
-    outcome = asyncio.run(to_the_end(plan_of([{"step": "a", "do": "mail"}]), world, MemoryJournal(), Reached(world)))
+    outcome = asyncio.run(
+        to_the_end(plan_of([{"step": "a", "do": "mail"}]), world, MemoryJournal(), Reached(world))
+    )
     assert outcome.state == "failed"
     assert world.performed["a"] == 1
 
@@ -220,14 +247,27 @@ def test_another_input_than_recorded_is_divergence():
     """Rule 6: a mismatch stops the run, never guesses."""
     journal = MemoryJournal(lambda e: e.data)
     run([{"step": "a", "do": "ask", "with": {"v": "${ input.n }"}}], data={"n": 1}, journal=journal)
-    outcome = run([{"step": "a", "do": "ask", "with": {"v": "${ input.n }"}}], data={"n": 2}, journal=MemoryJournal(entries=journal.log))
+    outcome = run(
+        [{"step": "a", "do": "ask", "with": {"v": "${ input.n }"}}],
+        data={"n": 2},
+        journal=MemoryJournal(entries=journal.log),
+    )
     assert outcome.error["kind"] == "diverged"
     assert Diverged.__doc__
 
 
 def test_a_run_rests_only_when_every_strand_does():
     """Rule 9."""
-    steps = [{"step": "m", "each": "${ ['1s', '1h', '2h'] }", "as": "d", "width": 3, "steps": [{"step": "w", "wait": "${ d }"}], "gives": "${ d }"}]
+    steps = [
+        {
+            "step": "m",
+            "each": "${ ['1s', '1h', '2h'] }",
+            "as": "d",
+            "width": 3,
+            "steps": [{"step": "w", "wait": "${ d }"}],
+            "gives": "${ d }",
+        }
+    ]
     journal = MemoryJournal()
     first = asyncio.run(Walk(plan_of(steps), journal, Actions(World()), Start("r", {"input": {}})).walk())
     assert isinstance(first, Rested)
@@ -247,7 +287,15 @@ def test_each_keeps_or_drops_what_fails(failed, result):
 
 
 def test_a_step_inside_its_timeout_is_cut_and_the_cut_is_recorded():
-    steps = [{"step": "m", "each": "${ [1] }", "timeout": "30m", "steps": [{"step": "w", "wait": "2h"}], "on_error": "go_on"}]
+    steps = [
+        {
+            "step": "m",
+            "each": "${ [1] }",
+            "timeout": "30m",
+            "steps": [{"step": "w", "wait": "2h"}],
+            "on_error": "go_on",
+        }
+    ]
     outcome = run(steps, result="${ m.error.kind }")
     assert (outcome.state, outcome.result) == ("succeeded", "timeout")
 
@@ -285,7 +333,12 @@ def test_cancel_starts_nothing_new_and_lets_unsafe_calls_end(action, ends):
 
     async def scene():
         journal = MemoryJournal()
-        walk = Walk(plan_of([{"step": "a", "do": action}, {"step": "b", "do": "ask"}]), journal, Waiting(world), Start("r", {"input": {}}))
+        walk = Walk(
+            plan_of([{"step": "a", "do": action}, {"step": "b", "do": "ask"}]),
+            journal,
+            Waiting(world),
+            Start("r", {"input": {}}),
+        )
         task = asyncio.create_task(walk.walk())
         while not world.performed["a"]:
             await asyncio.sleep(0)

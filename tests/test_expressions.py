@@ -10,7 +10,13 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import BadExpression, Template, compile_text
 
 SCOPE = {
-    "input": {"guest": {"email": "ada@guests.example"}, "items": 3, "nights": [2, 5], "none": None, "text": "12"},
+    "input": {
+        "guest": {"email": "ada@guests.example"},
+        "items": 3,
+        "nights": [2, 5],
+        "none": None,
+        "text": "12",
+    },
     "huts": [{"name": "Upper Tarn", "bunks": 36}, {"name": "Glasswater", "bunks": 40}],
     "now": datetime(2031, 4, 5, 6, 30, tzinfo=UTC),
 }
@@ -32,7 +38,10 @@ def value(text, **more):
         ("${ input.a.b.c | default('none') }", "none"),
         ("${ input.guest.email.upper() }", "ADA@GUESTS.EXAMPLE"),
         ("${ 'a' ~ 1 ~ true }", "a1true"),
-        ("\\${ input } and {{ braces }} {% mean %} nothing", "${ input } and {{ braces }} {% mean %} nothing"),
+        (
+            "\\${ input } and {{ braces }} {% mean %} nothing",
+            "${ input } and {{ braces }} {% mean %} nothing",
+        ),
         ("${ huts | map(attribute='name') | list }", ["Upper Tarn", "Glasswater"]),
         ("${ huts | selectattr('bunks', 'gt', 38) | map(attribute='name') | first }", "Glasswater"),
         ("%% for hut in huts\n- ${ hut.name }\n%% endfor\nend", "- Upper Tarn\n- Glasswater\nend"),
@@ -42,7 +51,7 @@ def value(text, **more):
         ("${ huts | csv }", "name,bunks\r\nUpper Tarn,36\r\nGlasswater,40\r\n"),
         ("${ '**bold** [link](x)' | plain }", "bold link"),
         ("${ now | in_zone('Europe/Zurich') | date('%H:%M') }", "08:30"),
-        ("${ \"Saint Odo's Rest\" | slug }", "saint-odo-s-rest"),
+        ('${ "Saint Odo\'s Rest" | slug }', "saint-odo-s-rest"),
         ("${ 'abcdefghij' | mask }", "••••••ghij"),
     ],
 )
@@ -93,7 +102,12 @@ def test_texts_have_an_end():
         value("${ a ~ a ~ a }", a="x" * 500_000)
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(), lambda i: st.lists(i, max_size=3) | st.dictionaries(st.text(), i, max_size=3)))
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(),
+        lambda i: st.lists(i, max_size=3) | st.dictionaries(st.text(), i, max_size=3),
+    )
+)
 def test_a_whole_expression_keeps_its_value(given_value):
     assert Template({"a": ["${ x }"]}).render({"x": given_value}) == {"a": [given_value]}
 

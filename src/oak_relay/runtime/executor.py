@@ -1,5 +1,6 @@
 """The executor: performs actions of the catalogue for one run, with its credentials and deadlines."""
 
+import asyncio
 import time
 from collections.abc import Callable
 from typing import Any
@@ -7,6 +8,7 @@ from urllib.parse import urlsplit
 from uuid import UUID
 
 import httpx
+import structlog
 
 from oak_relay.actions.base import Action, Result, StoredCredential
 from oak_relay.document import values
@@ -14,9 +16,12 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.hints import LOST
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import rows
 from oak_relay.store.database import Database
+
+log = structlog.get_logger()
 
 
 class Tools:
@@ -93,7 +98,7 @@ class At:
             raise StepFailed("missing", f"there is no table {table}", fix=f"oak-relay table create {table}")
         if values.unstorable(match):
             return []
-        async with self._tools.database.engine.connect() as connection:
+        async with self._tools.database.connect() as connection:
             found = await rows.find(connection, known.tables[table]["id"], match, limit)
         return [row["row"] for row in found]
 
@@ -131,7 +136,18 @@ class RunExecutor:
         return LocalEffect(change.op, change.data)
 
     async def perform(self, call: Call) -> Outcome:
-        result = await perform(CATALOGUE.get(call.action), call.input, self._at(call))
+        try:
+            result = await perform(CATALOGUE.get(call.action), call.input, self._at(call))
+        except LOST as error:
+            raise StepFailed(
+                "unavailable", f"{call.action}: {error}", fix="it is tried again", reached="maybe"
+            ) from error
+        except (StepFailed, asyncio.CancelledError):
+            raise
+        except Exception as error:
+            log.exception("action broke", action=call.action, run=str(self._run_id))
+            reason = f"{call.action} broke unexpectedly: {type(error).__name__}: {error}"
+            raise StepFailed("failed", reason, fix="see the worker's log", reached="maybe") from error
         return Outcome(result.output, result.detail, result.usage)
 
     def _at(self, call: Call) -> At:

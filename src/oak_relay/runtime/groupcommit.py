@@ -54,7 +54,7 @@ class GroupCommit(Generic[T, R]):
                 await self._write(taken)
                 taken = []
         except BaseException as error:
-            self._broken = error if isinstance(error, Exception) else ConnectionError("the writer has ended")
+            self._broken = ConnectionError(f"the writer has ended: {error or type(error).__name__}")
             for _, future in (*taken, *self._waiting):
                 if not future.done():
                     future.set_exception(self._broken)

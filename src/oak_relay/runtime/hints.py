@@ -21,6 +21,7 @@ LOST = (
     asyncpg.CrashShutdownError,
     asyncio.TimeoutError,
     asyncpg.TooManyConnectionsError,
+    asyncpg.InternalClientError,
 )
 """What a lost or not yet ready server looks like."""
 log = structlog.get_logger()

@@ -35,7 +35,7 @@ class Registry:
         """The present snapshot."""
         if time.monotonic() - self._made > _AGE:
             moment = time.monotonic()
-            async with self._database.engine.connect() as connection:
+            async with self._database.connect() as connection:
                 self.now = await self.vault.snapshot(connection, self.now)
             self._made = moment
         return self.now

@@ -13,6 +13,7 @@ import structlog
 import uuid_utils.compat as uuids
 
 from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
 from oak_relay.engine.plan import REVISION, Plan
 from oak_relay.engine.walk import Finished, Start, Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
@@ -23,7 +24,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.writer import Fenced, JournalWriter, RunJournal
 from oak_relay.store import journal, queue
-from oak_relay.store.database import Database
+from oak_relay.store.database import Database, raw
 from oak_relay.store.queue import Claim
 from oak_relay.store.vault import event_context
 
@@ -64,6 +65,9 @@ class Worker:
                 except LOST as error:
                     log.warning("database lost", reason=str(error) or type(error).__name__)
                     await asyncio.sleep(0.5)
+                except Exception:
+                    log.exception("worker broke; beginning anew")
+                    await asyncio.sleep(2)
         finally:
             await self._tools.close()
 
@@ -163,12 +167,8 @@ class _Incarnation:
         self._tasks.discard(task)
         if len(self._tasks) <= self._settings.walks * 7 // 8:
             self._worker._awake.set()
-        if (
-            not task.cancelled()
-            and task.exception() is not None
-            and not isinstance(task.exception(), (Fenced, *LOST))
-        ):
-            log.error("walk failed", exc_info=task.exception())
+        if not task.cancelled():
+            task.exception()  # a lost lease or connection ends the incarnation as a whole
 
     async def _walk(self, claim: Claim, plan: Plan, recorded: Sequence[asyncpg.Record]) -> None:
         record = RunJournal(claim, recorded, self._writer, self._registry)
@@ -185,6 +185,18 @@ class _Incarnation:
                 await record.end(outcome)
             else:
                 await record.rest(outcome, claim.worked + time.monotonic() - began)
+        except (Fenced, *LOST):
+            raise
+        except Exception as error:
+            log.exception("walk broke", run=str(claim.run_id))
+            broke = StepFailed(
+                "failed",
+                f"the walk broke three times: {type(error).__name__}: {error}",
+                fix="see the worker's log",
+            )
+            shown = self._registry.now.blanker.text(values.dumps(broke.as_data()))
+            async with self._database.connect() as connection:
+                await queue.give_back(await raw(connection), self.id, claim.run_id, shown)
         finally:
             self._walks.pop(claim.run_id, None)
 

@@ -39,7 +39,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
             fix=f"try again in {seconds} s",
             headers={"Retry-After": str(seconds)},
         )
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = next((m for m in await people.members(connection) if m.name == given.name), None)
     try:
         if row is None:
@@ -87,7 +87,7 @@ async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
 
 @router.get("/tokens")
 async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         return [
             TokenOut(id=t.id, name=t.name, created_at=t.created_at) for t in await people.tokens(connection)
         ]

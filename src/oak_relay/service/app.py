@@ -104,7 +104,7 @@ def _operation(app: FastAPI) -> None:
     async def ready(request: Request) -> JSONResponse:
         """The database answers; `workers` counts those whose lease holds."""
         parts: Parts = request.app.state.parts
-        async with parts.database.engine.connect() as connection:
+        async with parts.database.connect() as connection:
             workers = (
                 await connection.execute(
                     text(

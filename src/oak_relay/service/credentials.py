@@ -22,7 +22,7 @@ router = APIRouter(prefix="/api/v1/credentials", tags=["credentials"])
 
 @router.get("")
 async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         rows = await connection.execute(select(credential).order_by(credential.c.name))
         return [_out(row) for row in rows]
 

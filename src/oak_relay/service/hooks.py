@@ -45,7 +45,7 @@ class Hooks:
         known = self._known.get(path)
         if known and not afresh and time.monotonic() - known.made < _AGE:
             return known
-        async with self._parts.database.engine.connect() as connection:
+        async with self._parts.database.connect() as connection:
             row = await workflows.hook(connection, path)
             if row is None:
                 self._known.pop(path, None)
@@ -163,7 +163,7 @@ async def _result(parts: Parts, run_id: UUID) -> Response:
     deadline = time.monotonic() + _WAIT
     async with parts.watch.run(run_id) as event:
         while time.monotonic() < deadline:
-            async with parts.database.engine.connect() as connection:
+            async with parts.database.connect() as connection:
                 row = await runs.one(connection, run_id)
             assert row is not None
             if row.answer is not None:

@@ -22,7 +22,7 @@ router = APIRouter(prefix="/api/v1/models", tags=["models"])
 
 @router.get("")
 async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         return [
             _out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))
         ]

@@ -132,7 +132,7 @@ PartsDep = Annotated[Parts, Depends(parts_of)]
 async def caller(request: Request, parts: PartsDep) -> Caller:
     """The caller, by bearer token or session cookie. Cookies work only for requests from our own pages."""
     header = request.headers.get("authorization", "")
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         if header.lower().startswith("bearer "):
             row = await people.holder(connection, header[7:].strip(), "api")
             if row:

@@ -15,6 +15,7 @@ from oak_relay.document.script import script
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, Target
+from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
@@ -53,7 +54,7 @@ async def start_run(
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> RunOut:
     """Start a run. The same `Idempotency-Key` again gives the same run."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, given.workflow)
         if row is None:
             raise missing("workflow", given.workflow, "see oak-relay workflows")
@@ -86,7 +87,7 @@ async def list_runs(
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> RunPage:
     """Runs, newest first; stable while new ones arrive."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, workflow) if workflow else None
         if workflow and row is None:
             return RunPage(runs=[])
@@ -112,9 +113,13 @@ async def stream_runs(parts: PartsDep, _: CallerDep) -> EventSourceResponse:
     return EventSourceResponse(_changes(parts), ping=15)
 
 
-@router.get("/runs/{run_id}")
-async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> RunDetail:
-    async with parts.database.engine.connect() as connection:
+@router.get("/runs/{run_id}", response_model=RunDetail)
+async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
+    return exact.answer(await _detail(parts, run_id))
+
+
+async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
+    async with parts.database.connect() as connection:
         row = await runs.one(connection, run_id)
         if row is None:
             raise missing("run", str(run_id))
@@ -128,55 +133,59 @@ async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> RunDetail:
     )
 
 
-@router.get("/runs/{run_id}/trace")
-async def show_trace(run_id: UUID, parts: PartsDep, _who: CallerDep) -> TraceOut:
+@router.get("/runs/{run_id}/trace", response_model=TraceOut)
+async def show_trace(run_id: UUID, parts: PartsDep, _who: CallerDep) -> Response:
     """The script of the run's version and a span for each thing that happened."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = await runs.one(connection, run_id)
         if row is None:
             raise missing("run", str(run_id))
         _, document = await parts.registry.plan(await raw(connection), row.version_id)
         entries = await runs.entries(connection, run_id)
     lines = script(document)
-    return TraceOut(
-        run=_out(row),
-        script=[LineOut(**line.as_data()) for line in lines],
-        spans=_spans(entries, row.state in runs.OVER),
+    return exact.answer(
+        TraceOut(
+            run=_out(row),
+            script=[LineOut(**line.as_data()) for line in lines],
+            spans=_spans(entries, row.state in runs.OVER),
+        )
     )
 
 
-@router.get("/runs/{run_id}/journal")
+@router.get("/runs/{run_id}/journal", response_model=list[EntryOut])
 async def show_journal(
     run_id: UUID,
     parts: PartsDep,
     _: CallerDep,
     after: int = -1,
     limit: Annotated[int, Query(ge=1, le=5000)] = 500,
-) -> list[EntryOut]:
+) -> Response:
     """The journal, entry by entry, as it may be shown."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         found = await runs.entries(connection, run_id, after, limit)
-    return [
-        EntryOut(
-            seq=e.seq,
-            path=e.path,
-            kind=e.kind,
-            attempt=e.attempt,
-            hash=e.hash,
-            body=_json(e.body),
-            detail=_json(e.detail),
-            started=e.started_at,
-            at=e.at,
-            worker=e.worker_id,
-        )
-        for e in found
-    ]
+    return exact.answer(
+        [
+            EntryOut(
+                seq=e.seq,
+                path=e.path,
+                kind=e.kind,
+                attempt=e.attempt,
+                hash=e.hash,
+                body=_json(e.body),
+                detail=_json(e.detail),
+                started=e.started_at,
+                at=e.at,
+                worker=e.worker_id,
+            )
+            for e in found
+        ]
+    )
 
 
 @router.get("/runs/{run_id}/why")
-async def why(run_id: UUID, parts: PartsDep, caller: CallerDep) -> dict[str, str]:
+async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
     """Why a run is not moving."""
-    return {"why": (await show_run(run_id, parts, caller)).why}
+    return {"why": (await _detail(parts, run_id)).why}
 
 
 @router.post("/runs/{run_id}/cancel")
@@ -196,33 +205,35 @@ async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str,
 @router.get("/runs/{run_id}/stream")
 async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSourceResponse:
     """Server-sent events: `span` for each span that is new or changed, `run` when the run changed; ends with the run."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         if await runs.one(connection, run_id) is None:
             raise missing("run", str(run_id))
     return EventSourceResponse(_follow(parts, run_id), ping=15)
 
 
-@router.get("/events")
+@router.get("/events", response_model=list[EventOut])
 async def list_events(
     parts: PartsDep, _: CallerDep, after: UUID | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
-) -> list[EventOut]:
+) -> Response:
     """Events, newest first, each with the run it made."""
-    async with parts.database.engine.connect() as connection:
-        return [
-            EventOut(
-                id=r.id,
-                key=r.event_key,
-                source=r.source,
-                type=r.type,
-                at=r.at,
-                data=_json(r.body),
-                run_id=r.run_id,
-                workflow=r.workflow,
-                trigger=r.trigger_name,
-                **values.loads(r.meta),
-            )
-            for r in await runs.events(connection, after, limit)
-        ]
+    async with parts.database.connect() as connection:
+        return exact.answer(
+            [
+                EventOut(
+                    id=r.id,
+                    key=r.event_key,
+                    source=r.source,
+                    type=r.type,
+                    at=r.at,
+                    data=_json(r.body),
+                    run_id=r.run_id,
+                    workflow=r.workflow,
+                    trigger=r.trigger_name,
+                    **values.loads(r.meta),
+                )
+                for r in await runs.events(connection, after, limit)
+            ]
+        )
 
 
 async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
@@ -236,7 +247,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
                 yield ServerSentEvent(event="many", data="{}")
                 continue
             if changed:
-                async with parts.database.engine.connect() as connection:
+                async with parts.database.connect() as connection:
                     rows = await runs.some(connection, [UUID(i) for i in changed])
                 for row in rows:
                     yield ServerSentEvent(event="run", data=_out(row).model_dump_json())
@@ -246,12 +257,12 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
     told: dict[str, str] = {}
     async with parts.watch.run(run_id) as event:
         while True:
-            async with parts.database.engine.connect() as connection:
+            async with parts.database.connect() as connection:
                 row = await runs.one(connection, run_id)
                 entries = await runs.entries(connection, run_id)
             over = row is None or row.state in runs.OVER
             for span in _spans(entries, over):
-                text = span.model_dump_json()
+                text = exact.text(span)
                 if told.get(span.path) != text:
                     told[span.path] = text
                     yield ServerSentEvent(event="span", data=text)
@@ -266,7 +277,7 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
 
 
 async def _run(parts: Parts, run_id: UUID) -> RunOut:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = await runs.one(connection, run_id)
     if row is None:
         raise missing("run", str(run_id))

@@ -3,12 +3,13 @@
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 from pydantic import Field
 from sqlalchemy.exc import IntegrityError
 
 from oak_relay.actions.tables import check_row
 from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.service import exact
 from oak_relay.service.parts import SHAPES, CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ActionOut, In, RowOut, RowPage, TableOut
@@ -33,7 +34,7 @@ class RowsIn(In):
 
 @router.get("/tables")
 async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         return [
             TableOut(name=t.name, columns=t.columns, rows=t.rows, created_at=t.created_at)
             for t in await rows.tables(connection)
@@ -62,22 +63,22 @@ async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
     parts.config_changed()
 
 
-@router.get("/tables/{name}/rows")
+@router.get("/tables/{name}/rows", response_model=RowPage)
 async def list_rows(
     name: str,
     parts: PartsDep,
     _: CallerDep,
     after: UUID | None = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-) -> RowPage:
+) -> Response:
     """Rows, oldest first."""
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         table = next((t for t in await rows.tables(connection) if t.name == name), None)
         if table is None:
             raise missing("table", name)
         found = await rows.find(connection, table.id, {}, limit + 1, after)
     page = [RowOut(**row) for row in found[:limit]]
-    return RowPage(rows=page, next=page[-1].id if len(found) > limit else None)
+    return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
 
 
 @router.post("/tables/{name}/rows", status_code=201)

@@ -47,7 +47,7 @@ class RenderIn(TextIn):
 
 @router.get("")
 async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         return [_summary(row) for row in await workflows.overview(connection)]
 
 
@@ -108,7 +108,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
 
 @router.get("/{name}")
 async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int | None = None) -> WorkflowPage:
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, name)
         chosen = await workflows.one_version(connection, row.id, version) if row else None
         if row is None or chosen is None:
@@ -147,7 +147,7 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
             raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
         await people.note(connection, who.name, "live", f"{name} {chosen.number if given.on else 'off'}")
     parts.config_changed()
-    async with parts.database.engine.connect() as connection:
+    async with parts.database.connect() as connection:
         return next(_summary(r) for r in await workflows.overview(connection) if r.name == name)
 
 

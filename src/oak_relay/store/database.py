@@ -1,13 +1,14 @@
 """The connection to PostgreSQL: one pool per process, and migrations."""
 
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager
 from pathlib import Path
 
 import asyncpg
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Connection, make_url, text
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
 from oak_relay.store.tables import MAIN_WORKSPACE
@@ -36,9 +37,17 @@ class Database:
 
     @asynccontextmanager
     async def begin(self) -> AsyncIterator[AsyncConnection]:
-        """A transaction, committed at the end."""
-        async with self.engine.begin() as connection:
-            yield connection
+        """A transaction, committed at the end. Raises `ConnectionError` when the server is lost."""
+        with _lost_as_such():
+            async with self.engine.begin() as connection:
+                yield connection
+
+    @asynccontextmanager
+    async def connect(self) -> AsyncIterator[AsyncConnection]:
+        """A connection for reading. Raises `ConnectionError` when the server is lost."""
+        with _lost_as_such():
+            async with self.engine.connect() as connection:
+                yield connection
 
     async def connect_directly(self) -> asyncpg.Connection:
         """A connection of its own, for hot statements, for listening and for the lease."""
@@ -61,6 +70,16 @@ class Database:
                 text("INSERT INTO workspace (id, name) VALUES (:id, 'main') ON CONFLICT DO NOTHING"),
                 {"id": MAIN_WORKSPACE},
             )
+
+
+@contextmanager
+def _lost_as_such() -> Iterator[None]:
+    try:
+        yield
+    except DBAPIError as error:
+        if error.connection_invalidated or isinstance(error, InterfaceError | OperationalError):
+            raise ConnectionError(f"the database is lost: {error.orig}") from error
+        raise
 
 
 def alembic_config(connection: Connection) -> Config:

@@ -124,6 +124,31 @@ async def bury(connection: asyncpg.Connection) -> int:
     return len(rows)
 
 
+async def give_back(connection: asyncpg.Connection, worker_id: UUID, run_id: UUID, reason: str) -> bool:
+    """Return a run whose walk broke; the third time it is set aside with its reason. Whether it was."""
+    async with connection.transaction():
+        deaths = await connection.fetchval(
+            "UPDATE queue SET worker_id = NULL, deaths = deaths + 1, ready_at = clock_timestamp() + make_interval(secs => 2 ^ deaths) "
+            "WHERE workspace_id = $3 AND run_id = $2 AND worker_id = $1 RETURNING deaths",
+            worker_id,
+            run_id,
+            MAIN_WORKSPACE,
+        )
+        if deaths is None or deaths < 3:
+            return False
+        await connection.execute(
+            "DELETE FROM queue WHERE workspace_id = $2 AND run_id = $1", run_id, MAIN_WORKSPACE
+        )
+        await connection.execute(
+            "UPDATE run SET state = 'set aside', error = $2, error_kind = 'failed', ended_at = clock_timestamp() "
+            "WHERE workspace_id = $3 AND id = $1",
+            run_id,
+            reason,
+            MAIN_WORKSPACE,
+        )
+    return True
+
+
 async def leave(connection: asyncpg.Connection, worker_id: UUID) -> int:
     """A worker goes in order: its runs are handed back."""
     async with connection.transaction():

@@ -1,0 +1,1 @@
+"""The tests: the core alone, the rest against the real thing."""
