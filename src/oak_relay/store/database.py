@@ -54,7 +54,7 @@ class Database:
         return await asyncpg.connect(
             self.dsn,
             timeout=10,
-            command_timeout=30,
+            command_timeout=10,
             server_settings={"application_name": "oak-relay", "jit": "off"},
         )
 

@@ -1,0 +1,134 @@
+"""Nothing leaks: a secret is looked for everywhere, in every form."""
+
+import base64
+import json
+from urllib.parse import quote, quote_plus
+
+import httpx
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from oak_relay.vault.blanking import BLANK, Blanker
+from oak_relay.vault.kinds import Basic
+from oak_relay.vault.sealing import KeyProblem, Sealer, master_key, unwrap, wrap_new
+from tests.conftest import Processes
+
+SECRET = "s3cr3t/with+odd=signs&räume-4711"
+LEAKS = """
+oak: 1
+workflow: leaks
+steps:
+  - step: echoed
+    do: http.request
+    with: {url: "${ input.url }", method: POST, json: {text: "${ input.text }"}, credential: leaky, repeat: keyed}
+  - step: kept
+    do: table.add
+    with: {table: refunds, row: {message: "${ echoed.body.header } ${ input.text }"}}
+  - step: asked
+    do: model.answer
+    with: {model: careful, prompt: "Hello ${ echoed.body.header }"}
+  - step: again
+    do: http.request
+    with: {url: "${ input.url }", method: POST, json: {text: "${ echoed.body.header }"}, repeat: keyed}
+result: {header: "${ echoed.body.header }", length: "${ echoed.body.header | length }", forms: "${ echoed.body }"}
+"""
+
+
+def forms(secret: str) -> set[str]:
+    raw = secret.encode()
+    pair = Basic(secret=secret, user="office").headers()["Authorization"].removeprefix("Basic ")
+    return {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], base64.b64encode(raw).decode(), base64.b64encode(raw).decode().rstrip("="),
+            base64.urlsafe_b64encode(raw).decode(), pair}  # fmt: skip
+
+
+def test_a_secret_appears_nowhere(oak: Processes, echo: str):
+    """Rule 8: an outside service sends the secret back in every form; no response, trace, journal, log or column has it."""
+    client = oak.client()
+    client.put_credential("leaky", kind="basic", user="office", secret=SECRET, test_url=echo)
+    client.save(LEAKS)
+    said = [client.test_credential("leaky").model_dump_json()]
+    run = client.start("leaks", {"url": echo, "text": f"a guest wrote {SECRET} into the form"})
+    assert run.wait(30).state == "succeeded", run.wait().error
+    token = {"Authorization": f"Bearer {(oak.home / 'cli.token').read_text().strip()}"}
+    for path in (f"runs/{run.id}", f"runs/{run.id}/trace", f"runs/{run.id}/journal", f"runs/{run.id}/stream", "credentials", "events", "runs", "tables/refunds/rows"):
+        said.append(httpx.get(f"{oak.url}/api/v1/{path}", headers=token, timeout=20).text)
+    said.append(oak.log.read_text())
+    tables = oak.rows("SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
+    for row in tables:
+        said += [str(r) for r in oak.rows(f'SELECT t::text FROM "{row[0]}" t')]
+    for form in forms(SECRET):
+        assert not [text[:200] for text in said if form in text], form
+    assert any(BLANK in text for text in said)
+
+
+def test_the_engine_goes_on_with_the_exact_value(oak: Processes, echo: str):
+    """Blanked where it is shown, sealed beside it for the engine alone."""
+    client = oak.client()
+    client.put_credential("leaky", kind="basic", user="office", secret=SECRET)
+    client.save(LEAKS)
+    run = client.start("leaks", {"url": echo, "text": "nothing"})
+    run.wait(30)
+    result = client.run(run.id).result
+    assert BLANK in result["header"]
+    assert result["length"] == len("Basic ") + len(base64.b64encode(f"office:{SECRET}".encode()))
+
+
+@pytest.fixture(scope="module")
+def echo():
+    """A service that sends back what it was sent, its credentials in every form."""
+    import threading
+    from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+    class Echo(BaseHTTPRequestHandler):
+        def do_POST(self):
+            length = int(self.headers.get("content-length") or 0)
+            given = self.headers.get("authorization", "")
+            said = {"header": given, "body": self.rfile.read(length).decode(), "forms": sorted(forms(SECRET))}
+            body = json.dumps(said).encode()
+            self.send_response(200)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("X-Echo", quote(given))
+            self.end_headers()
+            self.wfile.write(body)
+
+        do_GET = do_POST
+
+        def log_message(self, *_):
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Echo)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}/"
+    server.shutdown()
+
+
+@given(st.text(min_size=8, max_size=30), st.text(max_size=20), st.text(max_size=20))
+def test_every_form_of_a_secret_is_blanked_wherever_it_stands(secret, before, after):
+    blanker = Blanker([secret])
+    for form in (secret, json.dumps(secret)[1:-1], quote(secret, safe="")):
+        assert form not in blanker.text(f"{before}{form}{after}").replace(BLANK, "\x00")
+    hidden = blanker.text(base64.b64encode(f"{before}{secret}{after}".encode()).decode())
+    assert BLANK in hidden
+
+
+@given(st.binary(max_size=200), st.text(max_size=20))
+def test_what_is_sealed_opens_only_in_its_place(plain, context):
+    master = b"k" * 32
+    sealer = unwrap(master, wrap_new(master))
+    sealed = sealer.seal(plain, context)
+    assert sealer.open(sealed, context) == plain
+    with pytest.raises(KeyProblem):
+        sealer.open(sealed, context + "x")
+    with pytest.raises(KeyProblem):
+        Sealer(b"j" * 32).open(sealed, context)
+
+
+def test_the_key_file_must_be_private(tmp_path):
+    file = tmp_path / "master.key"
+    assert master_key(file) == master_key(file)
+    file.chmod(0o644)
+    with pytest.raises(KeyProblem, match="chmod 600"):
+        master_key(file)
+    with pytest.raises(KeyProblem, match="32 bytes"):
+        master_key(file, "c2hvcnQ=")
