@@ -1,6 +1,7 @@
 """The engine alone: a journal in memory, actions that are plain functions, random documents and interruptions."""
 
 import asyncio
+import contextlib
 from collections import Counter
 from datetime import timedelta
 
@@ -167,10 +168,8 @@ def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):
     for dies_at in data.draw(st.lists(st.integers(1, max(1, whole_journal.writes)), max_size=4)):
         journal = Interrupted(world, entries, dies_at, after=data.draw(st.booleans()))
         journal.clock = clock
-        try:
+        with contextlib.suppress(Killed):
             asyncio.run(to_the_end(plan, world, journal, data={"n": n}))
-        except Killed:
-            pass
         entries, clock = journal.log, journal.clock
     journal = Interrupted(world, entries)
     journal.clock = clock + timedelta(hours=1)
@@ -323,11 +322,12 @@ def test_a_run_has_a_time_limit():
 @pytest.mark.parametrize(("action", "ends"), [("ask", "cancelled"), ("mail", "cancelled")])
 def test_cancel_starts_nothing_new_and_lets_unsafe_calls_end(action, ends):
     """Rule 17."""
-    released, world = asyncio.Event(), World()
+    released, begun, world = asyncio.Event(), asyncio.Event(), World()
 
     class Waiting(Actions):
         async def perform(self, call):
             self.world.performed[call.path] += 1
+            begun.set()
             await released.wait()
             return Outcome("done")
 
@@ -340,8 +340,7 @@ def test_cancel_starts_nothing_new_and_lets_unsafe_calls_end(action, ends):
             Start("r", {"input": {}}),
         )
         task = asyncio.create_task(walk.walk())
-        while not world.performed["a"]:
-            await asyncio.sleep(0)
+        await begun.wait()
         walk.cancel()
         if action == "mail":
             await asyncio.sleep(0.01)

@@ -51,7 +51,16 @@ def test_a_secret_appears_nowhere(oak: Processes, echo: str):
     run = client.start("leaks", {"url": echo, "text": f"a guest wrote {SECRET} into the form"})
     assert run.wait(30).state == "succeeded", run.wait().error
     token = {"Authorization": f"Bearer {(oak.home / 'cli.token').read_text().strip()}"}
-    for path in (f"runs/{run.id}", f"runs/{run.id}/trace", f"runs/{run.id}/journal", f"runs/{run.id}/stream", "credentials", "events", "runs", "tables/refunds/rows"):
+    for path in (
+        f"runs/{run.id}",
+        f"runs/{run.id}/trace",
+        f"runs/{run.id}/journal",
+        f"runs/{run.id}/stream",
+        "credentials",
+        "events",
+        "runs",
+        "tables/refunds/rows",
+    ):
         said.append(httpx.get(f"{oak.url}/api/v1/{path}", headers=token, timeout=20).text)
     said.append(oak.log.read_text())
     tables = oak.rows("SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")

@@ -80,8 +80,14 @@ def test_render_shows_a_prompt_before_anything_is_sent(oak, client):
 
 def test_two_workflows_cannot_share_a_webhook_path(client):
     hook = "triggers:\n  - trigger: site\n    webhook: {path: shared}\n"
-    client.live(client.save(HELLO.replace("workflow: hello", "workflow: first-hook").replace("settings:", hook + "settings:")).workflow)
-    client.save(HELLO.replace("workflow: hello", "workflow: second-hook").replace("settings:", hook + "settings:"))
+    client.live(
+        client.save(
+            HELLO.replace("workflow: hello", "workflow: first-hook").replace("settings:", hook + "settings:")
+        ).workflow
+    )
+    client.save(
+        HELLO.replace("workflow: hello", "workflow: second-hook").replace("settings:", hook + "settings:")
+    )
     with pytest.raises(Conflict, match="first-hook"):
         client.live("second-hook")
 
@@ -115,7 +121,11 @@ def test_runs_are_listed_by_filter_and_page_stably(client, hello):
 
 
 def test_following_a_run_tells_its_spans_and_its_end(client):
-    client.save(HELLO.replace("workflow: hello", "workflow: slow-hello").replace("steps:\n", "steps:\n  - step: pause\n    wait: 700ms\n"))
+    client.save(
+        HELLO.replace("workflow: hello", "workflow: slow-hello").replace(
+            "steps:\n", "steps:\n  - step: pause\n    wait: 700ms\n"
+        )
+    )
     heard = list(client.start("slow-hello", {"name": "Bo"}).follow())
     assert {s.path for s in heard if isinstance(s, Span)} == {"pause", "greeting"}
     last = heard[-1]
@@ -149,7 +159,9 @@ def test_upserts_at_once_make_one_row(client):
 
 def test_a_model_call_beyond_the_runs_money_is_not_made(oak, client):
     before = sum(oak.worked().values())
-    client.save("oak: 1\nworkflow: poor\nlimits: {money: 0.000001}\nsteps:\n  - step: a\n    do: model.answer\n    with: {model: careful, prompt: Hello}\n")
+    client.save(
+        "oak: 1\nworkflow: poor\nlimits: {money: 0.000001}\nsteps:\n  - step: a\n    do: model.answer\n    with: {model: careful, prompt: Hello}\n"
+    )
     ended = client.start("poor").wait()
     assert ended.error["kind"] == "over_limit"
     assert sum(oak.worked().values()) == before
@@ -185,7 +197,13 @@ def test_a_credentials_test_shows_both_sides_without_the_secret(client, oak):
     found = client.test_credential("office")
     assert found.ok
     assert found.exchange["response"]["status"] == 200
-    client.put_credential("wrong", kind="header", header="X-API-Key", secret="not-the-right-key", test_url=f"{oak.standins}/office/me")
+    client.put_credential(
+        "wrong",
+        kind="header",
+        header="X-API-Key",
+        secret="not-the-right-key",
+        test_url=f"{oak.standins}/office/me",
+    )
     wrong = client.test_credential("wrong")
     assert not wrong.ok
     assert "unknown API key" in wrong.sentence
@@ -193,7 +211,9 @@ def test_a_credentials_test_shows_both_sides_without_the_secret(client, oak):
 
 
 def test_a_credential_is_only_sent_to_its_hosts(client):
-    client.save("oak: 1\nworkflow: elsewhere\nsteps:\n  - step: a\n    do: http.request\n    with: {url: 'http://localhost:1/', credential: office}\n")
+    client.save(
+        "oak: 1\nworkflow: elsewhere\nsteps:\n  - step: a\n    do: http.request\n    with: {url: 'http://localhost:1/', credential: office}\n"
+    )
     assert client.start("elsewhere").wait().error["kind"] == "denied"
 
 
@@ -214,7 +234,9 @@ def test_a_models_test_lists_what_is_offered_and_an_answer(client, oak):
 # Access
 
 
-@pytest.mark.parametrize("path", ["workflows", "runs", "credentials", "models", "tables", "actions", "events", "tokens", "session"])
+@pytest.mark.parametrize(
+    "path", ["workflows", "runs", "credentials", "models", "tables", "actions", "events", "tokens", "session"]
+)
 def test_nothing_is_told_without_a_token(oak, path):
     answer = httpx.get(f"{oak.url}/api/v1/{path}")
     assert answer.status_code == 401
@@ -302,7 +324,9 @@ def test_secrets_come_by_standard_input_and_are_not_shown(oak):
 
 def test_tables_models_and_tokens_by_command_line(oak):
     assert cli(oak, "table", "create", "sheds", "name", "size:number").returncode == 0
-    assert "1 rows added" in cli(oak, "table", "add", "sheds", given='{"name": "Wood shed", "size": 3}').stdout
+    assert (
+        "1 rows added" in cli(oak, "table", "add", "sheds", given='{"name": "Wood shed", "size": 3}').stdout
+    )
     assert "Wood shed" in cli(oak, "table", "rows", "sheds").stdout
     assert "larch-small" in cli(oak, "model", "list").stdout
     assert "✓" in cli(oak, "model", "test", "quick").stdout

@@ -105,5 +105,5 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
 .filters > * { width: auto; min-width: 8.5rem; }
 .trouble { color: var(--relay-failed); font-size: 0.85rem; max-width: 60ch; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
 .about { overflow-wrap: anywhere; }
-@media (max-width: 700px) { .filters { margin-left: 0; width: 100%; } .filters > * { flex: 1 1 45%; min-width: 0; } }
+@media (max-width: 700px) { .about { word-break: break-all; } td, th { padding-left: 0.25rem; padding-right: 0.25rem; } .filters { margin-left: 0; width: 100%; } .filters > * { flex: 1 1 45%; min-width: 0; } }
 </style>

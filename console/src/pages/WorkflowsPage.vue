@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { BFormInput } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data } from '../api/client'
@@ -31,7 +31,7 @@ const found = computed(() => {
   <div class="head">
     <h1>Workflows</h1>
     <BFormInput v-if="query.data.value?.length" v-model="search" type="search" placeholder="Search name, title, label" aria-label="Search" class="search" />
-    <BButton variant="primary" to="/workflows/new">New workflow</BButton>
+    <RouterLink to="/workflows/new" class="btn btn-primary">New workflow</RouterLink>
   </div>
   <ProblemNote v-if="query.error.value" :problem="query.error.value" />
   <LoadingLines v-else-if="query.isPending.value" />
@@ -67,5 +67,4 @@ const found = computed(() => {
 <style scoped>
 .head { display: flex; flex-wrap: wrap; align-items: center; gap: 0.75rem 1rem; margin-bottom: 1rem; }
 .search { max-width: 18rem; margin-left: auto; }
-.head .btn:only-of-type { margin-left: 0; }
 </style>

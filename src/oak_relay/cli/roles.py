@@ -1,18 +1,19 @@
-"""`up`, `serve`, `work`, `standins`: the processes."""
+"""`up`, `serve`, `work`, `standins`: the processes.
+
+What they need is imported when they run, so that the other commands start fast."""
 
 import argparse
 import asyncio
 import gc
 import socket
 import sys
-from typing import Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 from oak_relay.cli.output import ERR
-from oak_relay.runtime.boot import base, set_up_log
-from oak_relay.runtime.cluster import ClusterError
-from oak_relay.runtime.roles import up, watch_parent, work
-from oak_relay.runtime.settings import Settings
-from oak_relay.vault.sealing import KeyProblem
+
+if TYPE_CHECKING:
+    from oak_relay.runtime.settings import Settings
 
 
 def add(commands: Any) -> None:
@@ -36,49 +37,61 @@ def add(commands: Any) -> None:
     parser.set_defaults(run=standins_cmd)
 
 
-def up_cmd(_: argparse.Namespace) -> int:
+def up_cmd(arguments: argparse.Namespace) -> int:
     """Start the database, the service and the workers, and keep them running until Ctrl-C."""
-    settings = Settings()
-    set_up_log(settings)
-    if _taken(settings.host, settings.port):
-        ERR.print(
-            f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one."
-        )
-        return 1
-    try:
-        return asyncio.run(up(settings, settings.workers if _.workers is None else _.workers))
-    except (ClusterError, KeyProblem) as error:
-        ERR.print(f"[red]{error}[/]")
-        return 1
+    from oak_relay.runtime.roles import up
+
+    def start(settings: "Settings") -> int:
+        if _taken(settings.host, settings.port):
+            ERR.print(
+                f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one."
+            )
+            return 1
+        return asyncio.run(up(settings, settings.workers if arguments.workers is None else arguments.workers))
+
+    return _with_settings(start)
 
 
 def serve_cmd(_: argparse.Namespace) -> int:
     """Serve the API, the webhooks and the console."""
     import uvloop
 
-    settings = Settings()
-    set_up_log(settings)
-    try:
-        uvloop.run(_serve(settings))
-    except (ClusterError, KeyProblem) as error:
-        ERR.print(f"[red]{error}[/]")
-        return 1
-    return 0
+    return _with_settings(lambda settings: uvloop.run(_serve(settings)))
 
 
 def work_cmd(_: argparse.Namespace) -> int:
     """Walk runs until told to stop."""
     import uvloop
 
-    settings = Settings()
-    set_up_log(settings)
-    _settle_memory()
-    try:
+    from oak_relay.runtime.roles import work
+
+    def start(settings: "Settings") -> None:
+        _settle_memory()
         uvloop.run(work(settings))
+
+    return _with_settings(start)
+
+
+def _with_settings(start: "Callable[[Settings], int | None]") -> int:
+    """Run a role; what keeps it from starting is said without a traceback."""
+    from pydantic import ValidationError
+
+    from oak_relay.runtime.boot import set_up_log
+    from oak_relay.runtime.cluster import ClusterError
+    from oak_relay.runtime.settings import Settings
+    from oak_relay.vault.sealing import KeyProblem
+
+    try:
+        settings = Settings()
+        set_up_log(settings)
+        return start(settings) or 0
+    except ValidationError as error:
+        for problem in error.errors():
+            ERR.print(f"[red]OAK_RELAY_{str(problem['loc'][0]).upper()}:[/] {problem['msg']}")
+        return 2
     except (ClusterError, KeyProblem) as error:
         ERR.print(f"[red]{error}[/]")
         return 1
-    return 0
 
 
 def standins_cmd(arguments: argparse.Namespace) -> int:
@@ -92,9 +105,11 @@ def standins_cmd(arguments: argparse.Namespace) -> int:
     return 0
 
 
-async def _serve(settings: Settings) -> None:
+async def _serve(settings: "Settings") -> None:
     import uvicorn
 
+    from oak_relay.runtime.boot import base
+    from oak_relay.runtime.roles import watch_parent
     from oak_relay.service.app import create_app
 
     async with base(settings) as ground:

@@ -11,8 +11,6 @@ from oak_relay.cli.output import ERR, OUT, duration, money, show, state, table, 
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
-from oak_relay.document.check import World, check
-from oak_relay.models.catalogue import CATALOGUE
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -72,6 +70,9 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
+    from oak_relay.document.check import World, check
+    from oak_relay.models.catalogue import CATALOGUE
+
     world = World(CATALOGUE.shapes())
     files = [
         f

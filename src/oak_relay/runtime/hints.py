@@ -27,6 +27,14 @@ LOST = (
 log = structlog.get_logger()
 
 
+def go_on() -> None:
+    """After a lost connection: raise `CancelledError` if this task was cancelled meanwhile. A driver that cleans up
+    a broken connection can put its own error in the place of the cancellation."""
+    task = asyncio.current_task()
+    if task is not None and task.cancelling():
+        raise asyncio.CancelledError
+
+
 class Hints:
     """Topics: `queue` (something is ready), `run:<id>` (a run changed), `runs` (many did), `config`, `cancel:<id>`.
 
@@ -57,6 +65,7 @@ class Hints:
                 self._receive(None, 0, _CHANNEL, "queue,runs,config")  # whatever was missed meanwhile
                 await self._send_all(connection)
             except LOST as error:
+                go_on()
                 log.info("hints lost", reason=str(error) or type(error).__name__)
                 await asyncio.sleep(0.3)
             finally:

@@ -13,7 +13,7 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.plan import Plan
 from oak_relay.runtime.groupcommit import GroupCommit
-from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.hints import LOST, Hints, go_on
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake as store
 from oak_relay.store.database import Database
@@ -110,6 +110,7 @@ class Intake:
                 unsure = True
                 return await store.accept(self._connection, runs)
             except LOST:
+                go_on()
                 if self._connection is not None:
                     self._connection.terminate()
                     self._connection = None

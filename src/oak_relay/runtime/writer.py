@@ -17,7 +17,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Entry, LocalEffect
 from oak_relay.engine.walk import Finished, Rested, Spent
 from oak_relay.runtime.groupcommit import REFUSED, GroupCommit
-from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.hints import LOST, Hints, go_on
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import journal as store
 from oak_relay.store.database import Database
@@ -86,6 +86,7 @@ class JournalWriter:
                 await store.write(self._connection, self._worker_id, batch)
                 return
             except LOST as error:
+                go_on()
                 log.warning("journal connection lost", reason=str(error) or type(error).__name__)
                 if self._connection is not None:
                     self._connection.terminate()

@@ -1,0 +1,195 @@
+"""The console in headless Chromium, against the real service."""
+
+import json
+import re
+from collections.abc import Iterator
+
+import httpx
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from oak_relay.client import Client
+from tests.conftest import Processes
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def page(browser: Browser, oak: Processes) -> Iterator[Page]:
+    """A signed-in page; every request it makes goes to our own host, and nothing breaks in it."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    page.set_default_timeout(15_000)
+    elsewhere, broken = [], []
+    page.on(
+        "request", lambda r: elsewhere.append(r.url) if not r.url.startswith((oak.url, "data:")) else None
+    )
+    page.on("pageerror", lambda e: broken.append(str(e)))
+    sign_in(page, oak)
+    yield page
+    context.close()
+    assert not elsewhere
+    assert not broken
+
+
+def sign_in(page: Page, oak: Processes) -> None:
+    page.goto(oak.url)
+    page.get_by_label("Password").fill(oak.password)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("navigation")).to_be_visible()
+
+
+def guest_writes(oak: Processes, message: str, email: str) -> str:
+    answer = httpx.post(
+        f"{oak.standins}/office/requests", json={"message": message, "guest": {"email": email}}, timeout=30
+    )
+    return str(answer.json()["run"])
+
+
+def test_a_wrong_password_is_refused_in_the_page(browser, oak):
+    page = browser.new_page()
+    page.goto(f"{oak.url}/runs")
+    page.get_by_label("Password").fill("not this one")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("wrong")
+    page.close()
+
+
+def test_the_run_that_failed_and_was_retried_says_why_and_how_long(
+    page: Page, oak: Processes, client: Client
+):
+    oak.fault(service="office", status=503, path="replies")
+    run_id = guest_writes(oak, "Is breakfast included?", "jo@guests.example")
+    client._bound(client.run(run_id).run.model_dump()).wait()
+    page.get_by_role("link", name="Runs").click()
+    page.locator("tr", has_text="jo@guests.example").first.get_by_role("link").click()
+    expect(page.get_by_role("heading", name="booking-triage")).to_be_visible()
+    expect(page.get_by_text("2 attempts")).to_be_visible()  # the step that was retried is chosen by itself
+    record = page.get_by_label("Record of the chosen step")
+    expect(record).to_contain_text("answered 503")
+    expect(record).to_contain_text(re.compile(r"waited \d+ ms"))
+    record.get_by_role("button", name="attempt 1").click()
+    expect(record.get_by_role("alert")).to_contain_text("try again later")
+    expect(record).to_contain_text("x-api-key: $OFFICE")  # as curl, without its secret
+    page.get_by_role("button", name="Ask careful for draft").click()
+    expect(record).to_contain_text("You answer guests of Larkspur Huts")
+    expect(record).to_contain_text("- Quiet hours are from ten")
+    assert "step=handled.draft" in page.url  # a link shows the same thing
+    page.reload()
+    expect(record).to_contain_text("You answer guests of Larkspur Huts")
+
+
+def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
+    page: Page, browser: Browser, oak: Processes, client: Client
+):
+    runs = page.context.new_page()
+    runs.goto(f"{oak.url}/runs?subject=kim@guests.example")
+    expect(runs.get_by_text("No run fits")).to_be_visible()
+    page.goto(f"{oak.url}/workflows/booking-triage")
+    editor = page.get_by_label("The workflow document")
+    page.get_by_label("Script").get_by_role(
+        "button", name="Ask careful for draft"
+    ).click()  # shows its place in the text
+    editor.get_by_text("You answer guests of Larkspur Huts.").click()
+    page.keyboard.press("End")
+    page.keyboard.type(" Be brief.")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("status").filter(has_text="Saved as version")).to_be_visible()
+    page.get_by_role("button", name="Make live").click()
+    expect(page.get_by_role("status").filter(has_text="is live")).to_be_visible()
+    run_id = guest_writes(oak, "Is breakfast included?", "kim@guests.example")
+    expect(runs.locator("tr", has_text="kim@guests.example")).to_contain_text(
+        "succeeded"
+    )  # without reloading
+    told = json.dumps(client.trace(run_id).model_dump(mode="json"))
+    assert "Be brief." in told
+    runs.close()
+
+
+def test_mistakes_stand_beside_the_text_as_it_is_written(page: Page, oak: Processes):
+    page.goto(f"{oak.url}/workflows/new")
+    editor = page.get_by_label("The workflow document")
+    expect(page.get_by_label("Script").get_by_text("Set text")).to_be_visible()
+    editor.get_by_text("greeting.text").click()
+    page.keyboard.press("End")
+    page.keyboard.press("Enter")
+    page.keyboard.type("titel: x")
+    expect(page.get_by_text("titel is not a key of the language here")).to_be_visible()
+    expect(page.get_by_role("button", name="Save")).to_be_disabled()
+    page.keyboard.press("Control+a")
+    page.keyboard.type(
+        "oak: 1\nworkflow: by-hand\nsteps:\n- step: a\nset: {x: 1}"
+    )  # the editor indents by itself
+    expect(page.get_by_text("mistake")).to_be_visible()
+
+
+def test_a_first_workflow_from_the_empty_page_to_its_result(page: Page, oak: Processes):
+    page.goto(f"{oak.url}/workflows")
+    page.get_by_role("link", name="New workflow").click()
+    page.get_by_role("button", name="Save").click()
+    expect(page).to_have_url(f"{oak.url}/workflows/my-first")
+    page.get_by_role("button", name="Start…").click()
+    expect(page.get_by_label("Input as JSON")).to_have_value(re.compile("Ada Fenn"))
+    page.get_by_role("button", name="Start", exact=True).click()
+    expect(page.get_by_label("Event and result")).to_contain_text("Welcome to Larkspur Huts, Ada Fenn.")
+
+
+def test_a_run_moves_on_its_page_and_can_be_cancelled(page: Page, oak: Processes, client: Client):
+    client.save(
+        "oak: 1\nworkflow: resting\nsteps:\n  - step: first\n    set: {x: 1}\n  - step: pause\n    wait: 1h\nresult: ${ first.x }\n"
+    )
+    run = client.start("resting")
+    page.goto(f"{oak.url}/runs/{run.id}")
+    expect(page.get_by_text("It rests at pause until")).to_be_visible()
+    page.get_by_role("button", name="Cancel").click()
+    expect(page.get_by_role("heading", name="cancelled")).to_be_visible()
+
+
+def test_a_credential_is_stored_tested_and_removed(page: Page, oak: Processes):
+    page.goto(f"{oak.url}/credentials")
+    page.get_by_role("button", name="Add credential").click()
+    page.get_by_label("Name").fill("by-hand")
+    page.get_by_label("Kind").select_option("header")
+    page.get_by_role("textbox", name="Secret").fill("a-wrong-office-key")
+    page.get_by_label("Address to test it on").fill(f"{oak.standins}/office/me")
+    page.get_by_role("button", name="Store and test").click()
+    expect(page.get_by_role("status").filter(has_text="does not work")).to_contain_text("unknown API key")
+    assert "a-wrong-office-key" not in page.content()
+    page.on("dialog", lambda d: d.accept())
+    page.locator("tr", has_text="by-hand").get_by_role("button", name="Remove").click()
+    expect(page.get_by_role("cell", name="by-hand")).to_have_count(0)
+
+
+def test_a_model_is_tested_with_an_answer(page: Page, oak: Processes):
+    page.goto(f"{oak.url}/models")
+    page.locator("tr", has_text="larch-small").first.get_by_role("button", name="Test").click()
+    found = page.get_by_role("status").filter(has_text="works")
+    expect(found).to_contain_text("larch-large, larch-small")
+    expect(found).to_contain_text("Hello from the model stand-in")
+
+
+@pytest.mark.parametrize(
+    "path", ["/workflows", "/workflows/booking-triage", "/runs", "/credentials", "/models"]
+)
+def test_pages_fit_a_narrow_screen(page: Page, oak: Processes, path):
+    page.set_viewport_size({"width": 400, "height": 800})
+    page.goto(oak.url + path)
+    expect(page.locator("h1")).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth") <= 400
+
+
+def test_the_keyboard_alone_opens_a_run(page: Page, oak: Processes, client: Client):
+    client.save("oak: 1\nworkflow: by-keys\nsteps:\n  - step: a\n    set: {x: 1}\nresult: ${ a.x }\n")
+    run = client.start("by-keys").wait()
+    page.goto(f"{oak.url}/runs?workflow=by-keys")
+    page.get_by_role("link", name="by-keys").first.focus()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(str(run.id)))
