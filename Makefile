@@ -28,7 +28,7 @@ ready: .build/packages .venv/.ready
 
 .venv/.ready: pyproject.toml constraints.txt
 	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	@$(BIN)/python -m pip install -q --disable-pip-version-check --no-warn-script-location -c constraints.txt -e '.[dev]'
 	@touch $@
 
 console: src/oak_relay/service/web/index.html
