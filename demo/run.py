@@ -248,6 +248,7 @@ def free_port(wanted: int) -> int:
     """The wanted port, or any free one."""
     for port in (wanted, 0):
         with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             try:
                 probe.bind(("127.0.0.1", port))
             except OSError:
