@@ -48,7 +48,7 @@ def tree(trace: Trace, full: bool) -> None:
                 )
         if full:
             _values(node, span)
-    OUT.print(root)
+    OUT.print(root, soft_wrap=False)
 
 
 def line(item: Span | RunData) -> str:

@@ -126,7 +126,9 @@ class _Checker:
                 f"write {problem['ctx']['expected']}",
             )
         else:
-            self.add(path, f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}", "correct this value")
+            fixes = {"reserved": "choose another name", "verify": "add credential: NAME"}
+            message = f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}"
+            self.add(path, message, fixes.get(kind, "correct this value"))
 
     def _step_kind(self, path: Path, given: Any) -> None:
         if not isinstance(given, dict):
@@ -264,7 +266,7 @@ class _Checker:
                 )
                 ended = None
             if step.step in scope:
-                self.add((*here, "step"), f"there is already a {step.step}", "choose another name")
+                self.add((*here, "step"), f"the name {step.step} is taken", "choose another name")
             scope[step.step] = self._step(here, step, scope, every)
             if step.kind in ("stop", "fail") and step.when is None:
                 ended = step.step
@@ -289,7 +291,7 @@ class _Checker:
         elif isinstance(step, EachStep):
             self._texts((*path, "each"), step.each, scope, every)
             if step.as_ in scope:
-                self.add((*path, "as"), f"there is already a {step.as_}", "choose another name")
+                self.add((*path, "as"), f"the name {step.as_} is taken", "choose another name")
             inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
             self._texts((*path, "gives"), step.gives, inner, every)
             shape = {"type": "array"}
@@ -482,7 +484,8 @@ class _Checker:
                     if bad.near
                     else (f"it has {', '.join(bad.known)}" if bad.known else "it is no mapping")
                 )
-                self.add(path, f"{bad.path} cannot be there", fix)
+                owner, _, key = bad.path.rpartition(".")
+                self.add(path, f"{owner} has no {key}", fix)
 
 
 def _has_template(value: Any) -> bool:

@@ -134,7 +134,7 @@ def compile_text(text: str) -> Expression:
     except TemplateSyntaxError as error:
         raise BadExpression(_explain(error), max(0, error.lineno - 1)) from None
     except (SecurityError, TemplateError) as error:
-        raise BadExpression(str(error)) from None
+        raise BadExpression(str(error).rstrip(".")) from None
     except RecursionError:
         raise BadExpression("nested too deeply") from None
     path = _chain(expression) if whole else None
