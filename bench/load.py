@@ -28,16 +28,11 @@ class Load:
         times: list[float] = []
         began = time.monotonic()
         await asyncio.gather(
-            *(
-                self._connection(path, left, headers, times)
-                for _ in range(min(self._connections, len(bodies)))
-            )
+            *(self._connection(path, left, headers, times) for _ in range(min(self._connections, len(bodies))))
         )
         return Report(len(bodies) / (time.monotonic() - began), sorted(times))
 
-    async def _connection(
-        self, path: str, left: Iterator[bytes], headers: dict[str, str], times: list[float]
-    ) -> None:
+    async def _connection(self, path: str, left: Iterator[bytes], headers: dict[str, str], times: list[float]) -> None:
         reader, writer = await asyncio.open_connection(self._host, self._port)
         more = "".join(f"{name}: {value}\r\n" for name, value in headers.items())
         head = f"POST {path} HTTP/1.1\r\nHost: {self._host}:{self._port}\r\nContent-Type: application/json\r\n{more}Content-Length: "

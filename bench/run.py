@@ -129,9 +129,7 @@ def steps(bench: Bench, client: Client, inserts: float) -> None:
         asyncio.run(enqueue(bench, client, count))
         with contextlib.ExitStack() as stack:
             for number in range(workers):
-                stack.enter_context(
-                    bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work")
-                )
+                stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
             began, first = None, count
             while True:
                 left = bench.sql("SELECT count(*) FROM queue")
@@ -215,8 +213,7 @@ async def idle_latency(bench: Bench) -> None:
     await connection.close()
     found = sorted(float(row["ms"]) for row in rows)
     bench.say(
-        "idle, event to first step p50 / p99",
-        f"{found[len(found) // 2]:.1f} / {found[int(len(found) * 0.99)]:.1f} ms",
+        "idle, event to first step p50 / p99", f"{found[len(found) // 2]:.1f} / {found[int(len(found) * 0.99)]:.1f} ms"
     )
 
 

@@ -30,9 +30,7 @@ DATA = json.loads((HERE / "data.json").read_text())
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--once", action="store_true", help="run to the end, print a summary, stop")
-    parser.add_argument(
-        "--data", type=Path, help="data directory (default: data/demo, or a temporary one with --once)"
-    )
+    parser.add_argument("--data", type=Path, help="data directory (default: data/demo, or a temporary one with --once)")
     given = parser.parse_args()
     home = given.data or Path("data") / ("demo-once" if given.once else "demo")
     if given.once and home.exists():
@@ -117,18 +115,10 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         "models", kind="bearer", secret=keys["model"], hosts=["127.0.0.1"], test_url=f"{standins}/v1/models"
     )
     client.put_model(
-        "quick",
-        url=f"{standins}/v1",
-        model="larch-small",
-        credential="models",
-        prices={"input": 0.2, "output": 0.8},
+        "quick", url=f"{standins}/v1", model="larch-small", credential="models", prices={"input": 0.2, "output": 0.8}
     )
     client.put_model(
-        "careful",
-        url=f"{standins}/v1",
-        model="larch-large",
-        credential="models",
-        prices={"input": 3, "output": 12},
+        "careful", url=f"{standins}/v1", model="larch-large", credential="models", prices={"input": 3, "output": 12}
     )
     known = {table.name for table in client.tables()}
     for name, columns in DATA["tables"].items():
@@ -149,14 +139,10 @@ def send_requests(standins: str) -> list[str]:
     runs = []
     with httpx.Client(base_url=standins, trust_env=False, timeout=60) as outside:
         outside.post("/faults", json={"service": "model", "status": 429, "retry_after": 1}).raise_for_status()
-        outside.post(
-            "/faults", json={"service": "office", "status": 503, "path": "replies"}
-        ).raise_for_status()
+        outside.post("/faults", json={"service": "office", "status": 503, "path": "replies"}).raise_for_status()
         for request in DATA["requests"]:
             for _ in range(2):  # each is delivered twice, as senders do; it counts once
-                answer = outside.post(
-                    "/office/requests", params={"id": f"{request['id']}_{RUN}"}, json=request["body"]
-                )
+                answer = outside.post("/office/requests", params={"id": f"{request['id']}_{RUN}"}, json=request["body"])
                 answer.raise_for_status()
             runs.append(answer.json()["run"])
             if not answer.json()["duplicate"]:

@@ -209,16 +209,10 @@ def seed(processes: Processes) -> None:
         hosts=["127.0.0.1"],
         test_url=f"{processes.standins}/office/me",
     )
-    client.put_credential(
-        "models", kind="bearer", secret=MODEL_KEY, test_url=f"{processes.standins}/v1/models"
-    )
+    client.put_credential("models", kind="bearer", secret=MODEL_KEY, test_url=f"{processes.standins}/v1/models")
     for name, model in (("quick", "larch-small"), ("careful", "larch-large")):
         client.put_model(
-            name,
-            url=f"{processes.standins}/v1",
-            model=model,
-            credential="models",
-            prices={"input": 1, "output": 4},
+            name, url=f"{processes.standins}/v1", model=model, credential="models", prices={"input": 1, "output": 4}
         )
     data = json.loads((ROOT / "demo" / "data.json").read_text())
     for name, columns in data["tables"].items():

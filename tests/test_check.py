@@ -21,9 +21,7 @@ DEMO = (Path(__file__).parent.parent / "demo" / "workflows" / "booking-triage.ya
 def test_each_mistake_is_found_once_on_its_line(file):
     """Each broken document marks its one mistake with `# HERE: words of the message`."""
     text = file.read_text()
-    line, words = next(
-        (n, t.split("# HERE:")[1].strip()) for n, t in enumerate(text.splitlines(), 1) if "# HERE:" in t
-    )
+    line, words = next((n, t.split("# HERE:")[1].strip()) for n, t in enumerate(text.splitlines(), 1) if "# HERE:" in t)
     findings = check(text, WORLD).findings
     assert [(f.line, words in f.message) for f in findings] == [(line, True)], findings
     assert findings[0].fix
@@ -54,17 +52,7 @@ def test_the_script_reads_as_numbered_sentences():
 
 @pytest.mark.parametrize(
     "text",
-    [
-        "",
-        "- a",
-        "oak: 1",
-        "a: [",
-        "\x00",
-        "&a [*a]",
-        "oak: 1\nworkflow: x\nsteps: 3",
-        "a: " + "[" * 200,
-        "? [a]\n: b",
-    ],
+    ["", "- a", "oak: 1", "a: [", "\x00", "&a [*a]", "oak: 1\nworkflow: x\nsteps: 3", "a: " + "[" * 200, "? [a]\n: b"],
 )
 def test_anything_gives_findings_and_never_breaks(text):
     assert check(text, WORLD).findings

@@ -37,9 +37,7 @@ def page(browser: Browser, oak: Processes) -> Iterator[Page]:
     page = context.new_page()
     page.set_default_timeout(15_000)
     elsewhere, broken = [], []
-    page.on(
-        "request", lambda r: elsewhere.append(r.url) if not r.url.startswith((oak.url, "data:")) else None
-    )
+    page.on("request", lambda r: elsewhere.append(r.url) if not r.url.startswith((oak.url, "data:")) else None)
     page.on("pageerror", lambda e: broken.append(str(e)))
     sign_in(page, oak)
     yield page
@@ -71,9 +69,7 @@ def test_a_wrong_password_is_refused_in_the_page(browser, oak):
     page.close()
 
 
-def test_the_run_that_failed_and_was_retried_says_why_and_how_long(
-    page: Page, oak: Processes, client: Client
-):
+def test_the_run_that_failed_and_was_retried_says_why_and_how_long(page: Page, oak: Processes, client: Client):
     oak.fault(service="office", status=503, path="replies")
     run_id = guest_writes(oak, "Is breakfast included?", "jo@guests.example")
     client._bound(client.run(run_id).run.model_dump()).wait()
@@ -114,9 +110,7 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
     page.get_by_role("button", name="Make live").click()
     expect(page.get_by_role("status").filter(has_text="is live")).to_be_visible()
     run_id = guest_writes(oak, "Is breakfast included?", "kim@guests.example")
-    expect(runs.locator("tr", has_text="kim@guests.example")).to_contain_text(
-        "succeeded"
-    )  # without reloading
+    expect(runs.locator("tr", has_text="kim@guests.example")).to_contain_text("succeeded")  # without reloading
     told = json.dumps(client.trace(run_id).model_dump(mode="json"))
     assert "Be brief." in told
     runs.close()
@@ -133,9 +127,7 @@ def test_mistakes_stand_beside_the_text_as_it_is_written(page: Page, oak: Proces
     expect(page.get_by_text("titel is not a key of the language here")).to_be_visible()
     expect(page.get_by_role("button", name="Save")).to_be_disabled()
     page.keyboard.press("Control+a")
-    page.keyboard.type(
-        "oak: 1\nworkflow: by-hand\nsteps:\n- step: a\nset: {x: 1}"
-    )  # the editor indents by itself
+    page.keyboard.type("oak: 1\nworkflow: by-hand\nsteps:\n- step: a\nset: {x: 1}")  # the editor indents by itself
     expect(page.get_by_text("mistake")).to_be_visible()
 
 
@@ -184,9 +176,7 @@ def test_a_model_is_tested_with_an_answer(page: Page, oak: Processes):
     expect(found).to_contain_text("Hello from the model stand-in")
 
 
-@pytest.mark.parametrize(
-    "path", ["/workflows", "/workflows/booking-triage", "/runs", "/credentials", "/models"]
-)
+@pytest.mark.parametrize("path", ["/workflows", "/workflows/booking-triage", "/runs", "/credentials", "/models"])
 def test_pages_fit_a_narrow_screen(page: Page, oak: Processes, path):
     page.set_viewport_size({"width": 400, "height": 800})
     page.goto(oak.url + path)

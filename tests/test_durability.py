@@ -40,9 +40,7 @@ def start_runs(processes: Processes, workflow: str, count: int) -> list[str]:
     client = processes.client()
     data = {"office": f"{processes.standins}/office"}
     with ThreadPoolExecutor(8) as pool:
-        return list(
-            pool.map(lambda n: str(client.start(workflow, {**data, "n": f"guest-{n}"}).id), range(count))
-        )
+        return list(pool.map(lambda n: str(client.start(workflow, {**data, "n": f"guest-{n}"}).id), range(count)))
 
 
 @pytest.mark.timeout(200)
@@ -54,10 +52,7 @@ def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
     for least in (100, 350, 600):
         worker = lone.start_worker(OAK_RELAY_WALKS="300")
         until(
-            lambda least=least: (
-                sum(lone.worked().values()) >= least or not lone.sql("SELECT count(*) FROM queue")
-            ),
-            60,
+            lambda least=least: sum(lone.worked().values()) >= least or not lone.sql("SELECT count(*) FROM queue"), 60
         )
         lone.kill(worker, signal.SIGKILL)
         if least < 600:
@@ -67,15 +62,11 @@ def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
 
     assert lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(ids) == 200
     assert (
-        lone.sql(
-            "SELECT count(*) FROM table_row r JOIN table_def d ON d.id = r.table_id WHERE d.name = 'refunds'"
-        )
+        lone.sql("SELECT count(*) FROM table_row r JOIN table_def d ON d.id = r.table_id WHERE d.name = 'refunds'")
         == 200
     )
     assert (
-        lone.sql(
-            "SELECT count(*) FROM table_row r JOIN table_def d ON d.id = r.table_id WHERE d.name = 'requests'"
-        )
+        lone.sql("SELECT count(*) FROM table_row r JOIN table_def d ON d.id = r.table_id WHERE d.name = 'requests'")
         == 200
     )
     twice = lone.rows(
@@ -84,8 +75,7 @@ def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
     assert not twice
     worked = lone.worked()
     lost = Counter(
-        f"{r['run_id']}:{r['path']}"
-        for r in lone.rows("SELECT run_id, path FROM journal WHERE kind = 'lost'")
+        f"{r['run_id']}:{r['path']}" for r in lone.rows("SELECT run_id, path FROM journal WHERE kind = 'lost'")
     )
     assert len(worked) == 400
     more = {key: count - 1 for key, count in worked.items() if count > 1}
@@ -110,9 +100,7 @@ def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Process
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 5, 40)
     written = lone.sql("SELECT count(*) FROM journal")
     os.kill(worker.pid, signal.SIGCONT)
-    until(
-        lambda: lone.sql("SELECT count(*) FROM worker WHERE dead_at IS NULL") == 2
-    )  # awake, as a new incarnation
+    until(lambda: lone.sql("SELECT count(*) FROM worker WHERE dead_at IS NULL") == 2)  # awake, as a new incarnation
     assert lone.sql("SELECT count(*) FROM journal") == written
     assert not lone.sql("SELECT count(*) FROM journal WHERE worker_id = $1 AND kind = 'ended'", frozen)
     assert "lease lost" in lone.log.read_text()
@@ -214,8 +202,7 @@ def _refused(url: str) -> bool:
 def test_the_journal_shows_what_was_asked_before_it_was_answered(oak: Processes):
     client = oak.client()
     run = client.start(
-        "booking-triage",
-        {"message": "May our dog sleep in the annex?", "guest": {"email": "gil@guests.example"}},
+        "booking-triage", {"message": "May our dog sleep in the annex?", "guest": {"email": "gil@guests.example"}}
     )
     assert run.wait().state == "succeeded"
     kinds = [(e["path"], e["kind"]) for e in client.journal(run.id)]

@@ -13,10 +13,11 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.engine.memory import MemoryJournal
+from oak_relay.engine.outcomes import Diverged, Finished, Rested, Start
 from oak_relay.engine.plan import RetryPlan, compile_plan
 from oak_relay.engine.protocols import LocalEffect, Manner, Outcome
 from oak_relay.engine.trace import spans
-from oak_relay.engine.walk import Diverged, Finished, Rested, Start, Walk
+from oak_relay.engine.walk import Walk
 
 
 class Killed(BaseException):
@@ -84,9 +85,7 @@ def plan_of(steps, **more):
 async def to_the_end(plan, world, journal, actions=None, data=None):
     """Walk again and again, each time behind the rest, until the run has ended."""
     while True:
-        walk = Walk(
-            plan, journal, actions or Actions(world), Start("run", {"input": data or {}, "settings": {}})
-        )
+        walk = Walk(plan, journal, actions or Actions(world), Start("run", {"input": data or {}, "settings": {}}))
         outcome = await walk.walk()
         if isinstance(outcome, Finished):
             return outcome
@@ -95,9 +94,7 @@ async def to_the_end(plan, world, journal, actions=None, data=None):
 
 def run(steps, world=None, data=None, journal=None, **more):
     world = world or World()
-    return asyncio.run(
-        to_the_end(plan_of(steps, **more), world, journal or MemoryJournal(world.apply), data=data)
-    )
+    return asyncio.run(to_the_end(plan_of(steps, **more), world, journal or MemoryJournal(world.apply), data=data))
 
 
 @st.composite
@@ -110,16 +107,7 @@ def step_lists(draw, depth=0, prefix=""):
         seen = f"${{ [input.n, {before}] }}" if before else "${ input.n }"
         kind = draw(
             st.sampled_from(
-                [
-                    "set",
-                    "add",
-                    "ask",
-                    "mail",
-                    "wait",
-                    "broken",
-                    "now",
-                    *(["branch", "each"] if depth < 2 else []),
-                ]
+                ["set", "add", "ask", "mail", "wait", "broken", "now", *(["branch", "each"] if depth < 2 else [])]
             )
         )
         step = {"step": name}
@@ -218,9 +206,7 @@ def test_an_unsafe_action_that_was_reached_is_not_retried():
             raise StepFailed("unavailable", "the line broke", reached="maybe")
 
     world = World()
-    outcome = asyncio.run(
-        to_the_end(plan_of([{"step": "a", "do": "mail"}]), world, MemoryJournal(), Reached(world))
-    )
+    outcome = asyncio.run(to_the_end(plan_of([{"step": "a", "do": "mail"}]), world, MemoryJournal(), Reached(world)))
     assert outcome.state == "failed"
     assert world.performed["a"] == 1
 
@@ -287,13 +273,7 @@ def test_each_keeps_or_drops_what_fails(failed, result):
 
 def test_a_step_inside_its_timeout_is_cut_and_the_cut_is_recorded():
     steps = [
-        {
-            "step": "m",
-            "each": "${ [1] }",
-            "timeout": "30m",
-            "steps": [{"step": "w", "wait": "2h"}],
-            "on_error": "go_on",
-        }
+        {"step": "m", "each": "${ [1] }", "timeout": "30m", "steps": [{"step": "w", "wait": "2h"}], "on_error": "go_on"}
     ]
     outcome = run(steps, result="${ m.error.kind }")
     assert (outcome.state, outcome.result) == ("succeeded", "timeout")

@@ -10,13 +10,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import BadExpression, Template, compile_text
 
 SCOPE = {
-    "input": {
-        "guest": {"email": "ada@guests.example"},
-        "items": 3,
-        "nights": [2, 5],
-        "none": None,
-        "text": "12",
-    },
+    "input": {"guest": {"email": "ada@guests.example"}, "items": 3, "nights": [2, 5], "none": None, "text": "12"},
     "huts": [{"name": "Upper Tarn", "bunks": 36}, {"name": "Glasswater", "bunks": 40}],
     "now": datetime(2031, 4, 5, 6, 30, tzinfo=UTC),
 }
@@ -38,10 +32,7 @@ def value(text, **more):
         ("${ input.a.b.c | default('none') }", "none"),
         ("${ input.guest.email.upper() }", "ADA@GUESTS.EXAMPLE"),
         ("${ 'a' ~ 1 ~ true }", "a1true"),
-        (
-            "\\${ input } and {{ braces }} {% mean %} nothing",
-            "${ input } and {{ braces }} {% mean %} nothing",
-        ),
+        ("\\${ input } and {{ braces }} {% mean %} nothing", "${ input } and {{ braces }} {% mean %} nothing"),
         ("${ huts | map(attribute='name') | list }", ["Upper Tarn", "Glasswater"]),
         ("${ huts | selectattr('bunks', 'gt', 38) | map(attribute='name') | first }", "Glasswater"),
         ("%% for hut in huts\n- ${ hut.name }\n%% endfor\nend", "- Upper Tarn\n- Glasswater\nend"),

@@ -62,9 +62,7 @@ def test_a_webhook_sent_twice_makes_one_run(oak, client, url):
     """Rule 11, also when both arrive at once."""
     headers = signed(BODY, "msg_twice")
     with ThreadPoolExecutor(8) as pool:
-        answers = list(
-            pool.map(lambda _: httpx.post(f"{url}/bookings", content=BODY, headers=headers), range(16))
-        )
+        answers = list(pool.map(lambda _: httpx.post(f"{url}/bookings", content=BODY, headers=headers), range(16)))
     assert {a.status_code for a in answers} == {202}
     assert len({a.json()["run"] for a in answers}) == 1
     assert sum(not a.json()["duplicate"] for a in answers) == 1
@@ -152,9 +150,7 @@ def test_text_no_table_can_hold_fails_its_own_run_only(oak, client):
 
 
 def test_the_caller_gets_the_runs_answer(url):
-    assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {
-        "dear": "Ada"
-    }
+    assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {"dear": "Ada"}
     early = httpx.post(f"{url}/answers", json={"name": "Bo", "early": True, "bad": False})
     assert (early.status_code, early.headers["x-hut"], early.json()) == (201, "Glasswater", {"hello": "Bo"})
     failed = httpx.post(f"{url}/answers", json={"name": "Cleo", "early": False, "bad": True})
@@ -164,9 +160,7 @@ def test_the_caller_gets_the_runs_answer(url):
 
 def test_the_new_live_version_answers_at_once(client, url):
     client.live(client.save(RESULT.replace("{dear:", "{hi:")).workflow)
-    assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {
-        "hi": "Ada"
-    }
+    assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {"hi": "Ada"}
     client.live("answers", on=False)
     until(lambda: httpx.post(f"{url}/answers", json={}).status_code == 404)
 

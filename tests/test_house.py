@@ -47,9 +47,7 @@ async def test_migrations_give_the_tables_and_go_back(new_database):
     await database.migrate()
     await database.migrate()  # again does nothing
     async with database.engine.begin() as connection:
-        differences = await connection.run_sync(
-            lambda c: compare_metadata(MigrationContext.configure(c), metadata)
-        )
+        differences = await connection.run_sync(lambda c: compare_metadata(MigrationContext.configure(c), metadata))
         assert differences == []
         await connection.run_sync(lambda c: command.downgrade(alembic_config(c), "base"))
         left = await connection.execute(text("SELECT tablename FROM pg_tables WHERE schemaname = 'public'"))

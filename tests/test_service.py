@@ -85,9 +85,7 @@ def test_two_workflows_cannot_share_a_webhook_path(client):
             HELLO.replace("workflow: hello", "workflow: first-hook").replace("settings:", hook + "settings:")
         ).workflow
     )
-    client.save(
-        HELLO.replace("workflow: hello", "workflow: second-hook").replace("settings:", hook + "settings:")
-    )
+    client.save(HELLO.replace("workflow: hello", "workflow: second-hook").replace("settings:", hook + "settings:"))
     with pytest.raises(Conflict, match="first-hook"):
         client.live("second-hook")
 
@@ -198,11 +196,7 @@ def test_a_credentials_test_shows_both_sides_without_the_secret(client, oak):
     assert found.ok
     assert found.exchange["response"]["status"] == 200
     client.put_credential(
-        "wrong",
-        kind="header",
-        header="X-API-Key",
-        secret="not-the-right-key",
-        test_url=f"{oak.standins}/office/me",
+        "wrong", kind="header", header="X-API-Key", secret="not-the-right-key", test_url=f"{oak.standins}/office/me"
     )
     wrong = client.test_credential("wrong")
     assert not wrong.ok
@@ -324,9 +318,7 @@ def test_secrets_come_by_standard_input_and_are_not_shown(oak):
 
 def test_tables_models_and_tokens_by_command_line(oak):
     assert cli(oak, "table", "create", "sheds", "name", "size:number").returncode == 0
-    assert (
-        "1 rows added" in cli(oak, "table", "add", "sheds", given='{"name": "Wood shed", "size": 3}').stdout
-    )
+    assert "1 rows added" in cli(oak, "table", "add", "sheds", given='{"name": "Wood shed", "size": 3}').stdout
     assert "Wood shed" in cli(oak, "table", "rows", "sheds").stdout
     assert "larch-small" in cli(oak, "model", "list").stdout
     assert "✓" in cli(oak, "model", "test", "quick").stdout

@@ -82,17 +82,14 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     if not fine:
         raise exchange.failure()
     return Result(
-        {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)},
-        exchange.detail,
+        {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail
     )
 
 
 class Exchange:
     """A request and its reply."""
 
-    def __init__(
-        self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None
-    ) -> None:
+    def __init__(self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
@@ -101,11 +98,7 @@ class Exchange:
         self.detail = {
             "exchange": {
                 "request": request_shown(request, credential),
-                "response": {
-                    "status": self.status,
-                    "headers": unseen(self.headers),
-                    "body": self._text()[:_SHOWN],
-                },
+                "response": {"status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]},
             }
         }
 
@@ -137,14 +130,10 @@ class Exchange:
         words = " ".join(self._text().split())[:300]
         message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
         reached: Reached = "no" if self.status in (401, 403, 404, 405, 429, 503) else "yes"
-        return StepFailed(
-            kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail
-        )
+        return StepFailed(kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail)
 
 
-async def send(
-    client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None
-) -> Exchange:
+async def send(client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None) -> Exchange:
     """Send and read, up to a size. Raises `StepFailed` for what went wrong on the way."""
     what = f"{request.method} {request.url.copy_with(query=None)}"
     detail = {"exchange": {"request": request_shown(request, credential)}}
@@ -166,16 +155,10 @@ async def send(
         finally:
             await response.aclose()
     except httpx.ConnectTimeout:
-        raise StepFailed(
-            "timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail
-        ) from None
+        raise StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail) from None
     except httpx.TimeoutException:
         raise StepFailed(
-            "timeout",
-            f"{what} gave no answer in time",
-            fix="raise the step's timeout",
-            reached="maybe",
-            detail=detail,
+            "timeout", f"{what} gave no answer in time", fix="raise the step's timeout", reached="maybe", detail=detail
         ) from None
     except httpx.ConnectError as error:
         raise StepFailed(
@@ -187,11 +170,7 @@ async def send(
     except (httpx.TransportError, httpx.DecodingError) as error:
         reason = str(error) or type(error).__name__
         raise StepFailed(
-            "unavailable",
-            f"{what}: the connection broke ({reason})",
-            fix="try again",
-            reached="maybe",
-            detail=detail,
+            "unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail
         ) from None
     return Exchange(request, response, b"".join(pieces), credential)
 
@@ -251,5 +230,5 @@ ACTIONS = [
         timeout=30,
         perform=_perform,
         repeat_of=repeat_of,
-    ),
+    )
 ]

@@ -48,9 +48,7 @@ def _upsert(given: UpsertInput, at: Surroundings) -> LocalChange:
     absent = [column for column in given.match if column not in given.row]
     if absent:
         raise StepFailed(
-            "invalid",
-            f"table.upsert matches by {', '.join(absent)}, which the row lacks",
-            fix="add it to row:",
+            "invalid", f"table.upsert matches by {', '.join(absent)}, which the row lacks", fix="add it to row:"
         )
     change = _change(given, at, match=given.match)
     return LocalChange("table.upsert", change.data)
@@ -67,9 +65,7 @@ def check_row(table: str, columns: list[dict[str, Any]], row: dict[str, Any]) ->
     for name, value in row.items():
         if name not in by_name:
             raise StepFailed(
-                "invalid",
-                f"the table {table} has no column {name}; it has {', '.join(by_name)}",
-                fix="correct the row",
+                "invalid", f"the table {table} has no column {name}; it has {', '.join(by_name)}", fix="correct the row"
             )
         if not _fits(value, by_name[name]):
             raise StepFailed(
@@ -98,12 +94,7 @@ def _fits(value: Any, kind: str) -> bool:
 ACTIONS = [
     Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_change),
     Action(
-        "table.upsert",
-        "Update the row that matches, or add it",
-        UpsertInput,
-        Upserted,
-        reach="local",
-        change=_upsert,
+        "table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert
     ),
     Action("table.find", "Find rows of a table", FindInput, Found, reach="read", timeout=30, perform=_find),
 ]

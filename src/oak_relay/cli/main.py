@@ -43,9 +43,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         ERR.print(f"[red]✗[/] {problem}", soft_wrap=True)
         for finding in problem.more.get("findings", [])[:20]:
             ERR.print(
-                f"  line {finding['line']}: {finding['message']} → {finding['fix']}",
-                markup=False,
-                soft_wrap=True,
+                f"  line {finding['line']}: {finding['message']} → {finding['fix']}", markup=False, soft_wrap=True
             )
         if problem.fix:
             ERR.print(f"  what to do: {problem.fix}", style="dim", markup=False, soft_wrap=True)
@@ -78,6 +76,4 @@ def _json_everywhere(commands: "argparse._SubParsersAction[argparse.ArgumentPars
         if inner:
             _json_everywhere(inner[0])
         else:
-            sub.add_argument(
-                "--json", action="store_true", default=argparse.SUPPRESS, help="machine-readable output"
-            )
+            sub.add_argument("--json", action="store_true", default=argparse.SUPPRESS, help="machine-readable output")

@@ -26,12 +26,8 @@ def add(commands: Any) -> None:
     commands.add_parser("serve", help="start the service alone", description=serve_cmd.__doc__).set_defaults(
         run=serve_cmd
     )
-    commands.add_parser("work", help="start one worker alone", description=work_cmd.__doc__).set_defaults(
-        run=work_cmd
-    )
-    parser = commands.add_parser(
-        "standins", help="start the simulated outside world", description=standins_cmd.__doc__
-    )
+    commands.add_parser("work", help="start one worker alone", description=work_cmd.__doc__).set_defaults(run=work_cmd)
+    parser = commands.add_parser("standins", help="start the simulated outside world", description=standins_cmd.__doc__)
     parser.add_argument("--port", type=int, default=8471)
     parser.add_argument("--rules", default="demo/model", help="folder with the model stand-in's rules")
     parser.set_defaults(run=standins_cmd)
@@ -43,9 +39,7 @@ def up_cmd(arguments: argparse.Namespace) -> int:
 
     def start(settings: "Settings") -> int:
         if _taken(settings.host, settings.port):
-            ERR.print(
-                f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one."
-            )
+            ERR.print(f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one.")
             return 1
         return asyncio.run(up(settings, settings.workers if arguments.workers is None else arguments.workers))
 

@@ -106,9 +106,7 @@ def _find(given: str, client: Client) -> str:
         return given
     page = client.runs(limit=1 if given == "last" else 500)
     found = [
-        str(r.id)
-        for r in page.runs
-        if given == "last" or str(r.id).startswith(given) or str(r.id).endswith(given)
+        str(r.id) for r in page.runs if given == "last" or str(r.id).startswith(given) or str(r.id).endswith(given)
     ]
     if not found:
         raise NotFound(404, {"title": f"no run {given}", "fix": "see oak-relay runs"})

@@ -38,9 +38,7 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
     parser.add_argument("--user", help="for basic: the user name")
     parser.add_argument("--host", action="append", default=[], help="the only hosts it may be sent to")
     parser.add_argument("--test-url", default="", help="a harmless address that answers whoever may use it")
-    parser.add_argument(
-        "--secret-from", metavar="VARIABLE", help="the environment variable that holds the secret"
-    )
+    parser.add_argument("--secret-from", metavar="VARIABLE", help="the environment variable that holds the secret")
     parser.set_defaults(run=lambda a: add_credential(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
     _named(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
@@ -144,9 +142,7 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "create", help="make one", epilog="example: oak-relay table create huts name valley bunks:number"
     )
     parser.add_argument("name")
-    parser.add_argument(
-        "columns", nargs="+", metavar="COLUMN[:TYPE]", help="types: text, number, boolean, any"
-    )
+    parser.add_argument("columns", nargs="+", metavar="COLUMN[:TYPE]", help="types: text, number, boolean, any")
     parser.set_defaults(run=lambda a: create_table(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tables(a, client(a)))
     parser = _named(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
@@ -219,11 +215,7 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
         return 0 if found.ok else 1
     OUT.print(f"{'[green]✓[/]' if found.ok else '[red]✗[/]'} ", end="")
     OUT.print(found.sentence, markup=False)
-    for word, value in (
-        ("what to do", found.fix),
-        ("it said", found.reply),
-        ("offered", ", ".join(found.offered)),
-    ):
+    for word, value in (("what to do", found.fix), ("it said", found.reply), ("offered", ", ".join(found.offered))):
         if value:
             OUT.print(f"[dim]{word}:[/] ", end="")
             OUT.print(value, markup=False)
@@ -241,9 +233,7 @@ def removed(arguments: argparse.Namespace, remove: Callable[[str], None]) -> int
     return 0
 
 
-def _named(
-    group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int]
-) -> argparse.ArgumentParser:
+def _named(group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
     parser: argparse.ArgumentParser = group.add_parser(name, help=help)
     parser.add_argument("name")
     parser.set_defaults(run=run)

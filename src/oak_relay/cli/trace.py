@@ -43,9 +43,7 @@ def tree(trace: Trace, full: bool) -> None:
         node = nodes[span.path] = nodes.get(parent, root).add(_line(span, label))
         if len(span.attempts) > 1 or full or span.state == "failed":
             for index, attempt in enumerate(span.attempts):
-                node.add(
-                    _attempt(attempt, span.attempts[index + 1] if index + 1 < len(span.attempts) else None)
-                )
+                node.add(_attempt(attempt, span.attempts[index + 1] if index + 1 < len(span.attempts) else None))
         if full:
             _values(node, span)
     OUT.print(root, soft_wrap=False)

@@ -63,9 +63,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--input", default="{}", help="JSON, or a file of it, or - for standard input")
     parser.add_argument("--version", type=int, dest="number")
     parser.add_argument("--key", help="the same key again gives the same run")
-    parser.add_argument(
-        "--wait", action="store_true", help="wait for its end; exit 1 when it does not succeed"
-    )
+    parser.add_argument("--wait", action="store_true", help="wait for its end; exit 1 when it does not succeed")
     parser.set_defaults(run=lambda a: start_cmd(a, client(a)))
 
 
@@ -74,11 +72,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
     from oak_relay.models.catalogue import CATALOGUE
 
     world = World(CATALOGUE.shapes())
-    files = [
-        f
-        for given in arguments.files
-        for f in (sorted(given.glob("**/*.y*ml")) if given.is_dir() else [given])
-    ]
+    files = [f for given in arguments.files for f in (sorted(given.glob("**/*.y*ml")) if given.is_dir() else [given])]
     if not files:
         ERR.print("no documents there")
         return 2
@@ -103,9 +97,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
 
 
 def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    rendered = client.render(
-        _text(arguments.file), arguments.step, _json(arguments.input), _json(arguments.steps)
-    )
+    rendered = client.render(_text(arguments.file), arguments.step, _json(arguments.input), _json(arguments.steps))
     if show(rendered, arguments.json):
         return 0
     OUT.print(f"[bold]{rendered['step']}[/] {rendered['action']}")

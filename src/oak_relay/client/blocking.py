@@ -70,9 +70,7 @@ class Client:
     def close(self) -> None:
         self._http.close()
 
-    def start(
-        self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None
-    ) -> Run:
+    def start(self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None) -> Run:
         """Start a run. The same `key` again gives the same run."""
         return self._bound(self._send(calls.start(workflow, {} if input is None else input, version, key)))
 
@@ -85,9 +83,9 @@ class Client:
                     raise calls.refused(source.response)
                 for event in source.iter_sse():
                     if event.event in ("span", "run"):
-                        yield (
-                            results.Span if event.event == "span" else results.RunData
-                        ).model_validate_json(event.data)
+                        yield (results.Span if event.event == "span" else results.RunData).model_validate_json(
+                            event.data
+                        )
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
@@ -107,9 +105,7 @@ class Client:
         """Check a document against what is stored in the service."""
         return self._send(calls.check(text))
 
-    def render(
-        self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None
-    ) -> dict[str, Any]:
+    def render(self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None) -> dict[str, Any]:
         """What a step would send, without sending."""
         return self._send(calls.render(text, step, sample, steps or {}))
 
@@ -222,7 +218,5 @@ class Client:
         try:
             response = self._http.request(call.method, call.path, **call.request())
         except httpx.TransportError as error:
-            raise Unreachable(
-                f"no service answers at {self.url} ({error}); start one with oak-relay up"
-            ) from None
+            raise Unreachable(f"no service answers at {self.url} ({error}); start one with oak-relay up") from None
         return call.result(response)

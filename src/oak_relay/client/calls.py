@@ -103,17 +103,12 @@ def check(text: str) -> Call[results.Checked]:
 
 def render(text: str, step: str, sample: Any, steps: dict[str, Any]) -> Call[dict[str, Any]]:
     return Call(
-        "POST",
-        _at("workflows", "render"),
-        _raw,
-        body={"text": text, "step": step, "input": sample, "steps": steps},
+        "POST", _at("workflows", "render"), _raw, body={"text": text, "step": step, "input": sample, "steps": steps}
     )
 
 
 def live(name: str, version: int | None, on: bool) -> Call[results.Workflow]:
-    return Call(
-        "POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on}
-    )
+    return Call("POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on})
 
 
 def settings(name: str, given: dict[str, Any]) -> Call[dict[str, Any]]:
@@ -122,9 +117,7 @@ def settings(name: str, given: dict[str, Any]) -> Call[dict[str, Any]]:
 
 def start(name: str, data: Any, version: int | None, key: str | None) -> Call[dict[str, Any]]:
     headers = {"Idempotency-Key": key} if key else {}
-    return Call(
-        "POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers
-    )
+    return Call("POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers)
 
 
 def runs(**filters: Any) -> Call[results.RunPage]:
@@ -201,9 +194,7 @@ def drop_table(name: str) -> Call[None]:
 
 
 def rows(table: str, limit: int) -> Call[list[results.Row]]:
-    return Call(
-        "GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit}
-    )
+    return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
 
 
 def add_rows(table: str, given: list[dict[str, Any]]) -> Call[dict[str, int]]:

@@ -75,9 +75,7 @@ class AsyncClient:
         self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None
     ) -> AsyncRun:
         """Start a run. The same `key` again gives the same run."""
-        return self._bound(
-            await self._send(calls.start(workflow, {} if input is None else input, version, key))
-        )
+        return self._bound(await self._send(calls.start(workflow, {} if input is None else input, version, key)))
 
     async def follow(self, run_id: UUID | str) -> AsyncIterator[results.Span | results.RunData]:
         """What happens in a run, as it happens."""
@@ -88,9 +86,9 @@ class AsyncClient:
                     raise calls.refused(source.response)
                 async for event in source.aiter_sse():
                     if event.event in ("span", "run"):
-                        yield (
-                            results.Span if event.event == "span" else results.RunData
-                        ).model_validate_json(event.data)
+                        yield (results.Span if event.event == "span" else results.RunData).model_validate_json(
+                            event.data
+                        )
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
@@ -110,9 +108,7 @@ class AsyncClient:
         """Check a document against what is stored in the service."""
         return await self._send(calls.check(text))
 
-    async def render(
-        self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None
-    ) -> dict[str, Any]:
+    async def render(self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None) -> dict[str, Any]:
         """What a step would send, without sending."""
         return await self._send(calls.render(text, step, sample, steps or {}))
 
@@ -225,7 +221,5 @@ class AsyncClient:
         try:
             response = await self._http.request(call.method, call.path, **call.request())
         except httpx.TransportError as error:
-            raise Unreachable(
-                f"no service answers at {self.url} ({error}); start one with oak-relay up"
-            ) from None
+            raise Unreachable(f"no service answers at {self.url} ({error}); start one with oak-relay up") from None
         return call.result(response)

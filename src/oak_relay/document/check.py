@@ -29,9 +29,7 @@ from oak_relay.document.models import (
 )
 from oak_relay.document.text import Path, Source, Unreadable, read
 
-_SECRET = re.compile(
-    r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$"
-)
+_SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$")
 _SECRET_KEY = re.compile(r"(?i)(api[-_]?key|secret|password|token|authorization)$")
 _KIND_TAGS = frozenset(STEP_KINDS)
 
@@ -220,18 +218,14 @@ class _Checker:
         self._texts(("result",), document.result, scope, every)
         for path, step in _with_paths(("steps",), document.steps):
             if isinstance(step, SetStep) and step.step not in self.used:
-                self.add(
-                    (*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning"
-                )
+                self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
 
     def _schema(self, path: Path, schema: dict[str, Any]) -> None:
         try:
             Draft202012Validator.check_schema(schema)
         except SchemaError as error:
             self.add(
-                (*path, *error.absolute_path),
-                f"this is not JSON Schema: {error.message}",
-                "see JSON Schema 2020-12",
+                (*path, *error.absolute_path), f"this is not JSON Schema: {error.message}", "see JSON Schema 2020-12"
             )
 
     def _triggers(self, document: Workflow) -> None:
@@ -244,10 +238,7 @@ class _Checker:
             verify = trigger.webhook.verify
             if verify.credential:
                 self._named(
-                    (*path, "webhook", "verify", "credential"),
-                    verify.credential,
-                    self.world.credentials,
-                    "credential",
+                    (*path, "webhook", "verify", "credential"), verify.credential, self.world.credentials, "credential"
                 )
 
     def _steps(
@@ -259,11 +250,7 @@ class _Checker:
         for index, step in enumerate(steps):
             here = (*path, index)
             if ended:
-                self.add(
-                    here,
-                    f"{step.step} is never reached: {ended} ends the run",
-                    "move it before, or leave it out",
-                )
+                self.add(here, f"{step.step} is never reached: {ended} ends the run", "move it before, or leave it out")
                 ended = None
             if step.step in scope:
                 self.add((*here, "step"), f"the name {step.step} is taken", "choose another name")
@@ -384,10 +371,7 @@ class _Checker:
         for key, value in step.with_.items():
             if key in properties and not _has_template(value):
                 self._literal(
-                    (*path, "with", key),
-                    key,
-                    value,
-                    {**properties[key], "$defs": action.input.get("$defs", {})},
+                    (*path, "with", key), key, value, {**properties[key], "$defs": action.input.get("$defs", {})}
                 )
         for key, known, word in (
             ("model", self.world.models, "model alias"),
@@ -405,25 +389,17 @@ class _Checker:
 
     def _literal(self, path: Path, key: str, value: Any, schema: Mapping[str, Any]) -> None:
         for error in Draft202012Validator(schema).iter_errors(value):
-            self.add(
-                (*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type"
-            )
+            self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
             return
 
     def _named(self, path: Path, name: str, known: frozenset[str] | None, word: str) -> None:
         if known is None or is_template(name) or name in known:
             return
         near = get_close_matches(name, list(known), 1)
-        self.add(
-            path, f"there is no {word} {name}", f"write {near[0]}" if near else f"add the {word} {name} first"
-        )
+        self.add(path, f"there is no {word} {name}", f"write {near[0]}" if near else f"add the {word} {name} first")
 
     def _texts(
-        self,
-        path: Path,
-        value: Any,
-        scope: Mapping[str, Mapping[str, Any]],
-        every: AbstractSet[str] = frozenset(),
+        self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
     ) -> None:
         if isinstance(value, dict):
             for key, item in value.items():
@@ -471,9 +447,7 @@ class _Checker:
                         "move this step behind it, or use the outer step's name",
                     )
                 else:
-                    self.add(
-                        path, f"there is no {name}", f"write {near[0]}" if near else f"use {', '.join(scope)}"
-                    )
+                    self.add(path, f"there is no {name}", f"write {near[0]}" if near else f"use {', '.join(scope)}")
         for name, *keys in references:
             if name in wrong or not keys:
                 continue

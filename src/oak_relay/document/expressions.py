@@ -50,9 +50,7 @@ class Expression:
         meter = Meter(fuel)
         token = METER.set(meter)
         try:
-            context = self.template.new_context(
-                dict(scope) if not isinstance(scope, dict) else scope, shared=True
-            )
+            context = self.template.new_context(dict(scope) if not isinstance(scope, dict) else scope, shared=True)
             pieces = list(self.template.root_render_func(context))
             if self.whole:
                 result = plain(context.vars["result"])

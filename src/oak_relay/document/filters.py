@@ -56,9 +56,7 @@ def plain(text: str) -> str:
     for token in MarkdownIt().parse(text):
         if token.type == "inline":
             parts.append(
-                "".join(
-                    "\n" if c.type in ("softbreak", "hardbreak") else c.content for c in token.children or []
-                )
+                "".join("\n" if c.type in ("softbreak", "hardbreak") else c.content for c in token.children or [])
             )
         elif token.type in ("fence", "code_block"):
             parts.append(token.content.rstrip("\n"))

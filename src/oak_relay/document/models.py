@@ -89,9 +89,7 @@ class Verify(Model):
     @model_validator(mode="after")
     def _named(self) -> "Verify":
         if self.scheme != "none" and not self.credential:
-            raise PydanticCustomError(
-                "verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme}
-            )
+            raise PydanticCustomError("verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme})
         return self
 
 
@@ -276,18 +274,7 @@ class Workflow(Model):
     result: Value = None
 
 
-for _model in (
-    BaseStep,
-    DoStep,
-    SetStep,
-    Arm,
-    BranchStep,
-    EachStep,
-    WaitStep,
-    AnswerStep,
-    StopStep,
-    FailStep,
-):
+for _model in (BaseStep, DoStep, SetStep, Arm, BranchStep, EachStep, WaitStep, AnswerStep, StopStep, FailStep):
     _model.model_rebuild()
 Workflow.model_rebuild()
 STEP_MODELS: tuple[type[BaseStep], ...] = (

@@ -202,9 +202,7 @@ class Missing(Undefined):
     def failure(self) -> StepFailed:
         """The error that using this value is."""
         have = f"; there is {', '.join(self.known[:20])}" if self.known else ""
-        return StepFailed(
-            "missing", f"{self.path} is not there{have}", fix="correct the name, or say | default(…)"
-        )
+        return StepFailed("missing", f"{self.path} is not there{have}", fix="correct the name, or say | default(…)")
 
     def _fail_with_undefined_error(self, *args: Any, **kwargs: Any) -> NoReturn:
         raise self.failure()
@@ -325,12 +323,7 @@ class Environment(SandboxedEnvironment):
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
         METER.get().charge()
-        if (
-            operator != "**"
-            and type(left) is int
-            and type(right) is int
-            and -_PLAIN < left < _PLAIN > right > -_PLAIN
-        ):
+        if operator != "**" and type(left) is int and type(right) is int and -_PLAIN < left < _PLAIN > right > -_PLAIN:
             return super().call_binop(context, operator, left, right)
         if isinstance(left, Missing):
             raise left.failure()
@@ -375,13 +368,7 @@ def _join_concats(tree: nodes.Node) -> None:
             _join_concats(item)
             if isinstance(item, nodes.Concat):
                 joined = nodes.Filter(
-                    nodes.List(item.nodes, lineno=item.lineno),
-                    "_joined",
-                    [],
-                    [],
-                    None,
-                    None,
-                    lineno=item.lineno,
+                    nodes.List(item.nodes, lineno=item.lineno), "_joined", [], [], None, None, lineno=item.lineno
                 )
                 if isinstance(value, list):
                     value[index] = joined

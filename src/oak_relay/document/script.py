@@ -69,9 +69,7 @@ def _lines(steps: list[Any], path: str, numbers: str, trace: str, depth: int) ->
         elif isinstance(step, EachStep):
             yield from _lines(step.steps, f"{here}.steps", f"{number}.", f"{span}[].", depth + 1)
         if isinstance(step.on_error, list):
-            yield Line(
-                f"{number}!", depth + 1, step.step, "arm", "If that fails", f"{here}.on_error", f"{span}!"
-            )
+            yield Line(f"{number}!", depth + 1, step.step, "arm", "If that fails", f"{here}.on_error", f"{span}!")
             yield from _lines(step.on_error, f"{here}.on_error", f"{number}!", f"{span}!.", depth + 2)
 
 
@@ -93,11 +91,7 @@ def _main_clause(step: BaseStep) -> str:
     if isinstance(step, BranchStep):
         return "Take the first way that holds"
     if isinstance(step, EachStep):
-        many = (
-            ""
-            if step.width == 1
-            else f", {_NUMBERS[step.width] if step.width < 11 else step.width} at a time"
-        )
+        many = "" if step.width == 1 else f", {_NUMBERS[step.width] if step.width < 11 else step.width} at a time"
         return f"For each {step.as_} in {_bare(step.each)}{many}"
     if isinstance(step, WaitStep):
         return f"Wait {_bare(step.wait)}"
@@ -118,11 +112,7 @@ def _do(step: DoStep) -> str:
         return f"Have {_bare(given.get('model'))} label {_bare(given.get('text'))}"
     if step.do == "http.request":
         return f"Send {_bare(given.get('method', 'GET'))} {_bare(given.get('url'))}"
-    verbs = {
-        "table.add": "Add a row to",
-        "table.upsert": "Add or update a row in",
-        "table.find": "Find rows of",
-    }
+    verbs = {"table.add": "Add a row to", "table.upsert": "Add or update a row in", "table.find": "Find rows of"}
     if step.do in verbs:
         return f"{verbs[step.do]} {_bare(given.get('table'))}"
     return f"Do {step.do}"
@@ -136,6 +126,4 @@ def _bare(value: Any) -> str:
 
 
 def _listed(names: list[str]) -> str:
-    return (
-        names[0] if len(names) == 1 else ", ".join(names[:-1]) + f" and {names[-1]}" if names else "nothing"
-    )
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + f" and {names[-1]}" if names else "nothing"

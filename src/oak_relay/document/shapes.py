@@ -22,12 +22,7 @@ EVENT: Schema = {
 }
 RUN: Schema = {
     "type": "object",
-    "properties": {
-        "id": {"type": "string"},
-        "subject": {},
-        "started": {"type": "string"},
-        "url": {"type": "string"},
-    },
+    "properties": {"id": {"type": "string"}, "subject": {}, "started": {"type": "string"}, "url": {"type": "string"}},
     "additionalProperties": False,
 }
 ERROR: Schema = {

@@ -43,9 +43,7 @@ class Source:
 def read(text: str) -> Source:
     """Parse a document. Raises `Unreadable`."""
     if len(text) > LARGEST:
-        raise Unreadable(
-            Finding(1, 1, f"the document is longer than {LARGEST} characters", "split it in two")
-        )
+        raise Unreadable(Finding(1, 1, f"the document is longer than {LARGEST} characters", "split it in two"))
     try:
         tree = _yaml().load(text)
     except MarkedYAMLError as error:
@@ -56,9 +54,7 @@ def read(text: str) -> Source:
     places: dict[Path, tuple[int, int]] = {(): (1, 1)}
     data = _plain(tree, (), places, 0)
     if not isinstance(data, dict):
-        raise Unreadable(
-            Finding(1, 1, "a document is a mapping that begins with `oak: 1`", "begin with `oak: 1`")
-        )
+        raise Unreadable(Finding(1, 1, "a document is a mapping that begins with `oak: 1`", "begin with `oak: 1`"))
     return Source(text, data, places, tree)
 
 
@@ -81,9 +77,7 @@ def _yaml() -> YAML:
 def _plain(node: Any, path: Path, places: dict[Path, tuple[int, int]], depth: int) -> Any:
     if depth > _DEEPEST:
         line, column = places.get(path[:-1], (1, 1))
-        raise Unreadable(
-            Finding(line, column, f"nested deeper than {_DEEPEST} levels", "flatten the document")
-        )
+        raise Unreadable(Finding(line, column, f"nested deeper than {_DEEPEST} levels", "flatten the document"))
     if isinstance(node, CommentedMap):
         plain: dict[str, Any] = {}
         for key, value in node.items():
@@ -97,9 +91,7 @@ def _plain(node: Any, path: Path, places: dict[Path, tuple[int, int]], depth: in
         items = []
         for index, value in enumerate(node):
             here = (*path, index)
-            line, column = (
-                node.lc.item(index) if index in (node.lc.data or {}) else (node.lc.line, node.lc.col)
-            )
+            line, column = node.lc.item(index) if index in (node.lc.data or {}) else (node.lc.line, node.lc.col)
             places[here] = (line + 1, column + 1)
             items.append(_plain(value, here, places, depth + 1))
         return items

@@ -14,9 +14,7 @@ from oak_relay.engine.protocols import Entry, LocalEffect
 class MemoryJournal:
     """Keeps entries in a list. Sleeping moves its clock on. `apply` carries out local effects."""
 
-    def __init__(
-        self, apply: Callable[[LocalEffect], Any] | None = None, entries: Sequence[Entry] = ()
-    ) -> None:
+    def __init__(self, apply: Callable[[LocalEffect], Any] | None = None, entries: Sequence[Entry] = ()) -> None:
         self.log: list[Entry] = []
         self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
         self._apply = apply or (lambda effect: effect.data)

@@ -160,13 +160,7 @@ def _node(step: models.BaseStep) -> Node:
 
 
 def _names(node: Node) -> frozenset[str]:
-    own = [
-        node.body,
-        node.when,
-        node.once,
-        node.gives,
-        *(t for w in node.ways for t in (w.condition, w.gives)),
-    ]
+    own = [node.body, node.when, node.once, node.gives, *(t for w in node.ways for t in (w.condition, w.gives))]
     inner = [*node.steps, *(n for w in node.ways for n in w.steps)]
     if isinstance(node.on_error, tuple):
         inner += node.on_error

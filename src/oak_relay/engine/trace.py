@@ -56,9 +56,7 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
         span = found.get(path)
         if span is None:
             _parents(found, path)
-            span = found[path] = Span(
-                path, re.sub(r"\[\d+\]", "[]", path), "item" if _ITEM.search(path) else "step"
-            )
+            span = found[path] = Span(path, re.sub(r"\[\d+\]", "[]", path), "item" if _ITEM.search(path) else "step")
         _take(span, entry, mark)
     for span in reversed(list(found.values())):
         _roll_up(found, span, ended)
@@ -70,10 +68,7 @@ def _parents(found: dict[str, Span], path: str) -> None:
         parent = path[: match.start() + (1 if match.group() == "]" else 0)]
         if parent and parent not in found and parent != path:
             found[parent] = Span(
-                parent,
-                re.sub(r"\[\d+\]", "[]", parent),
-                "item" if _ITEM.search(parent) else "step",
-                "running",
+                parent, re.sub(r"\[\d+\]", "[]", parent), "item" if _ITEM.search(parent) else "step", "running"
             )
 
 

@@ -7,12 +7,12 @@ import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from decimal import Decimal
 from typing import Any, Literal
 
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
+from oak_relay.engine.outcomes import Attempts, Diverged, Finished, Rested, Scope, Spent, Start, read_attempts
 from oak_relay.engine.plan import Node, Plan
 from oak_relay.engine.protocols import Call, Entry, Executor, Journal, LocalEffect, Manner
 from oak_relay.engine.rest import Resting, Strands
@@ -20,53 +20,6 @@ from oak_relay.engine.rest import Resting, Strands
 SHORT_PAUSE = 5.0
 """Seconds up to which a pause is slept in the process; longer ones rest in the record."""
 LARGEST_VALUE = 4_000_000
-Scope = dict[str, Any]
-
-
-@dataclass(frozen=True, slots=True)
-class Start:
-    """What a walk begins with. `worked` is the time already spent working, in seconds; `grace` how long
-    a call of a lost worker may still be under way behind its time-out, in seconds."""
-
-    run_id: str
-    scope: Scope
-    worked: float = 0.0
-    grace: float = 10.0
-
-
-@dataclass(slots=True)
-class Spent:
-    """Tokens and money of a run so far."""
-
-    input: int = 0
-    output: int = 0
-    money: Decimal = Decimal(0)
-
-    def add(self, usage: dict[str, Any] | None) -> None:
-        if usage:
-            self.input += int(usage.get("input") or 0)
-            self.output += int(usage.get("output") or 0)
-            self.money += Decimal(str(usage.get("money") or 0))
-
-
-@dataclass(frozen=True, slots=True)
-class Finished:
-    """The run has ended."""
-
-    state: Literal["succeeded", "failed", "cancelled"]
-    result: Any = None
-    error: dict[str, Any] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Rested:
-    """The run waits; each wake is a path and a moment."""
-
-    wakes: tuple[tuple[str, datetime], ...]
-
-
-class Diverged(Exception):
-    """The journal holds another input than this walk comes to."""
 
 
 class _Stopped(Exception):
@@ -76,19 +29,6 @@ class _Stopped(Exception):
 
 class _Cancelled(Exception):
     pass
-
-
-@dataclass(slots=True)
-class _Attempts:
-    """What a journal says of one effect."""
-
-    done: bool = False
-    output: Any = None
-    error: StepFailed | None = None
-    again_at: datetime | None = None
-    number: int = 0
-    failures: int = 0
-    open: Entry | None = None
 
 
 @dataclass(slots=True)
@@ -107,8 +47,7 @@ class Walk:
 
     async def walk(self) -> Finished | Rested:
         self._kinds = {
-            k: getattr(self, f"_{k}")
-            for k in ("do", "set", "branch", "each", "wait", "answer", "stop", "fail")
+            k: getattr(self, f"_{k}") for k in ("do", "set", "branch", "each", "wait", "answer", "stop", "fail")
         }
         scope = dict(self.start.scope)
         try:
@@ -129,18 +68,14 @@ class Walk:
             return Finished(
                 "failed",
                 error=StepFailed(
-                    "diverged",
-                    str(diverged),
-                    fix="the engine or the document changed under this run; run it again",
+                    "diverged", str(diverged), fix="the engine or the document changed under this run; run it again"
                 ).as_data(),
             )
         except TimeoutError:
             return Finished(
                 "failed",
                 error=StepFailed(
-                    "timeout",
-                    f"the run worked longer than its limit of {self.plan.time:g} s",
-                    fix="raise limits: time",
+                    "timeout", f"the run worked longer than its limit of {self.plan.time:g} s", fix="raise limits: time"
                 ).as_data(),
             )
 
@@ -218,9 +153,7 @@ class Walk:
         else:
             deadline = self.journal.now() + timedelta(seconds=node.timeout)
             self.journal.add(Entry(f"{path}#deadline", "value", body=deadline.isoformat()))
-        late = StepFailed(
-            "timeout", f"{node.name} took longer than {node.timeout:g} s", fix="raise its timeout"
-        )
+        late = StepFailed("timeout", f"{node.name} took longer than {node.timeout:g} s", fix="raise its timeout")
         if self.journal.entries(f"{path}#late"):
             raise late
         work = asyncio.ensure_future(self._kinds[node.kind](node, path, scope))
@@ -283,9 +216,7 @@ class Walk:
             text = self._render(node, path, scope, [])
             until = self._until(text)
             recorded = self.journal.add(
-                Entry(
-                    path, "value", hash=node.digest, body={"until": until.isoformat()}, at=self.journal.now()
-                )
+                Entry(path, "value", hash=node.digest, body={"until": until.isoformat()}, at=self.journal.now())
             )
         done = self.journal.entries(f"{path}#woke")
         if done:
@@ -303,9 +234,7 @@ class Walk:
                 return durations.moment(text)
             except ValueError:
                 raise StepFailed(
-                    "invalid",
-                    f"{text!r} is neither a duration nor a moment",
-                    fix="write 5m or a moment in RFC 3339",
+                    "invalid", f"{text!r} is neither a duration nor a moment", fix="write 5m or a moment in RFC 3339"
                 ) from None
 
     async def _each(self, node: Node, path: str, scope: Scope) -> Any:
@@ -320,9 +249,7 @@ class Walk:
         hash_ = values.digest(node.digest, values.dumps(items))
         recorded = self._recorded(path, hash_)
         if recorded is None:
-            recorded = self.journal.add(
-                Entry(path, "value", hash=hash_, body={"items": items}, at=self.journal.now())
-            )
+            recorded = self.journal.add(Entry(path, "value", hash=hash_, body={"items": items}, at=self.journal.now()))
         items = recorded["items"]
         results: list[Any] = [None] * len(items)
         positions = iter(range(len(items)))
@@ -343,9 +270,7 @@ class Walk:
         width = min(node.width, len(items))
         await self._strands.together([strand() for _ in range(width)])
         if node.failed == "drop":
-            results = [
-                r for r in results if not (isinstance(r, dict) and r.get("error") and "value" not in r)
-            ]
+            results = [r for r in results if not (isinstance(r, dict) and r.get("error") and "value" not in r)]
         given = [r.get("value", r) for r in results]
         return self.journal.add(Entry(f"{path}#end", "value", body=given, at=self.journal.now()))
 
@@ -372,7 +297,7 @@ class Walk:
         manner = self.executor.manner(node.action, given)
         shown = values.dumps(given)
         hash_ = values.digest(node.digest, shown)
-        state = self._attempts(path, hash_)
+        state = read_attempts(self.journal.entries(path), path, hash_)
         if state.done:
             if state.error:
                 raise state.error
@@ -391,15 +316,7 @@ class Walk:
                 raise _Cancelled
             state.number += 1
             started = self.journal.now()
-            call = Call(
-                node.action,
-                given,
-                path,
-                state.number,
-                f"{self.start.run_id}:{path}",
-                timeout,
-                self._left(),
-            )
+            call = Call(node.action, given, path, state.number, f"{self.start.run_id}:{path}", timeout, self._left())
             entry = Entry(path, "ended", state.number, hash_, None, detail, started)
             try:
                 if manner.reach == "local":
@@ -427,13 +344,7 @@ class Walk:
         if manner.reach == "outside":
             await self.journal.commit(
                 Entry(
-                    entry.path,
-                    "began",
-                    entry.attempt,
-                    entry.hash,
-                    {"action": call.action},
-                    entry.detail,
-                    entry.started,
+                    entry.path, "began", entry.attempt, entry.hash, {"action": call.action}, entry.detail, entry.started
                 )
             )
         task = asyncio.ensure_future(self.executor.perform(call))
@@ -469,16 +380,7 @@ class Walk:
             )
         detail = {**(entry.detail or {}), **outcome.detail}
         recorded = await self.journal.commit(
-            Entry(
-                entry.path,
-                "ended",
-                entry.attempt,
-                entry.hash,
-                body,
-                detail,
-                entry.started,
-                self.journal.now(),
-            )
+            Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, self.journal.now())
         )
         return recorded["output"]
 
@@ -491,7 +393,7 @@ class Walk:
             return None
         return node.retry.delay(failures, self.journal.random(), failed.delay)
 
-    async def _lost(self, node: Node, manner: Manner, state: _Attempts, timeout: float) -> None:
+    async def _lost(self, node: Node, manner: Manner, state: Attempts, timeout: float) -> None:
         """An attempt began and has no outcome: its worker was lost while the call was under way."""
         open_ = state.open
         assert open_ is not None and open_.started is not None
@@ -512,38 +414,8 @@ class Walk:
             )
             raise failed
         self.journal.add(
-            Entry(
-                open_.path,
-                "lost",
-                open_.attempt,
-                open_.hash,
-                {"note": note},
-                open_.detail,
-                open_.started,
-                now,
-            )
+            Entry(open_.path, "lost", open_.attempt, open_.hash, {"note": note}, open_.detail, open_.started, now)
         )
-
-    def _attempts(self, path: str, hash_: str) -> _Attempts:
-        state = _Attempts()
-        for entry in self.journal.entries(path):
-            if entry.hash != hash_ and entry.kind != "skipped":
-                raise Diverged(f"{path} was recorded with another input")
-            state.number = max(state.number, entry.attempt)
-            if entry.kind == "began":
-                state.open = entry
-                continue
-            state.open = None
-            if entry.kind == "lost":
-                continue
-            if "error" not in entry.body:
-                state.done, state.output, state.error = True, entry.body["output"], None
-            else:
-                state.failures += 1
-                state.error = StepFailed.from_data(entry.body["error"])
-                again = entry.body.get("again_at")
-                state.done, state.again_at = again is None, datetime.fromisoformat(again) if again else None
-        return state
 
     # Small parts
 
@@ -571,9 +443,7 @@ class Walk:
                 raise Diverged(f"{path} was recorded with another value")
             return entry.body
         detail = {"empty": sorted(set(empty))} if empty else None
-        return self.journal.add(
-            Entry(path, kind, hash=hash_, body=value, detail=detail, at=self.journal.now())
-        )
+        return self.journal.add(Entry(path, kind, hash=hash_, body=value, detail=detail, at=self.journal.now()))
 
     def _recorded(self, path: str, hash_: str) -> Any:
         for entry in self.journal.entries(path):

@@ -108,10 +108,7 @@ def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any])
     failed.detail = shown
     said = failed.message
     if exchange.status in (402, 429) and _NO_CREDIT.search(said):
-        failed.kind, failed.fix = (
-            "out_of_credit",
-            f"top up the account behind the credential {alias.credential}",
-        )
+        failed.kind, failed.fix = ("out_of_credit", f"top up the account behind the credential {alias.credential}")
     elif exchange.status in (400, 413) and _TOO_LONG.search(said):
         failed.kind, failed.fix = "too_long", "shorten the prompt, or choose a model with a larger context"
     elif exchange.status in (400, 404) and _NO_MODEL.search(said):
@@ -122,9 +119,7 @@ def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any])
     return failed
 
 
-def _reply(
-    name: str, alias: Alias, exchange: Exchange, messages: list[dict[str, Any]], shown: dict[str, Any]
-) -> Reply:
+def _reply(name: str, alias: Alias, exchange: Exchange, messages: list[dict[str, Any]], shown: dict[str, Any]) -> Reply:
     data = exchange.read("json")
     try:
         choice = data["choices"][0]

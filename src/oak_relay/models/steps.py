@@ -18,9 +18,7 @@ class AnswerInput(Fields):
     model: str = Field(description="Name of a model alias.")
     brief: str = Field("", description="Who the model is and what it must keep to.")
     prompt: str = Field(description="What it is asked.")
-    gives: dict[str, Any] | None = Field(
-        None, description="JSON Schema that the answer must be valid against."
-    )
+    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int | None = Field(None, ge=1, le=200_000)
 
@@ -56,9 +54,7 @@ def label_messages(given: LabelInput) -> list[dict[str, Any]]:
     """The messages as they are sent."""
     lines = "\n".join(f"- {name}: {meaning}" for name, meaning in given.labels.items())
     brief = f"{given.brief}\n" if given.brief else ""
-    system = (
-        f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
-    )
+    system = f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
     return [{"role": "system", "content": system}, {"role": "user", "content": given.text}]
 
 
@@ -125,11 +121,7 @@ class _Talk:
         return self.last
 
     async def shaped(
-        self,
-        reply: Reply,
-        schema: dict[str, Any],
-        max_tokens: int | None = None,
-        temperature: float | None = None,
+        self, reply: Reply, schema: dict[str, Any], max_tokens: int | None = None, temperature: float | None = None
     ) -> Any:
         """The reply as data valid against a schema; the model is told what was wrong and asked again."""
         for _ in range(REPAIRS):
@@ -158,9 +150,7 @@ class _Talk:
 
     def result(self, output: dict[str, Any]) -> Result:
         tokens = self.usage["input"] + self.usage["output"]
-        return Result(
-            {**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage
-        )
+        return Result({**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage)
 
     def _count(self, usage: dict[str, Any]) -> None:
         for key in ("input", "cached", "output"):
@@ -183,12 +173,5 @@ def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
 
 ACTIONS = [
     Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer),
-    Action(
-        "model.label",
-        "Give a text one label of a closed set",
-        LabelInput,
-        Labelled,
-        timeout=120,
-        perform=_label,
-    ),
+    Action("model.label", "Give a text one label of a closed set", LabelInput, Labelled, timeout=120, perform=_label),
 ]

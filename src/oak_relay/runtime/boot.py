@@ -42,9 +42,7 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
         if migrate:
             await database.migrate()
         key = settings.key.get_secret_value() if settings.key else None
-        vault = await Vault.open(
-            database, master_key(settings.key_file or settings.data_dir / "master.key", key)
-        )
+        vault = await Vault.open(database, master_key(settings.key_file or settings.data_dir / "master.key", key))
         yield Base(settings, database, Registry(database, vault), Hints(database))
     finally:
         await database.close()

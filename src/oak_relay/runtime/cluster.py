@@ -65,9 +65,7 @@ class Cluster:
         secret = self.home / "postgres.password"
         secret.touch(mode=0o600)
         secret.write_text(password + "\n")
-        fresh = self.data.with_name(
-            "postgres.new"
-        )  # renamed when complete, so that a cut-off start begins again
+        fresh = self.data.with_name("postgres.new")  # renamed when complete, so that a cut-off start begins again
         shutil.rmtree(fresh, ignore_errors=True)
         fresh.mkdir(mode=0o700)
         handed = self.data.with_name("postgres.handed")
@@ -143,9 +141,7 @@ class Cluster:
             check=True,
         )
         if has.stdout.strip() != "1":
-            subprocess.run(
-                [*base, "CREATE DATABASE oak_relay"], env=environment, check=True, capture_output=True
-            )
+            subprocess.run([*base, "CREATE DATABASE oak_relay"], env=environment, check=True, capture_output=True)
 
     def _let_in(self, home: Path) -> None:
         """Root's data directory must be passable for the role that the server runs under."""
@@ -183,9 +179,7 @@ def _bin() -> Path:
         return versions[-1].parent
     found = shutil.which("postgres")
     if not found:
-        raise ClusterError(
-            "PostgreSQL is not installed: apt-get install postgresql, or set OAK_RELAY_DATABASE_URL"
-        )
+        raise ClusterError("PostgreSQL is not installed: apt-get install postgresql, or set OAK_RELAY_DATABASE_URL")
     return Path(found).resolve().parent
 
 

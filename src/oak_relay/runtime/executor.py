@@ -65,9 +65,7 @@ class At:
     async def credential(self, name: str) -> StoredCredential:
         found = (await self._tools.registry.fresh()).credentials.get(name)
         if found is None:
-            raise StepFailed(
-                "missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}"
-            )
+            raise StepFailed("missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}")
         self._tools.used.add(name)
         return found
 
@@ -76,9 +74,7 @@ class At:
         if name not in known:
             have = ", ".join(sorted(known)) or "none yet"
             raise StepFailed(
-                "missing",
-                f"there is no model alias {name}; there is {have}",
-                fix=f"oak-relay model add {name}",
+                "missing", f"there is no model alias {name}; there is {have}", fix=f"oak-relay model add {name}"
             )
         return known[name]
 
@@ -110,9 +106,7 @@ class At:
     def send_check(self) -> None:
         if self._lease_left() < 0.5:
             raise StepFailed(
-                "unavailable",
-                "this worker's lease is nearly over; nothing was sent",
-                fix="it is tried again elsewhere",
+                "unavailable", "this worker's lease is nearly over; nothing was sent", fix="it is tried again elsewhere"
             )
 
 
@@ -161,6 +155,4 @@ async def perform(action: Action, given: dict[str, Any], at: At) -> Result:
     assert action.perform is not None
     began = time.monotonic()
     result = await action.perform(action.read(given), at)
-    return Result(
-        result.output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage
-    )
+    return Result(result.output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage)

@@ -17,9 +17,7 @@ class GroupCommit(Generic[T, R]):
     """Items go in by `put`; `flush` writes a list of them in one commit and returns their results in order.
     An item the database refuses fails alone. `run` must be running; when it fails, so does every item."""
 
-    def __init__(
-        self, flush: Callable[[list[T]], Awaitable[list[R]]], most: int = 1000, bound: int = 20_000
-    ) -> None:
+    def __init__(self, flush: Callable[[list[T]], Awaitable[list[R]]], most: int = 1000, bound: int = 20_000) -> None:
         self._flush = flush
         self._most = most
         self._bound = bound

@@ -77,21 +77,13 @@ async def up(settings: Settings, workers: int) -> int:
     return 0
 
 
-async def _keep(
-    role: tuple[str, ...], environment: dict[str, str], pipe: int, stopping: asyncio.Event
-) -> None:
+async def _keep(role: tuple[str, ...], environment: dict[str, str], pipe: int, stopping: asyncio.Event) -> None:
     """Run one role as a process and start it again when it dies before its time."""
     pause = 0.2
     while not stopping.is_set():
         began = asyncio.get_running_loop().time()
         process = await asyncio.create_subprocess_exec(
-            sys.executable,
-            "-m",
-            "oak_relay.cli",
-            *role,
-            env=environment,
-            pass_fds=(pipe,),
-            start_new_session=True,
+            sys.executable, "-m", "oak_relay.cli", *role, env=environment, pass_fds=(pipe,), start_new_session=True
         )
         ended = asyncio.create_task(process.wait())
         asked = asyncio.create_task(stopping.wait())

@@ -5,12 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import Field, SecretStr
-from pydantic_settings import (
-    BaseSettings,
-    PydanticBaseSettingsSource,
-    SettingsConfigDict,
-    TomlConfigSettingsSource,
-)
+from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
 
 class Settings(BaseSettings):
@@ -18,9 +13,7 @@ class Settings(BaseSettings):
 
     model_config = SettingsConfigDict(env_prefix="OAK_RELAY_", extra="ignore", frozen=True)
 
-    data_dir: Path = Field(
-        Path("data"), description="Key file, local token and, without database_url, the database."
-    )
+    data_dir: Path = Field(Path("data"), description="Key file, local token and, without database_url, the database.")
     database_url: SecretStr | None = Field(
         None, description="Another PostgreSQL; without it the service brings its own."
     )
@@ -31,9 +24,7 @@ class Settings(BaseSettings):
     workers: int = Field(1, ge=0, le=64, description="Worker processes that `up` starts.")
     walks: int = Field(200, ge=1, le=5000, description="Runs a worker walks at once.")
     lease: float = Field(6.0, ge=0.5, le=300, description="How long a silent worker keeps its runs.")
-    poll: float = Field(
-        1.0, ge=0.05, le=60, description="How often a worker looks for runs without being told."
-    )
+    poll: float = Field(1.0, ge=0.05, le=60, description="How often a worker looks for runs without being told.")
     body_limit: int = Field(1_000_000, ge=1_000, description="Largest webhook body.")
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")

@@ -14,8 +14,9 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.outcomes import Finished, Start
 from oak_relay.engine.plan import REVISION, Plan
-from oak_relay.engine.walk import Finished, Start, Walk
+from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.hints import LOST, Hints
 from oak_relay.runtime.intake import event_of
@@ -190,9 +191,7 @@ class _Incarnation:
         except Exception as error:
             log.exception("walk broke", run=str(claim.run_id))
             broke = StepFailed(
-                "failed",
-                f"the walk broke three times: {type(error).__name__}: {error}",
-                fix="see the worker's log",
+                "failed", f"the walk broke three times: {type(error).__name__}: {error}", fix="see the worker's log"
             )
             shown = self._registry.now.blanker.text(values.dumps(broke.as_data()))
             async with self._database.connect() as connection:

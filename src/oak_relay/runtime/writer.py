@@ -14,8 +14,8 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.outcomes import Finished, Rested, Spent
 from oak_relay.engine.protocols import Entry, LocalEffect
-from oak_relay.engine.walk import Finished, Rested, Spent
 from oak_relay.runtime.groupcommit import REFUSED, GroupCommit
 from oak_relay.runtime.hints import LOST, Hints, go_on
 from oak_relay.runtime.registry import Registry
@@ -97,9 +97,7 @@ class JournalWriter:
 class RunJournal:
     """The engine's journal of one claimed run."""
 
-    def __init__(
-        self, claim: Claim, rows: Sequence[asyncpg.Record], writer: JournalWriter, registry: Registry
-    ) -> None:
+    def __init__(self, claim: Claim, rows: Sequence[asyncpg.Record], writer: JournalWriter, registry: Registry) -> None:
         self._claim = claim
         self._writer = writer
         self._registry = registry
@@ -143,20 +141,15 @@ class RunJournal:
             written = await self._writer.put(row)
         except REFUSED as error:
             raise StepFailed(
-                "invalid",
-                f"{entry.path}: the database refuses this: {error}",
-                fix="check the values and the table",
+                "invalid", f"{entry.path}: the database refuses this: {error}", fix="check the values and the table"
             ) from None
         if effect is not None and effect.op != "table.add":
             assert isinstance(written, EntryRow) and written.body is not None
             body = values.loads(
-                self._registry.vault.exact(written.body, written.sealed, entry_context(row.run_id, row.seq))
-                or "null"
+                self._registry.vault.exact(written.body, written.sealed, entry_context(row.run_id, row.seq)) or "null"
             )
         self._keep(
-            Entry(
-                entry.path, entry.kind, entry.attempt, entry.hash, body, entry.detail, entry.started, entry.at
-            )
+            Entry(entry.path, entry.kind, entry.attempt, entry.hash, body, entry.detail, entry.started, entry.at)
         )
         return body
 
@@ -174,9 +167,7 @@ class RunJournal:
         vault, blanker = self._registry.vault, self._registry.now.blanker
         result, sealed = None, None
         if finished.state == "succeeded":
-            result, sealed = vault.blanked(
-                values.dumps(finished.result), blanker, run_context(self._claim.run_id)
-            )
+            result, sealed = vault.blanked(values.dumps(finished.result), blanker, run_context(self._claim.run_id))
         error = None if finished.error is None else blanker.text(values.dumps(finished.error))
         kind = finished.error["kind"] if finished.error else None
         await self._writer.put(
@@ -266,9 +257,7 @@ class RunJournal:
 
     def _counts(self) -> tuple[int, int]:
         """Steps carried out and attempts made."""
-        done = [
-            es for path, es in self._by_path.items() if "#" not in path and es[-1].kind in ("value", "ended")
-        ]
+        done = [es for path, es in self._by_path.items() if "#" not in path and es[-1].kind in ("value", "ended")]
         return len(done), sum(1 for es in done for e in es if e.kind == "ended")
 
 

@@ -34,10 +34,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
     if now < until:
         seconds = int((until - now).total_seconds()) + 1
         raise Problem(
-            429,
-            "too many wrong passwords",
-            fix=f"try again in {seconds} s",
-            headers={"Retry-After": str(seconds)},
+            429, "too many wrong passwords", fix=f"try again in {seconds} s", headers={"Retry-After": str(seconds)}
         )
     async with parts.database.connect() as connection:
         row = next((m for m in await people.members(connection) if m.name == given.name), None)
@@ -46,11 +43,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
             raise VerifyMismatchError
         parts.hasher.verify(row.password_hash, given.password)
     except VerifyMismatchError:
-        pause = (
-            timedelta(seconds=min(2 ** max(0, count - _FREE_TRIES), 300))
-            if count >= _FREE_TRIES
-            else timedelta()
-        )
+        pause = timedelta(seconds=min(2 ** max(0, count - _FREE_TRIES), 300)) if count >= _FREE_TRIES else timedelta()
         parts.failures[given.name] = (count + 1, now + pause)
         raise Problem(
             401, "the name or the password is wrong", fix="the password was printed at the first start"
@@ -61,13 +54,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
         _, secret = await people.issue(connection, "session", row.name, row.id, ends)
         await people.note(connection, row.name, "sign in", "console")
     response.set_cookie(
-        COOKIE,
-        secret,
-        httponly=True,
-        samesite="strict",
-        secure=request.url.scheme == "https",
-        expires=ends,
-        path="/",
+        COOKIE, secret, httponly=True, samesite="strict", secure=request.url.scheme == "https", expires=ends, path="/"
     )
     return SessionOut(name=row.name, by="session")
 
@@ -88,9 +75,7 @@ async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
 @router.get("/tokens")
 async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
     async with parts.database.connect() as connection:
-        return [
-            TokenOut(id=t.id, name=t.name, created_at=t.created_at) for t in await people.tokens(connection)
-        ]
+        return [TokenOut(id=t.id, name=t.name, created_at=t.created_at) for t in await people.tokens(connection)]
 
 
 @router.post("/tokens", status_code=201)

@@ -42,9 +42,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         assert base is not None
         intake = Intake(base.database, base.registry, base.hints)
         tools = Tools(base.database, base.registry, base.settings.reach)
-        parts = Parts(
-            base.settings, base.database, base.registry, base.hints, intake, Watch(base.hints), tools
-        )
+        parts = Parts(base.settings, base.database, base.registry, base.hints, intake, Watch(base.hints), tools)
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
         await _first_start(parts, announce)
@@ -107,9 +105,7 @@ def _operation(app: FastAPI) -> None:
         async with parts.database.connect() as connection:
             workers = (
                 await connection.execute(
-                    text(
-                        "SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()"
-                    )
+                    text("SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()")
                 )
             ).scalar_one()
         return JSONResponse({"status": "ok", "workers": workers})

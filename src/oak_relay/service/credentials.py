@@ -39,10 +39,7 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
         where = ".".join(str(p) for p in first["loc"] if p not in kinds.KINDS)
         kinds_known = ", ".join(kinds.KINDS)
         raise Problem(
-            422,
-            "the credential does not fit",
-            f"{where or 'kind'}: {first['msg']}",
-            f"kinds are {kinds_known}",
+            422, "the credential does not fit", f"{where or 'kind'}: {first['msg']}", f"kinds are {kinds_known}"
         ) from None
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
@@ -82,9 +79,7 @@ async def _try(parts: Parts, name: str, stored: Any) -> TestOut:
     now = datetime.now(UTC)
     if isinstance(stored, kinds.Signing):
         return TestOut(
-            ok=True,
-            sentence="It is used to check what comes in; send a signed webhook to see it work.",
-            at=now,
+            ok=True, sentence="It is used to check what comes in; send a signed webhook to see it work.", at=now
         )
     if not stored.test_url:
         return TestOut(
@@ -119,9 +114,7 @@ async def _try(parts: Parts, name: str, stored: Any) -> TestOut:
             at=now,
         )
     unwanted = exchange.failure()
-    return TestOut(
-        ok=False, sentence=unwanted.message, fix=unwanted.fix, exchange=exchange.detail["exchange"], at=now
-    )
+    return TestOut(ok=False, sentence=unwanted.message, fix=unwanted.fix, exchange=exchange.detail["exchange"], at=now)
 
 
 def _out(row: Any) -> CredentialOut:

@@ -68,10 +68,7 @@ async def receive(request: Request) -> Response:
     hook = await hooks.find(path)
     if hook is None:
         raise Problem(
-            404,
-            "no live workflow listens here",
-            f"/hooks/{path}",
-            "make a workflow with this webhook path live",
+            404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
         )
     body = await _body(request, parts.settings.body_limit)
     await _verify(parts, hook.webhook, request, body)
@@ -99,10 +96,7 @@ async def receive(request: Request) -> Response:
         receipt = await parts.intake.accept(hook.target, incoming) if hook else receipt
         if hook is None or receipt.status == "stale":
             raise Problem(
-                404,
-                "no live workflow listens here",
-                f"/hooks/{path}",
-                "make a workflow with this webhook path live",
+                404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
             )
     if hook.webhook.answer == "result":
         return await _result(parts, receipt.run_id)

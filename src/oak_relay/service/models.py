@@ -23,9 +23,7 @@ router = APIRouter(prefix="/api/v1/models", tags=["models"])
 @router.get("")
 async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
     async with parts.database.connect() as connection:
-        return [
-            _out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))
-        ]
+        return [_out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))]
 
 
 @router.put("/{name}")
@@ -41,9 +39,7 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep) ->
     async with parts.database.begin() as connection:
         statement = insert(model_alias).values(workspace_id=MAIN_WORKSPACE, name=name, **config)
         changed = {**config, "updated_at": func.clock_timestamp()}
-        await connection.execute(
-            statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed)
-        )
+        await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
         await people.note(connection, who.name, "model", name)
         row = (await connection.execute(select(model_alias).where(model_alias.c.name == name))).one()
     parts.config_changed()
@@ -54,9 +50,7 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep) ->
 async def remove_model(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
         done = await connection.execute(
-            delete(model_alias).where(
-                model_alias.c.workspace_id == MAIN_WORKSPACE, model_alias.c.name == name
-            )
+            delete(model_alias).where(model_alias.c.workspace_id == MAIN_WORKSPACE, model_alias.c.name == name)
         )
         if not done.rowcount:
             raise missing("model alias", name)
@@ -76,20 +70,12 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
         names = await offered(alias, at, name)
         if names and alias.model not in names:
             return TestOut(
-                ok=False,
-                sentence=nearest(alias.model, names),
-                fix="choose one that is offered",
-                offered=names,
-                at=now,
+                ok=False, sentence=nearest(alias.model, names), fix="choose one that is offered", offered=names, at=now
             )
-        reply = await complete(
-            name, alias, [{"role": "user", "content": "Say hello in one short sentence."}], at
-        )
+        reply = await complete(name, alias, [{"role": "user", "content": "Say hello in one short sentence."}], at)
     except StepFailed as failed:
         exchange = failed.detail.get("exchange")
-        found = TestOut(
-            ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now
-        )
+        found = TestOut(ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now)
     else:
         cost = f"{reply.usage['input'] + reply.usage['output']} tokens, {reply.usage['money']:.6f}"
         found = TestOut(

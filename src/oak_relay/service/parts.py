@@ -147,10 +147,7 @@ async def caller(request: Request, parts: PartsDep) -> Caller:
         row = await people.holder(connection, cookie, "session") if cookie else None
     if row is None:
         raise Problem(
-            401,
-            "sign in first",
-            fix="sign in at /, or send a bearer token",
-            headers={"WWW-Authenticate": "Bearer"},
+            401, "sign in first", fix="sign in at /, or send a bearer token", headers={"WWW-Authenticate": "Bearer"}
         )
     if request.method not in ("GET", "HEAD", "OPTIONS"):
         same_site(request)
@@ -163,9 +160,7 @@ def same_site(request: Request) -> None:
     origin = request.headers.get("origin")
     own = request.headers.get("host", "")
     if site not in (None, "same-origin", "none") or (origin is not None and urlsplit(origin).netloc != own):
-        raise Problem(
-            403, "this request comes from another site", fix="use the console itself, or a bearer token"
-        )
+        raise Problem(403, "this request comes from another site", fix="use the console itself, or a bearer token")
 
 
 CallerDep = Annotated[Caller, Depends(caller)]

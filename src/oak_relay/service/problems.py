@@ -64,9 +64,7 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     async def _http(_: Request, error: HTTPException) -> JSONResponse:
         fix = "see /openapi.json for what there is" if error.status_code in (404, 405) else ""
-        return Problem(
-            error.status_code, str(error.detail), fix=fix, headers=dict(error.headers or {})
-        ).response()
+        return Problem(error.status_code, str(error.detail), fix=fix, headers=dict(error.headers or {})).response()
 
     @app.exception_handler(RequestValidationError)
     async def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:
@@ -88,17 +86,12 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(NotJson)
     async def _not_json(_: Request, error: NotJson) -> JSONResponse:
-        return Problem(
-            400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)"
-        ).response()
+        return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").response()
 
     @app.exception_handler(Busy)
     async def _busy(_: Request, _error: Busy) -> JSONResponse:
         return Problem(
-            429,
-            "too much is waiting to be written",
-            fix="try again in a moment",
-            headers={"Retry-After": "1"},
+            429, "too much is waiting to be written", fix="try again in a moment", headers={"Retry-After": "1"}
         ).response()
 
     @app.exception_handler(Exception)
@@ -108,6 +101,4 @@ def install(app: FastAPI) -> None:
                 503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
             ).response()
         log.error("request failed", path=request.url.path, exc_info=error)
-        return Problem(
-            500, "something went wrong here", fix="see the service's log", kind="failed"
-        ).response()
+        return Problem(500, "something went wrong here", fix="see the service's log", kind="failed").response()

@@ -18,17 +18,7 @@ from oak_relay.runtime.intake import Incoming, Target
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import (
-    EntryOut,
-    EventOut,
-    In,
-    LineOut,
-    RunDetail,
-    RunOut,
-    RunPage,
-    SpanOut,
-    TraceOut,
-)
+from oak_relay.service.shapes import EntryOut, EventOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
 from oak_relay.service.workflows import first_fault
 from oak_relay.store import people, runs, workflows
 from oak_relay.store.database import raw
@@ -102,9 +92,7 @@ async def list_runs(
             after=after,
             limit=limit + 1,
         )
-    return RunPage(
-        runs=[_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None
-    )
+    return RunPage(runs=[_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None)
 
 
 @router.get("/runs/stream")
@@ -125,11 +113,7 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
             raise missing("run", str(run_id))
         place = await runs.place(connection, run_id)
     return RunDetail(
-        run=_out(row),
-        result=_json(row.result),
-        answer=_json(row.answer),
-        event=_event(row),
-        why=_why(row, place),
+        run=_out(row), result=_json(row.result), answer=_json(row.answer), event=_event(row), why=_why(row, place)
     )
 
 
@@ -154,11 +138,7 @@ async def show_trace(run_id: UUID, parts: PartsDep, _who: CallerDep) -> Response
 
 @router.get("/runs/{run_id}/journal", response_model=list[EntryOut])
 async def show_journal(
-    run_id: UUID,
-    parts: PartsDep,
-    _: CallerDep,
-    after: int = -1,
-    limit: Annotated[int, Query(ge=1, le=5000)] = 500,
+    run_id: UUID, parts: PartsDep, _: CallerDep, after: int = -1, limit: Annotated[int, Query(ge=1, le=5000)] = 500
 ) -> Response:
     """The journal, entry by entry, as it may be shown."""
     async with parts.database.connect() as connection:
@@ -286,8 +266,7 @@ async def _run(parts: Parts, run_id: UUID) -> RunOut:
 
 def _spans(entries: list[Any], over: bool) -> list[SpanOut]:
     told = [
-        Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at)
-        for e in entries
+        Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at) for e in entries
     ]
     return [SpanOut(**asdict(span)) for span in spans(told, over)]
 

@@ -121,9 +121,7 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         text=chosen.text,
         checked=_checked(check(chosen.text, await parts.world())),
         versions=[
-            VersionOut(
-                number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at
-            )
+            VersionOut(number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at)
             for v in every
         ],
         settings=values.loads(row.settings),
@@ -137,9 +135,7 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
         row = await workflows.by_name(connection, name)
         chosen = await workflows.one_version(connection, row.id, given.version) if row else None
         if row is None or chosen is None:
-            raise missing(
-                "workflow" if row is None else "version", name if row is None else str(given.version)
-            )
+            raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
         document = (await _sound(parts, chosen.text)).document if given.on else None
         try:
             await workflows.set_live(connection, row, chosen.number if given.on else None, document)

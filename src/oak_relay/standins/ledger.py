@@ -49,11 +49,7 @@ class Ledger:
     async def fault(self, service: str, request: Request, body: Any) -> Response | None:
         """The answer of a pending fault, if one fits. Raises `Dropped`."""
         fault = next(
-            (
-                f
-                for f in self.faults
-                if f.service == service and f.path in request.url.path and f.kind != "drop_after"
-            ),
+            (f for f in self.faults if f.service == service and f.path in request.url.path and f.kind != "drop_after"),
             None,
         )
         if fault is None:
@@ -73,11 +69,7 @@ class Ledger:
     def drop_after(self, service: str, request: Request) -> None:
         """Cut the connection behind the work if asked to. Raises `Dropped`."""
         fault = next(
-            (
-                f
-                for f in self.faults
-                if f.service == service and f.path in request.url.path and f.kind == "drop_after"
-            ),
+            (f for f in self.faults if f.service == service and f.path in request.url.path and f.kind == "drop_after"),
             None,
         )
         if fault:

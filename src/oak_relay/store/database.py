@@ -52,10 +52,7 @@ class Database:
     async def connect_directly(self) -> asyncpg.Connection:
         """A connection of its own, for hot statements, for listening and for the lease."""
         return await asyncpg.connect(
-            self.dsn,
-            timeout=10,
-            command_timeout=10,
-            server_settings={"application_name": "oak-relay", "jit": "off"},
+            self.dsn, timeout=10, command_timeout=10, server_settings={"application_name": "oak-relay", "jit": "off"}
         )
 
     async def close(self) -> None:

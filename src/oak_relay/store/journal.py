@@ -78,9 +78,7 @@ class Batch:
     rests: list[RestRow] = field(default_factory=list)
 
 
-_LEASE = (
-    "SELECT id FROM worker WHERE id = $1 AND dead_at IS NULL AND lease_until > clock_timestamp() FOR SHARE"
-)
+_LEASE = "SELECT id FROM worker WHERE id = $1 AND dead_at IS NULL AND lease_until > clock_timestamp() FOR SHARE"
 
 _ENTRIES = f"""
 WITH lease AS MATERIALIZED ({_LEASE}),
@@ -191,19 +189,7 @@ def _columns(batch: Batch) -> list[Any]:
     entries = batch.entries
     added = [e.effect[1] for e in entries if e.effect and e.effect[0] == "table.add"]
     columns: list[Any] = [MAIN_WORKSPACE]
-    for name in (
-        "run_id",
-        "seq",
-        "path",
-        "kind",
-        "attempt",
-        "hash",
-        "body",
-        "detail",
-        "sealed",
-        "started",
-        "at",
-    ):
+    for name in ("run_id", "seq", "path", "kind", "attempt", "hash", "body", "detail", "sealed", "started", "at"):
         columns.append([getattr(e, name) for e in entries])
     columns += [[a["table"] for a in added], [a["id"] for a in added], [a["text"] for a in added]]
     if batch.ends:
@@ -250,9 +236,7 @@ async def _apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
         "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
         keys,
     )
-    for table_id in sorted(
-        {row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}
-    ):
+    for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}):
         await _search(connection, table_id)
     for row in rows:
         assert row.effect is not None
@@ -304,9 +288,7 @@ async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
             "SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", MAIN_WORKSPACE, table_id
         )
         await connection.execute(
-            "UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2",
-            MAIN_WORKSPACE,
-            table_id,
+            "UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2", MAIN_WORKSPACE, table_id
         )
         await connection.execute(
             "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched",

@@ -82,7 +82,5 @@ async def revoke(connection: AsyncConnection, token_id: UUID) -> bool:
 async def note(connection: AsyncConnection, who: str, action: str, target: str) -> None:
     """Record who did what."""
     await connection.execute(
-        insert(audit).values(
-            workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), who=who, action=action, target=target
-        )
+        insert(audit).values(workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), who=who, action=action, target=target)
     )

@@ -86,9 +86,7 @@ async def next_ready(connection: asyncpg.Connection) -> float | None:
     return None if left is None else float(left)
 
 
-async def register(
-    connection: asyncpg.Connection, worker_id: UUID, name: str, revision: int, lease: float
-) -> None:
+async def register(connection: asyncpg.Connection, worker_id: UUID, name: str, revision: int, lease: float) -> None:
     """A new incarnation of a worker, with a lease of so many seconds by the database's clock."""
     await connection.execute(
         "INSERT INTO worker (id, name, revision, lease_until) VALUES ($1, $2, $3, clock_timestamp() + make_interval(secs => $4))",
@@ -136,9 +134,7 @@ async def give_back(connection: asyncpg.Connection, worker_id: UUID, run_id: UUI
         )
         if deaths is None or deaths < 3:
             return False
-        await connection.execute(
-            "DELETE FROM queue WHERE workspace_id = $2 AND run_id = $1", run_id, MAIN_WORKSPACE
-        )
+        await connection.execute("DELETE FROM queue WHERE workspace_id = $2 AND run_id = $1", run_id, MAIN_WORKSPACE)
         await connection.execute(
             "UPDATE run SET state = 'set aside', error = $2, error_kind = 'failed', ended_at = clock_timestamp() "
             "WHERE workspace_id = $3 AND id = $1",

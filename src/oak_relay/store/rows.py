@@ -25,9 +25,7 @@ async def tables(connection: AsyncConnection) -> list[Any]:
     count = select(func.count()).where(
         table_row.c.workspace_id == table_def.c.workspace_id, table_row.c.table_id == table_def.c.id
     )
-    query = select(table_def, count.scalar_subquery().label("rows")).where(
-        table_def.c.workspace_id == MAIN_WORKSPACE
-    )
+    query = select(table_def, count.scalar_subquery().label("rows")).where(table_def.c.workspace_id == MAIN_WORKSPACE)
     return list(await connection.execute(query.order_by(table_def.c.name)))
 
 
@@ -66,6 +64,5 @@ async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, 
         "searched FROM table_def WHERE workspace_id = :w AND id = :t FOR KEY SHARE"
     )
     await connection.execute(
-        statement,
-        [{"w": MAIN_WORKSPACE, "t": table_id, "i": uuids.uuid7(), "d": values.dumps(r)} for r in rows],
+        statement, [{"w": MAIN_WORKSPACE, "t": table_id, "i": uuids.uuid7(), "d": values.dumps(r)} for r in rows]
     )

@@ -15,9 +15,7 @@ OVER = ("succeeded", "failed", "cancelled", "set aside")
 def _runs() -> Select[Any]:
     return (
         select(run, workflow.c.name.label("workflow"), version.c.number.label("version"))
-        .join(
-            workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id)
-        )
+        .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
         .join(version, (version.c.workspace_id == run.c.workspace_id) & (version.c.id == run.c.version_id))
         .where(run.c.workspace_id == MAIN_WORKSPACE)
     )
@@ -62,20 +60,13 @@ async def some(connection: AsyncConnection, ids: list[UUID]) -> list[Any]:
 async def one(connection: AsyncConnection, run_id: UUID) -> Any | None:
     """One run with its event."""
     query = _runs().add_columns(
-        event.c.event_key,
-        event.c.source,
-        event.c.type,
-        event.c.body,
-        event.c.meta,
-        event.c.at.label("event_at"),
+        event.c.event_key, event.c.source, event.c.type, event.c.body, event.c.meta, event.c.at.label("event_at")
     )
     query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
     return (await connection.execute(query.where(run.c.id == run_id))).first()
 
 
-async def entries(
-    connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000
-) -> list[Any]:
+async def entries(connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000) -> list[Any]:
     """The journal of a run, as it may be shown, behind the entry `after`."""
     query = select(journal).where(
         journal.c.workspace_id == MAIN_WORKSPACE, journal.c.run_id == run_id, journal.c.seq > after
@@ -128,9 +119,7 @@ async def events(connection: AsyncConnection, after: UUID | None, limit: int) ->
     query = (
         select(event, run.c.id.label("run_id"), run.c.trigger_name, workflow.c.name.label("workflow"))
         .join(run, (run.c.workspace_id == event.c.workspace_id) & (run.c.event_id == event.c.id))
-        .join(
-            workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id)
-        )
+        .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
         .where(event.c.workspace_id == MAIN_WORKSPACE)
     )
     if after:

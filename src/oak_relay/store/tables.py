@@ -36,9 +36,7 @@ metadata = MetaData(
 
 
 def _moment(name: str, nullable: bool = True) -> Column:
-    return Column(
-        name, DateTime(timezone=True), nullable=nullable, server_default=None if nullable else func.now()
-    )
+    return Column(name, DateTime(timezone=True), nullable=nullable, server_default=None if nullable else func.now())
 
 
 def _workspace() -> Column:
@@ -83,9 +81,7 @@ version = Table(
     _moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "number"),
-    ForeignKeyConstraint(
-        ["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"
-    ),
+    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
 )
 
 trigger = Table(
@@ -101,9 +97,7 @@ trigger = Table(
     Column("version_id", Uuid, nullable=False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "name"),
-    ForeignKeyConstraint(
-        ["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"
-    ),
+    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
 )
 
 seen = Table(
@@ -167,13 +161,7 @@ run = Table(
     Index("ix_run_workflow", "workspace_id", "workflow_id", "id"),
     Index("ix_run_state", "workspace_id", "state", "id"),
     Index("ix_run_subject", "workspace_id", "subject", "id", postgresql_where=text("subject IS NOT NULL")),
-    Index(
-        "ix_run_error_kind",
-        "workspace_id",
-        "error_kind",
-        "id",
-        postgresql_where=text("error_kind IS NOT NULL"),
-    ),
+    Index("ix_run_error_kind", "workspace_id", "error_kind", "id", postgresql_where=text("error_kind IS NOT NULL")),
 )
 
 queue = Table(
@@ -309,9 +297,7 @@ table_row = Table(
     _moment("created_at", False),
     _moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "table_id", "id"),
-    ForeignKeyConstraint(
-        ["workspace_id", "table_id"], ["table_def.workspace_id", "table_def.id"], ondelete="CASCADE"
-    ),
+    ForeignKeyConstraint(["workspace_id", "table_id"], ["table_def.workspace_id", "table_def.id"], ondelete="CASCADE"),
     Index(
         "ix_table_row_data",
         "data",

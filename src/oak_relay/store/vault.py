@@ -80,12 +80,9 @@ class Vault:
             return known
         stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
         aliases = {
-            r.name: Alias.model_validate(values.loads(r.config))
-            for r in await connection.execute(select(model_alias))
+            r.name: Alias.model_validate(values.loads(r.config)) for r in await connection.execute(select(model_alias))
         }
-        tables = {
-            r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))
-        }
+        tables = {r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))}
         blanker = Blanker(form for c in stored.values() for form in c.forms())
         return Snapshot(stored, aliases, tables, blanker, mark)
 

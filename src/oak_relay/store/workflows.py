@@ -36,14 +36,10 @@ async def save(
     """Save a new version; the number, and whether it is new (the same text again is not).
     Raises `Changed` when the latest is not the expected one."""
     about = {"title": document.title, "labels": document.labels, "updated_at": func.now()}
-    statement = insert(workflow).values(
-        workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), name=document.workflow, **about
-    )
+    statement = insert(workflow).values(workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), name=document.workflow, **about)
     statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
     workflow_id = (await connection.execute(statement.returning(workflow.c.id))).scalar_one()
-    latest = (
-        await connection.execute(_versions(workflow_id).order_by(version.c.number.desc()).limit(1))
-    ).first()
+    latest = (await connection.execute(_versions(workflow_id).order_by(version.c.number.desc()).limit(1))).first()
     number = latest.number if latest else 0
     if expected is not None and expected != number:
         raise Changed(number)
@@ -84,9 +80,7 @@ async def one_version(connection: AsyncConnection, workflow_id: UUID, number: in
     return (await connection.execute(query)).first()
 
 
-async def set_live(
-    connection: AsyncConnection, row: Any, number: int | None, document: Workflow | None
-) -> None:
+async def set_live(connection: AsyncConnection, row: Any, number: int | None, document: Workflow | None) -> None:
     """Make a version live, or with None none: its triggers are put in place of the former. Raises `PathTaken`."""
     await connection.execute(
         update(workflow)
@@ -123,9 +117,7 @@ async def set_live(
             workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
         )
         await connection.execute(
-            statement.on_conflict_do_update(
-                index_elements=["workspace_id", "workflow_id", "name"], set_=fields
-            )
+            statement.on_conflict_do_update(index_elements=["workspace_id", "workflow_id", "name"], set_=fields)
         )
 
 
@@ -167,6 +159,4 @@ async def overview(connection: AsyncConnection) -> list[Any]:
 
 
 def _versions(workflow_id: UUID) -> Any:
-    return select(version).where(
-        version.c.workspace_id == MAIN_WORKSPACE, version.c.workflow_id == workflow_id
-    )
+    return select(version).where(version.c.workspace_id == MAIN_WORKSPACE, version.c.workflow_id == workflow_id)

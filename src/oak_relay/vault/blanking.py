@@ -57,12 +57,5 @@ def _forms(secret: str) -> Iterable[str]:
 
 def unseen(headers: Mapping[str, str]) -> dict[str, str]:
     """Headers without those that carry proof of who somebody is."""
-    hidden = (
-        "authorization",
-        "proxy-authorization",
-        "cookie",
-        "set-cookie",
-        "x-api-key",
-        "webhook-signature",
-    )
+    hidden = ("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "webhook-signature")
     return {k: (BLANK if k.lower() in hidden else v) for k, v in headers.items()}

@@ -116,11 +116,7 @@ def upgrade() -> None:
         "ix_queue_ready", "queue", ["ready_at"], unique=False, postgresql_where=sa.text("worker_id IS NULL")
     )
     op.create_index(
-        "ix_queue_worker",
-        "queue",
-        ["worker_id"],
-        unique=False,
-        postgresql_where=sa.text("worker_id IS NOT NULL"),
+        "ix_queue_worker", "queue", ["worker_id"], unique=False, postgresql_where=sa.text("worker_id IS NOT NULL")
     )
     op.create_table(
         "run",
