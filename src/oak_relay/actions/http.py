@@ -19,7 +19,7 @@ _SHOWN = 20_000
 
 class RequestInput(Fields):
     method: Literal["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"] = "GET"
-    url: str = Field(pattern=r"^https?://", description="Absolute address.")
+    url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Absolute address.")
     query: dict[str, Any] = Field(default_factory=dict, description="Added to the address.")
     headers: dict[str, str] = Field(default_factory=dict)
     json_body: Any = Field(None, alias="json", description="Body as JSON.")
@@ -50,6 +50,10 @@ def repeat_of(given: Mapping[str, Any]) -> str:
 
 async def _perform(given: RequestInput, at: Surroundings) -> Result:
     at.may_reach(given.url)
+    if any(ord(c) < 32 or ord(c) == 127 for pair in given.headers.items() for c in "".join(pair)):
+        raise StepFailed(
+            "invalid", "http.request: a header holds a line break or control character", fix="clean the value"
+        )
     headers = {"User-Agent": "oak-relay", **given.headers, "traceparent": at.trace_parent}
     if given.method not in ("GET", "HEAD", "OPTIONS"):
         headers["Idempotency-Key"] = at.key

@@ -14,7 +14,7 @@ from oak_relay.models.alias import Alias
 _LARGEST = 4_000_000
 _THOUGHTS = re.compile(r"^\s*<(think|thinking|reasoning)>(.*?)</\1>\s*", re.DOTALL)
 _TOO_LONG = re.compile(r"context|maximum.*tokens|too long", re.IGNORECASE)
-_NO_MODEL = re.compile(r"model", re.IGNORECASE)
+_NO_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
 _NO_CREDIT = re.compile(r"quota|credit|billing|balance", re.IGNORECASE)
 
 
@@ -106,7 +106,7 @@ async def _post(name: str, alias: Alias, path: str, body: dict[str, Any], at: Su
 def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) -> StepFailed:
     failed = exchange.failure()
     failed.detail = shown
-    said = failed.message
+    said = exchange.body.decode("utf-8", "replace")
     if exchange.status in (402, 429) and _NO_CREDIT.search(said):
         failed.kind, failed.fix = ("out_of_credit", f"top up the account behind the credential {alias.credential}")
     elif exchange.status in (400, 413) and _TOO_LONG.search(said):

@@ -1,0 +1,102 @@
+"""Group commit: order, refusal of single items, and what happens when the writer ends."""
+
+import asyncio
+
+import asyncpg
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from oak_relay.runtime.groupcommit import GroupCommit
+
+
+async def with_group(flush, scene, **more):
+    group = GroupCommit(flush, **more)
+    running = asyncio.create_task(group.run())
+    try:
+        return await scene(group)
+    finally:
+        running.cancel()
+        await asyncio.gather(running, return_exceptions=True)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.integers(0, 9), max_size=60), st.integers(1, 20))
+def test_every_item_gets_its_own_result_and_bad_ones_fail_alone(items, most):
+    """Rule 5. Items over 7 are what the database refuses."""
+    written: list[int] = []
+
+    async def flush(batch):
+        await asyncio.sleep(0)
+        if any(item > 7 for item in batch):
+            raise asyncpg.DataError("refused")
+        written.extend(batch)
+        return [item * 2 for item in batch]
+
+    async def scene(group):
+        return await asyncio.gather(*(group.put(item) for item in items), return_exceptions=True)
+
+    results = asyncio.run(with_group(flush, scene, most=most))
+    assert written == [item for item in items if item <= 7]  # in order, each once
+    for item, result in zip(items, results, strict=True):
+        assert isinstance(result, asyncpg.DataError) if item > 7 else result == item * 2
+
+
+async def test_what_comes_while_a_commit_is_under_way_shares_the_next():
+    sizes, gate, begun = [], asyncio.Event(), asyncio.Event()
+
+    async def flush(batch):
+        sizes.append(len(batch))
+        begun.set()
+        await gate.wait()
+        return batch
+
+    async def scene(group):
+        first = group.put(0)
+        await begun.wait()
+        rest = [group.put(n) for n in range(1, 50)]
+        gate.set()
+        await asyncio.gather(first, *rest)
+
+    await with_group(flush, scene)
+    assert sizes == [1, 49]
+
+
+async def test_when_the_writer_ends_everyone_who_waits_is_told():
+    async def flush(batch):
+        raise RuntimeError("broken")
+
+    group = GroupCommit(flush)
+    waiting = group.put(1)
+    with pytest.raises(RuntimeError):
+        await group.run()
+    with pytest.raises(ConnectionError):
+        await waiting
+    with pytest.raises(ConnectionError):
+        await group.put(2)
+
+
+async def test_it_says_when_it_is_full():
+    group = GroupCommit(lambda batch: None, bound=2)
+    assert not group.full
+    futures = [group.put(n) for n in range(2)]
+    assert group.full
+    for future in futures:
+        future.cancel()
+
+
+async def test_a_waiter_that_gave_up_does_not_disturb_the_others():
+    gate = asyncio.Event()
+
+    async def flush(batch):
+        await gate.wait()
+        return batch
+
+    async def scene(group):
+        gone, stays = group.put(1), group.put(2)
+        await asyncio.sleep(0)
+        gone.cancel()
+        gate.set()
+        return await stays
+
+    assert await with_group(flush, scene) == 2
