@@ -1,5 +1,6 @@
 """What a process knows of credentials, aliases, tables and versions, kept fresh by hints and a short age."""
 
+import asyncio
 import time
 from collections import OrderedDict
 from uuid import UUID
@@ -25,6 +26,7 @@ class Registry:
         self.vault = vault
         self.now = Snapshot()
         self._made = 0.0
+        self._asking = asyncio.Lock()
         self._plans: OrderedDict[UUID, tuple[Plan, Workflow]] = OrderedDict()
 
     def forget(self, _: str = "") -> None:
@@ -32,12 +34,15 @@ class Registry:
         self._made = 0.0
 
     async def fresh(self) -> Snapshot:
-        """The present snapshot."""
-        if time.monotonic() - self._made > _AGE:
-            moment = time.monotonic()
-            async with self._database.connect() as connection:
-                self.now = await self.vault.snapshot(connection, self.now)
-            self._made = moment
+        """The present snapshot; while one caller asks for a newer one, the others go on with a merely old one."""
+        age = time.monotonic() - self._made
+        if age > _AGE and (self._made == 0.0 or not self._asking.locked()):
+            async with self._asking:
+                moment = time.monotonic()
+                if moment - self._made > _AGE:
+                    async with self._database.connect() as connection:
+                        self.now = await self.vault.snapshot(connection, self.now)
+                    self._made = moment
         return self.now
 
     async def plan(self, connection: asyncpg.Connection, version_id: UUID) -> tuple[Plan, Workflow]:

@@ -39,12 +39,20 @@ class Hooks:
     def __init__(self, parts: Parts) -> None:
         self._parts = parts
         self._known: dict[str, _Hook] = {}
+        self._asking: set[str] = set()
         parts.hints.on("config", lambda _: self._known.clear())
 
     async def find(self, path: str, afresh: bool = False) -> _Hook | None:
         known = self._known.get(path)
-        if known and not afresh and time.monotonic() - known.made < _AGE:
+        if known and not afresh and (time.monotonic() - known.made < _AGE or path in self._asking):
             return known
+        self._asking.add(path)  # one asks, the others go on with what is known; the write itself notices a stale one
+        try:
+            return await self._ask(path)
+        finally:
+            self._asking.discard(path)
+
+    async def _ask(self, path: str) -> _Hook | None:
         async with self._parts.database.connect() as connection:
             row = await workflows.hook(connection, path)
             if row is None:
