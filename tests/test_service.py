@@ -204,6 +204,12 @@ def test_a_credentials_test_shows_both_sides_without_the_secret(client, oak):
     assert "not-the-right-key" not in wrong.model_dump_json()
 
 
+def test_a_signing_secret_is_tried_by_signing(client):
+    found = client.test_credential("booking-site")
+    assert (found.ok, found.exchange) == (True, None)
+    assert "signed" in found.sentence
+
+
 def test_a_credential_is_only_sent_to_its_hosts(client):
     client.save(
         "oak: 1\nworkflow: elsewhere\nsteps:\n  - step: a\n    do: http.request\n    with: {url: 'http://localhost:1/', credential: office}\n"

@@ -78,8 +78,14 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
 async def _try(parts: Parts, name: str, stored: Any) -> TestOut:
     now = datetime.now(UTC)
     if isinstance(stored, kinds.Signing):
+        try:
+            stored.check()
+        except kinds.Refused as refused:
+            return TestOut(ok=False, sentence=str(refused), fix="store another secret", at=now)
         return TestOut(
-            ok=True, sentence="It is used to check what comes in; send a signed webhook to see it work.", at=now
+            ok=True,
+            sentence="A message signed with it here is accepted; whether the sender has the same shows its first webhook.",
+            at=now,
         )
     if not stored.test_url:
         return TestOut(

@@ -4,6 +4,7 @@ import base64
 import hashlib
 import hmac
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
@@ -99,6 +100,13 @@ class Signing(_Kind):
             if isinstance(error, ValueError) and "JSON" in type(error).__name__:
                 return  # signed well; whether the body is JSON is not this check's business
             raise Refused(str(error) or "the signature does not match") from None
+
+    def check(self) -> None:
+        """Sign a message and verify it, as sender and receiver would. Raises `Refused`."""
+        now, body = datetime.now(UTC), '{"test": true}'
+        signature = Webhook(self._key()).sign("test", now, body)
+        stamp = str(int(now.timestamp()))
+        self.verify(body.encode(), {"webhook-id": "test", "webhook-timestamp": stamp, "webhook-signature": signature})
 
     def _key(self) -> str:
         text = self.plain().removeprefix("whsec_")
