@@ -44,9 +44,12 @@ class Surroundings(Protocol):
 
     http: httpx.AsyncClient
     key: str
-    trace_parent: str
     timeout: float
     money: float | None
+
+    @property
+    def trace_parent(self) -> str:
+        """The W3C trace context of this call."""
 
     async def credential(self, name: str) -> StoredCredential:
         """A stored credential. Raises `StepFailed` (`missing`)."""

@@ -8,6 +8,8 @@ from typing import Any
 from jinja2 import TemplateSyntaxError, meta, nodes
 from jinja2.environment import Template as JinjaTemplate
 from jinja2.exceptions import SecurityError, TemplateError
+from jinja2.nodes import EvalContext
+from jinja2.runtime import Context
 
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, Meter, Missing, plain
@@ -15,6 +17,23 @@ from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, M
 _DOLLAR = "\ufdd0"
 ENVIRONMENT = Environment()
 Reference = tuple[str, ...]
+
+
+class _Names(Context):
+    """What one evaluation sees: as Jinja's own context, without what is the same for all."""
+
+    _EVALUATION = EvalContext(ENVIRONMENT)
+    _NONE: set[str] = set()
+
+    def __init__(self, scope: dict[str, Any]) -> None:
+        self.parent = scope
+        self.vars = {}
+        self.environment = ENVIRONMENT
+        self.eval_ctx = self._EVALUATION
+        self.exported_vars = set()
+        self.name = None
+        self.globals_keys = self._NONE
+        self.blocks = {}
 
 
 class BadExpression(ValueError):
@@ -50,7 +69,7 @@ class Expression:
         meter = Meter(fuel)
         token = METER.set(meter)
         try:
-            context = self.template.new_context(dict(scope) if not isinstance(scope, dict) else scope, shared=True)
+            context = _Names(scope if isinstance(scope, dict) else dict(scope))
             pieces = list(self.template.root_render_func(context))
             if self.whole:
                 result = plain(context.vars["result"])

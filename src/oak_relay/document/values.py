@@ -84,12 +84,21 @@ def storable_text(text: str) -> str:
 
 def unstorable(value: Any) -> bool:
     """Whether a value holds text that a searched column cannot keep."""
+    try:
+        if b"\\u0000" not in orjson.dumps(value):  # written so by this encoder, which refuses lone surrogates
+            return False
+    except TypeError:
+        pass
+    return _holds_unstorable(value)
+
+
+def _holds_unstorable(value: Any) -> bool:
     if isinstance(value, str):
         return _UNSTORABLE.search(value) is not None
     if isinstance(value, dict):
-        return any(unstorable(k) or unstorable(v) for k, v in value.items())
+        return any(_holds_unstorable(k) or _holds_unstorable(v) for k, v in value.items())
     if isinstance(value, list | tuple):
-        return any(unstorable(v) for v in value)
+        return any(_holds_unstorable(v) for v in value)
     return False
 
 

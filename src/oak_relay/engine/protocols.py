@@ -16,6 +16,7 @@ class Entry:
 
     `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
     what the engine goes on with, `detail` only what a trace shows, `started`/`at` when it began and ended.
+    `text` is the body as canonical JSON where it is at hand.
     """
 
     path: str
@@ -26,6 +27,7 @@ class Entry:
     detail: dict[str, Any] | None = None
     started: datetime | None = None
     at: datetime | None = None
+    text: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

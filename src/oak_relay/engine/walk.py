@@ -437,13 +437,14 @@ class Walk:
         self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()
     ) -> Any:
         """Record what follows from earlier values, or find it recorded alike."""
-        hash_ = values.digest(node.digest, values.dumps(value))
+        text = values.dumps(value)
+        hash_ = values.digest(node.digest, text)
         for entry in self.journal.entries(path):
             if entry.hash != hash_:
                 raise Diverged(f"{path} was recorded with another value")
             return entry.body
         detail = {"empty": sorted(set(empty))} if empty else None
-        return self.journal.add(Entry(path, kind, hash=hash_, body=value, detail=detail, at=self.journal.now()))
+        return self.journal.add(Entry(path, kind, 0, hash_, value, detail, None, self.journal.now(), text))
 
     def _recorded(self, path: str, hash_: str) -> Any:
         for entry in self.journal.entries(path):

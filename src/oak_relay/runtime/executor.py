@@ -49,7 +49,7 @@ class At:
         self,
         tools: Tools,
         key: str,
-        trace_parent: str,
+        trace_parent: Callable[[], str],
         timeout: float,
         money: float | None,
         lease_left: Callable[[], float],
@@ -58,9 +58,13 @@ class At:
         self._lease_left = lease_left
         self.http = tools.http
         self.key = key
-        self.trace_parent = trace_parent
+        self._trace_parent = trace_parent
         self.timeout = timeout
         self.money = money
+
+    @property
+    def trace_parent(self) -> str:
+        return self._trace_parent()
 
     async def credential(self, name: str) -> StoredCredential:
         found = (await self._tools.registry.fresh()).credentials.get(name)
@@ -145,8 +149,9 @@ class RunExecutor:
         return Outcome(result.output, result.detail, result.usage)
 
     def _at(self, call: Call) -> At:
-        span = values.digest(call.path, str(call.attempt))
-        parent = f"00-{self._run_id.hex}-{span}-01"
+        def parent() -> str:
+            return f"00-{self._run_id.hex}-{values.digest(call.path, str(call.attempt))}-01"
+
         return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left)
 
 

@@ -40,7 +40,7 @@ class Hints:
 
     `on` registers a callback for a topic's first word; it gets what stands behind the colon."""
 
-    def __init__(self, database: Database, pause: float = 0.05) -> None:
+    def __init__(self, database: Database, pause: float = 0.02) -> None:
         self._database = database
         self._pause = pause
         self._topics: dict[str, None] = {}

@@ -1,6 +1,7 @@
 """Roles of a process: a worker; and `up`, which starts and watches the others."""
 
 import asyncio
+import gc
 import os
 import signal
 import sys
@@ -21,6 +22,8 @@ _PARENT = "OAK_RELAY_PARENT_PIPE"
 async def work(settings: Settings) -> None:
     """Be a worker until SIGTERM or SIGINT; what is under way is finished or handed back."""
     async with base(settings) as ground:
+        gc.freeze()
+        gc.set_threshold(20_000, 20, 50)  # a walk makes many short-lived values and hardly a cycle
         worker = Worker(settings, ground.database, ground.registry, ground.hints)
         on_stop(worker.stop)
         hinting = asyncio.create_task(ground.hints.run())

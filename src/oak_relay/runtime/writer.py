@@ -136,7 +136,8 @@ class RunJournal:
         if effect is None:
             row, body = self._row(entry)
         else:
-            row, body = self._effect_row(replace(entry, at=entry.at or self.now()), effect)
+            row, body = self._effect_row(entry, effect)
+            row.at = row.at or self.now()
         try:
             written = await self._writer.put(row)
         except REFUSED as error:
@@ -200,7 +201,7 @@ class RunJournal:
         )
 
     def _row(self, entry: Entry) -> tuple[EntryRow, Any]:
-        text = values.dumps(entry.body)
+        text = values.dumps(entry.body) if entry.text is None else entry.text
         body = values.loads(text)
         shown, sealed = self._registry.vault.blanked(
             text, self._registry.now.blanker, entry_context(self._claim.run_id, self._seq)

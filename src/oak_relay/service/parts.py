@@ -104,7 +104,7 @@ class Parts:
 
     def at(self, timeout: float = 30.0) -> At:
         """Surroundings for trying an action by hand."""
-        return At(self.tools, "by-hand", f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
+        return At(self.tools, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
 
     def config_changed(self) -> None:
         """Tell all processes that credentials, aliases, tables or live versions are others now."""
