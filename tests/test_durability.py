@@ -119,8 +119,12 @@ def test_a_worker_that_is_asked_to_stop_hands_back_its_runs(lone: Processes):
     assert worker.returncode == 0
     assert lone.sql("SELECT count(*) FROM worker WHERE dead_at IS NULL") == 0
     assert "No worker is running" in client.run(run_id).why
-    assert client.cancel(run_id) == "cancelled"
-    assert client.run(run_id).run.state == "cancelled"
+    assert client.cancel(run_id) == "asked"  # the next worker ends it, with what `always` says
+    [queued] = start_runs(lone, "killed-often", 1)
+    assert client.cancel(queued) == "cancelled"  # it had not begun
+    assert client.run(queued).run.state == "cancelled"
+    lone.start_worker()
+    until(lambda: client.run(run_id).run.state == "cancelled")
     assert client.cancel(run_id) == "over"
 
 

@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 from collections import Counter
+from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -12,12 +13,23 @@ from hypothesis import strategies as st
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
+from oak_relay.engine import loops
 from oak_relay.engine.memory import MemoryJournal
-from oak_relay.engine.outcomes import Diverged, Finished, Rested, Start
+from oak_relay.engine.outcomes import Chunk, Diverged, Finished, Rested, Start
 from oak_relay.engine.plan import RetryPlan, compile_plan
 from oak_relay.engine.protocols import LocalEffect, Manner, Outcome
+from oak_relay.engine.replay import keep
 from oak_relay.engine.trace import spans
 from oak_relay.engine.walk import Walk
+
+
+@pytest.fixture(autouse=True, scope="module")
+def _short_chunks():
+    """Lists of four and more are long."""
+    before = loops.LONG_LIST, loops.CHUNK
+    loops.LONG_LIST, loops.CHUNK = 3, 2
+    yield
+    loops.LONG_LIST, loops.CHUNK = before
 
 
 class Killed(BaseException):
@@ -28,25 +40,59 @@ class World:
     """What outlives a worker: local records, and what the outside was asked to do."""
 
     def __init__(self, failures: int = 0) -> None:
-        self.applied: Counter[str] = Counter()
+        self.applied: Counter[tuple[str, str]] = Counter()
         self.performed: Counter[str] = Counter()
         self.failures = failures
+        self.opened: dict[str, LocalEffect] = {}
+        self.parts: dict[str, MemoryJournal] = {}
 
     def apply(self, effect: LocalEffect):
-        self.applied[effect.data.get("path", effect.op)] += 1
-        return {"first": True} if effect.op == "once" else effect.data
+        path = effect.data.get("path") or effect.data.get("prefix", effect.op)
+        self.applied[effect.op, path] += 1
+        if effect.op in ("child", "ask", "listen"):
+            self.opened[path] = effect
+        given = {"child": {"run": f"run of {path}"}, "ask": {"question": path}, "listen": {"events": []}, "once": {"first": True},
+                 "emit": {"id": path}, "expire": {"answer": None}}  # fmt: skip
+        return given.get(effect.op, effect.data)
+
+    async def bring(self, plan, journal: MemoryJournal, paths, data) -> None:
+        """What others do between two walks: children end, people answer, events come."""
+        for path in paths:
+            effect = self.opened[path]
+            if effect.op == "child" and "chunk" in effect.data:
+                part = self.parts.setdefault(path, MemoryJournal(self.apply))
+                start = Start("part", {"input": data, **effect.data["input"]}, chunk=Chunk(**effect.data["chunk"]))
+                ended = await to_the_end(plan, self, part, start=start)
+                journal.signals[path] = ended.as_data()
+            elif effect.op == "child":
+                journal.signals[path] = {"state": "succeeded", "result": effect.data["input"]}
+            elif effect.op == "ask":
+                choice = "try again" if effect.data["alike"] else effect.data["choices"][0]
+                journal.signals[path] = {"choice": choice, "by": "warden", "at": "2031-04-05T07:00:00+00:00"}
+            else:
+                journal.signals[path] = {"type": effect.data["type"], "data": 7}
 
 
 class Actions:
-    """`add` is local, `ask` safe and outside, `mail` unsafe; every call may fail a set number of times."""
+    """`look` is checkable and always finds nothing, `add` is local, `ask` safe and outside, `mail` unsafe; every call may fail a set number of times."""
 
     def __init__(self, world: World) -> None:
         self.world = world
 
     def manner(self, action, input):
-        if action not in ("add", "ask", "mail", "broken"):
+        if action not in ("add", "ask", "mail", "look", "broken"):
             raise StepFailed("missing", f"there is no action {action}")
-        return Manner("unsafe" if action == "mail" else "safe", "local" if action == "add" else "outside", 5)
+        repeat = {"mail": "unsafe", "look": "checkable"}.get(action, "safe")
+        return Manner(repeat, "local" if action == "add" else "outside", 5)
+
+    async def admit(self, call):
+        return 0
+
+    async def worst(self, call):
+        return 0.25
+
+    async def happened(self, call):
+        return None
 
     def effect(self, call):
         return LocalEffect("add", {"path": call.path, "value": call.input})
@@ -69,10 +115,22 @@ class Interrupted(MemoryJournal):
         self.dies_at, self.after, self.writes = dies_at, after, 0
 
     def add(self, entry):
+        self._before()
+        return self._behind(super().add(entry))
+
+    async def commit(self, entry, effect=None):
+        await asyncio.sleep(0)
+        self._before()  # an effect and its entry are one commit
+        if effect is not None:
+            entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
+        return self._behind(super().add(entry))
+
+    def _before(self):
         self.writes += 1
         if self.writes == self.dies_at and not self.after:
             raise Killed
-        body = super().add(entry)
+
+    def _behind(self, body):
         if self.writes == self.dies_at:
             raise Killed
         return body
@@ -82,14 +140,20 @@ def plan_of(steps, **more):
     return compile_plan(Workflow.model_validate({"oak": 1, "workflow": "t", "steps": steps, **more}))
 
 
-async def to_the_end(plan, world, journal, actions=None, data=None):
+async def to_the_end(plan, world, journal, actions=None, data=None, start=None):
     """Walk again and again, each time behind the rest, until the run has ended."""
+    start = start or Start("run", {"input": data or {}, "settings": {}})
     while True:
-        walk = Walk(plan, journal, actions or Actions(world), Start("run", {"input": data or {}, "settings": {}}))
-        outcome = await walk.walk()
+        outcome = await Walk(plan, journal, actions or Actions(world), start).walk()
         if isinstance(outcome, Finished):
             return outcome
-        journal.clock = max(journal.clock, min(at for _, at in outcome.wakes))
+        moments = [at for _, at in outcome.wakes if at is not None]
+        brought = [path for path, _ in outcome.wakes if path in world.opened and path not in journal.signals]
+        if brought:
+            await world.bring(plan, journal, brought, start.scope["input"])
+        else:
+            assert moments, f"the run waits for nothing that will come: {outcome.wakes}"
+            journal.clock = max(journal.clock, min(moments))
 
 
 def run(steps, world=None, data=None, journal=None, **more):
@@ -107,9 +171,10 @@ def step_lists(draw, depth=0, prefix=""):
         seen = f"${{ [input.n, {before}] }}" if before else "${ input.n }"
         kind = draw(
             st.sampled_from(
-                ["set", "add", "ask", "mail", "wait", "broken", "now", *(["branch", "each"] if depth < 2 else [])]
+                ["set", "add", "ask", "mail", "look", "wait", "broken", "now", "child", "question", "event", "emit",
+                 *(["branch", "each", "long", "together", "repeat"] if depth < 2 else [])]
             )
-        )
+        )  # fmt: skip
         step = {"step": name}
         if kind == "set":
             step["set"] = {"v": seen}
@@ -121,6 +186,26 @@ def step_lists(draw, depth=0, prefix=""):
             inner = draw(step_lists(depth + 1, f"{name}_x"))
             other = draw(step_lists(depth + 1, f"{name}_y"))
             step["branch"] = [{"if": f"${{ input.n % {draw(st.integers(2, 3))} == 0 }}", "steps": inner, "gives": f"${{ {name}_xs0 }}"}, {"else": other, "gives": "other"}]  # fmt: skip
+        elif kind == "child":
+            step |= {"run": "other", "with": {"v": seen}, "wait": draw(st.booleans())}
+        elif kind == "question":
+            step["ask"] = {"text": f"about {seen}?", "choices": ["yes", "no"]}
+        elif kind == "event":
+            step["wait"] = {"event": "hut.opened", "where": "${ arrived.data > input.n }"}
+        elif kind == "emit":
+            step["emit"] = {"type": "hut.closed", "data": seen}
+        elif kind == "together":
+            step["together"] = {side: {"steps": draw(step_lists(depth + 1, f"{name}_{side}")), "gives": f"${{ {name}_{side}s0 }}"} for side in ("l", "r")}  # fmt: skip
+        elif kind == "repeat":
+            inner = draw(step_lists(depth + 1, f"{name}_o"))
+            step |= {
+                "repeat": {"until": "${ last | default(0) >= 1 }", "most": 4},
+                "steps": inner,
+                "gives": "${ (last | default(0)) + 1 }",
+            }
+        elif kind == "long":
+            step |= {"each": "${ [1, 2, 3, 4, 5] }", "as": f"{name}_i", "width": draw(st.integers(1, 3)), "failed": draw(st.sampled_from(["keep", "drop", "stop"])),
+                     "steps": draw(step_lists(depth + 1, f"{name}_z")), "gives": f"${{ [{name}_i, {name}_zs0] }}"}  # fmt: skip
         elif kind == "each":
             step |= {"each": "${ [1, 2, 3] }", "as": f"{name}_i", "width": draw(st.integers(1, 3)), "failed": draw(st.sampled_from(["keep", "drop", "stop"])),
                      "steps": draw(step_lists(depth + 1, f"{name}_z")), "gives": f"${{ [{name}_i, {name}_zs0] }}"}  # fmt: skip
@@ -146,37 +231,40 @@ def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):
     """Rule 6, and the promise: for any document and any point of interruption."""
     steps, n = data.draw(step_lists()), data.draw(st.integers(0, 6))
     failures = data.draw(st.integers(0, 2))
-    plan = plan_of(steps, result="${ s0 }")
+    always = (
+        [{"step": "last_of_all", "do": "add", "with": {"v": "${ outcome.state }"}}] if data.draw(st.booleans()) else []
+    )
+    plan = plan_of(steps, result="${ s0 }", always=always)
     whole_world = World(failures)
     whole_journal = Interrupted(whole_world)
     whole = asyncio.run(to_the_end(plan, whole_world, whole_journal, data={"n": n}))
 
     world = World(failures)
+    signals: dict = {}
     entries, clock = [], whole_journal.clock - timedelta(days=1)
     for dies_at in data.draw(st.lists(st.integers(1, max(1, whole_journal.writes)), max_size=4)):
         journal = Interrupted(world, entries, dies_at, after=data.draw(st.booleans()))
-        journal.clock = clock
+        journal.clock, journal.signals = clock, signals
         with contextlib.suppress(Killed):
             asyncio.run(to_the_end(plan, world, journal, data={"n": n}))
         entries, clock = journal.log, journal.clock
     journal = Interrupted(world, entries)
-    journal.clock = clock + timedelta(hours=1)
+    journal.clock, journal.signals = clock + timedelta(hours=1), signals
     resumed = asyncio.run(to_the_end(plan, world, journal, data={"n": n}))
 
-    unknown = resumed.error and "possibly spent" in resumed.error["message"]
-    unknown = unknown or any("possibly spent" in str(e.body) and e.kind == "ended" for e in journal.log)
-    if not unknown:
-        assert resumed.state == whole.state
-        assert _without_times(resumed.result) == _without_times(whole.result)
-        assert (resumed.error or {}).get("kind") == (whole.error or {}).get("kind")
+    assert resumed.state == whole.state
+    assert _without_times(resumed.result) == _without_times(whole.result)
+    assert (resumed.error or {}).get("kind") == (whole.error or {}).get("kind")
+    assert all(count == 1 for (op, _), count in world.applied.items() if op != "once"), "a local effect was made twice"
     recorded = Counter(
         e.path for e in journal.log if e.kind == "ended" and isinstance(e.body, dict) and "output" in e.body
     )
     assert all(count == 1 for count in recorded.values())
     attempts = Counter((e.path, e.attempt) for e in journal.log if e.kind == "ended")
     assert all(count == 1 for count in attempts.values())
+    everywhere = [e for log in (journal, *world.parts.values()) for e in log.log]
     for path, count in world.performed.items():  # every call outside stands in the journal
-        assert count <= sum(e.path == path and e.kind in ("began",) for e in journal.log)
+        assert count <= sum(e.path == path and e.kind in ("began",) for e in everywhere)
     assert spans(journal.log, True)
 
 
@@ -206,8 +294,56 @@ def test_an_unsafe_action_that_was_reached_is_not_retried():
             raise StepFailed("unavailable", "the line broke", reached="maybe")
 
     world = World()
-    outcome = asyncio.run(to_the_end(plan_of([{"step": "a", "do": "mail"}]), world, MemoryJournal(), Reached(world)))
+    plan = plan_of([{"step": "a", "do": "mail", "unknown": "fail"}])
+    outcome = asyncio.run(to_the_end(plan, world, MemoryJournal(), Reached(world)))
     assert outcome.state == "failed"
+    assert world.performed["a"] == 1
+
+
+@pytest.mark.parametrize(
+    ("choice", "calls", "state"),
+    [("it happened", 1, "succeeded"), ("try again", 2, "succeeded"), ("give up", 1, "failed")],
+)
+def test_what_nobody_knows_a_person_is_asked(choice, calls, state):
+    """Rule 4: an unknown outcome rests as a question; the answer is recorded like any outcome."""
+
+    class Broken(Actions):
+        async def perform(self, call):
+            self.world.performed[call.path] += 1
+            if call.attempt == 1:
+                raise StepFailed("unavailable", "the line broke", reached="maybe")
+            return Outcome({"sent": call.attempt})
+
+    world = World()
+    plan = plan_of([{"step": "a", "do": "mail"}], result="${ a }")
+    journal = MemoryJournal(world.apply)
+    start = Start("r", {"input": {}, "settings": {}})
+    rested = asyncio.run(Walk(plan, journal, Broken(world), start).walk())
+    assert isinstance(rested, Rested)
+    assert spans(journal.log, False)[0].state == "waiting"
+    question = world.opened["a#unknown1"].data
+    assert question["choices"] == ["it happened", "try again", "give up"]
+    journal.signals["a#unknown1"] = {"choice": choice, "by": "warden", "data": {"sent": "by hand"}}
+    for _ in range(2):  # walked again, it comes to the same
+        outcome = asyncio.run(Walk(plan, journal, Broken(world), start).walk())
+        assert (outcome.state, world.performed["a"]) == (state, calls)
+    if choice == "it happened":
+        assert outcome.result == {"sent": "by hand"}
+    assert spans(journal.log, True)[0].state == state
+
+
+def test_a_checkable_action_looks_whether_it_happened():
+    class Found(Actions):
+        async def perform(self, call):
+            self.world.performed[call.path] += 1
+            raise StepFailed("timeout", "no answer", reached="maybe")
+
+        async def happened(self, call):
+            return Outcome({"id": 4})
+
+    world = World()
+    plan = plan_of([{"step": "a", "do": "look"}], result="${ a.id }")
+    assert asyncio.run(to_the_end(plan, world, MemoryJournal(world.apply), Found(world))).result == 4
     assert world.performed["a"] == 1
 
 
@@ -340,6 +476,9 @@ def test_money_left_is_told_to_calls():
     told = []
 
     class Watching(Actions):
+        async def worst(self, call):
+            return 0.1
+
         async def perform(self, call):
             told.append(call.money)
             return await super().perform(call)
@@ -360,3 +499,137 @@ def test_waits_grow_to_their_cap_and_honour_what_was_asked(failures, random, ask
 def test_values_are_those_that_were_stored():
     outcome = run([{"step": "a", "set": {"v": "${ 1.0 }", "t": "${ now }"}}], result="${ a }")
     assert values.stored(outcome.result) == outcome.result
+
+
+def test_money_is_reserved_at_the_worst_case_by_calls_side_by_side():
+    """Rule 15: two calls that may cost 0.25 each do not both fit into 0.40."""
+    steps = [{"step": "m", "each": "${ [1, 2] }", "width": 2, "failed": "keep",
+              "steps": [{"step": "a", "do": "ask"}], "gives": "${ a }"}]  # fmt: skip
+    world = World()
+    plan = plan_of(steps, limits={"money": 0.4}, result="${ m }")
+    outcome = asyncio.run(to_the_end(plan, world, MemoryJournal(world.apply)))
+    kinds = sorted(r.get("error", {}).get("kind", "fine") for r in outcome.result)
+    assert kinds == ["fine", "over_limit"]
+
+
+def test_a_child_gets_what_its_parent_has_left():
+    world = World()
+    plan = plan_of([{"step": "a", "do": "ask"}, {"step": "c", "run": "other"}], limits={"money": 1.0})
+    asyncio.run(to_the_end(plan, world, MemoryJournal(world.apply)))
+    assert world.opened["c"].data["money"] == pytest.approx(0.75)
+
+
+def test_together_gives_a_mapping_and_its_names_stay_inside():
+    steps = [{"step": "both", "together": {"l": {"steps": [{"step": "x", "wait": "1h"}, {"step": "y", "set": {"v": 1}}], "gives": "${ y.v }"},
+                                           "r": {"steps": [{"step": "x", "set": {"v": 2}}], "gives": "${ x.v }"}}}]  # fmt: skip
+    assert run(steps, result="${ [both, x | default('outside')] }").result == [{"l": 1, "r": 2}, "outside"]
+
+
+def test_repeat_ends_at_its_limit_and_knows_the_round_before():
+    steps = [{"step": "n", "repeat": {"until": "${ false }", "most": 3}, "steps": [{"step": "s", "set": {"v": 1}}],
+              "gives": "${ (last | default(10)) + s.v }"}]  # fmt: skip
+    assert run(steps, result="${ n }").result == 13
+
+
+@pytest.mark.parametrize(("then", "got"), [("go_on", None), ("refuse", "refuse"), ("fail", "timeout")])
+def test_a_question_nobody_answers_expires(then, got):
+    steps = [{"step": "q", "ask": {"text": "?", "choices": ["approve", "refuse"], "within": "2d", "then": then}, "on_error": "go_on"}]  # fmt: skip
+    world = World()
+    journal = MemoryJournal(world.apply)
+    plan = plan_of(steps, result="${ q.error.kind | default(q.choice) }")
+    start = Start("r", {"input": {}, "settings": {}})
+    [(path, until)] = asyncio.run(Walk(plan, journal, Actions(world), start).walk()).wakes
+    assert path == "q"
+    journal.clock = until
+    assert asyncio.run(Walk(plan, journal, Actions(world), start).walk()).result == got
+
+
+def test_what_is_open_in_a_step_that_fails_is_taken_back():
+    steps = [{"step": "both", "on_error": "go_on", "together": {
+        "l": {"steps": [{"step": "q", "ask": {"text": "?", "choices": ["yes"]}}]},
+        "r": {"steps": [{"step": "w", "wait": "10m"}, {"step": "no", "fail": "no"}]}}}]  # fmt: skip
+    world = World()
+    journal = MemoryJournal(world.apply)
+    plan, start = plan_of(steps, result="${ both.error.message }"), Start("r", {"input": {}, "settings": {}})
+    rested = asyncio.run(Walk(plan, journal, Actions(world), start).walk())
+    journal.clock = max(at for _, at in rested.wakes if at)
+    assert asyncio.run(Walk(plan, journal, Actions(world), start).walk()).result == "no"
+    assert world.applied["withdraw", "both"] == 1
+
+
+@pytest.mark.parametrize("fails", [False, True])
+def test_always_runs_whatever_happened(fails):
+    steps = [{"step": "a", "set": {"v": 1}}, {"step": "b", "fail": "no", "when": fails}]
+    world = World()
+    journal = MemoryJournal(world.apply)
+    always = [{"step": "z", "do": "add", "with": {"state": "${ outcome.state }", "a": "${ a.v }"}}]
+    outcome = run(steps, world, journal=journal, always=always)
+    assert outcome.state == ("failed" if fails else "succeeded")
+    [entry] = [e for e in journal.log if e.path == "always.z"]
+    assert entry.body["output"]["value"] == {"state": outcome.state, "a": 1}
+
+
+def replayed(steps, journal, stop="", given=None, data=None):
+    plan = plan_of(steps, result="${ c }")
+    start = Start("new", {"input": data or {"n": 1}, "settings": {}})
+    return asyncio.run(keep(plan, journal.log, Actions(World()), start, journal.clock, stop, given)), plan, start
+
+
+FOUR = [
+    {"step": "a", "do": "ask", "with": {"v": "${ input.n }"}},
+    {"step": "m", "each": "${ [1, 2] }", "as": "i", "steps": [{"step": "x", "do": "ask", "with": {"v": "${ i }"}}], "gives": "${ x }"},
+    {"step": "b", "do": "ask", "with": {"v": "${ a }"}},
+    {"step": "c", "do": "ask", "with": {"v": "${ b }"}},
+]  # fmt: skip
+
+
+def old_run(steps=FOUR):
+    world = World()
+    journal = MemoryJournal(world.apply)
+    run(steps, world, data={"n": 1}, journal=journal)
+    return journal
+
+
+def test_redo_keeps_what_came_before_the_step():
+    kept, plan, start = replayed(FOUR, old_run(), stop="b")
+    assert kept.kept == ["a", "m", "m[0].x", "m[1].x"]
+    assert kept.anew == ["b", "c"]
+    world = World()
+    journal = MemoryJournal(world.apply, kept.entries)
+    assert asyncio.run(to_the_end(plan, world, journal, start=start)).state == "succeeded"
+    assert set(world.performed) == {"b", "c"}
+
+
+def test_redo_inside_a_list_keeps_the_other_items():
+    kept, _, _ = replayed(FOUR, old_run(), stop="m[0].x")
+    assert kept.anew == ["m[0].x", "b", "c"] or kept.anew == ["m[0].x", "m[1].x", "b", "c"]
+    wide = [FOUR[0], {**FOUR[1], "width": 2}, *FOUR[2:]]
+    kept, _, _ = replayed(wide, old_run(wide), stop="m[0].x")
+    assert kept.anew == ["m[0].x", "b", "c"]
+
+
+def test_a_changed_step_is_done_anew_and_what_hangs_on_it():
+    changed = [FOUR[0], FOUR[1], {**FOUR[2], "with": {"v": "other"}}, FOUR[3]]
+    kept, _, _ = replayed(changed, old_run())
+    assert kept.anew == ["b", "c"]
+
+
+def test_a_value_given_by_hand_takes_the_place_of_the_recorded_one():
+    kept, plan, start = replayed(FOUR, old_run(), stop="c", given={"b": {"got": "by hand"}})
+    assert kept.anew == ["c"]
+    world = World()
+    journal = MemoryJournal(world.apply, kept.entries)
+    assert asyncio.run(to_the_end(plan, world, journal, start=start)).result == {"got": {"v": {"got": "by hand"}}}
+
+
+def test_a_question_left_open_is_asked_anew():
+    steps = [
+        {"step": "a", "set": {"v": 1}},
+        {"step": "q", "ask": {"text": "?", "choices": ["yes"]}},
+        {"step": "c", "set": {"v": 2}},
+    ]
+    world = World()
+    journal = MemoryJournal(world.apply)
+    asyncio.run(Walk(plan_of(steps), journal, Actions(world), Start("r", {"input": {"n": 1}, "settings": {}})).walk())
+    kept, _, _ = replayed(steps, journal)
+    assert (kept.kept, kept.anew) == (["a"], ["q"])

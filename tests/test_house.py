@@ -1,5 +1,6 @@
 """The house rules: layers, types of the migrations, no leftovers."""
 
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -48,7 +49,8 @@ async def test_migrations_give_the_tables_and_go_back(new_database):
     await database.migrate()  # again does nothing
     async with database.engine.begin() as connection:
         differences = await connection.run_sync(lambda c: compare_metadata(MigrationContext.configure(c), metadata))
-        assert differences == []
+        months = re.compile(r"(event|journal|run)_(\d{4}_\d{2}|rest)")  # partitions belong to their tables
+        assert [d for d in differences if not months.search(str(d))] == []
         await connection.run_sync(lambda c: command.downgrade(alembic_config(c), "base"))
         left = await connection.execute(text("SELECT tablename FROM pg_tables WHERE schemaname = 'public'"))
         assert [row[0] for row in left] == ["alembic_version"]
@@ -56,5 +58,5 @@ async def test_migrations_give_the_tables_and_go_back(new_database):
 
 
 def test_every_table_belongs_to_a_workspace():
-    shared = {"workspace", "worker"}  # a worker serves all workspaces
+    shared = {"workspace", "worker", "epoch"}  # a worker serves all workspaces, the epoch is the server's
     assert all("workspace_id" in table.c for name, table in metadata.tables.items() if name not in shared)

@@ -1,7 +1,9 @@
 """The hot statements against a real PostgreSQL: claims, leases, fencing, rest, group commit, searched tables."""
 
 import asyncio
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -11,10 +13,11 @@ import uuid_utils.compat as uuids
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.document.values import dumps
-from oak_relay.store import intake, journal, queue, rows, runs, workflows
+from oak_relay.store import history, intake, journal, queue, rows, runs, workflows
 from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
-from oak_relay.store.journal import Batch, EndRow, EntryRow, Fenced, RestRow
+from oak_relay.store.journal import Batch, EndRow, Fenced, RestRow
+from oak_relay.store.local import EntryRow
 
 TEXT = "oak: 1\nworkflow: stored\nsteps:\n  - {step: a, wait: 1s}\n"
 
@@ -36,9 +39,14 @@ async def connection(database):
     await found.close()
 
 
-async def new_runs(database: Database, count: int, keys: list[str] | None = None) -> list[NewRun]:
-    async with database.connect() as found:
-        row = await workflows.by_name(found, "stored")
+async def new_runs(
+    database: Database, count: int, keys: list[str] | None = None, workflow: str = "stored"
+) -> list[NewRun]:
+    async with database.begin() as found:
+        if await workflows.by_name(found, workflow) is None:
+            text = TEXT.replace("stored", workflow)
+            await workflows.save(found, Workflow.model_validate(read(text).data), text, "test", None)
+        row = await workflows.by_name(found, workflow)
         version = await workflows.one_version(found, row.id, None)
     return [
         NewRun(uuids.uuid7(), uuids.uuid7(), None, row.id, version.id, 1, "test", "/test", "test", keys[n] if keys else str(n), keys is not None,
@@ -68,15 +76,19 @@ def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
     return EntryRow(run_id, seq, **{**fields, **more})
 
 
-def end(run_id: UUID) -> EndRow:
-    return EndRow(run_id, "succeeded", "1", None, None, None, 3, 4, "0.25", 1, 1)
+def end(run_id: UUID, **more: Any) -> EndRow:
+    return EndRow(run_id, "succeeded", "1", None, None, None, 3, 4, "0.25", 1, 1, "w", 1, **more)
+
+
+async def claim_some(connection, mine, revision, most):
+    return await queue.claim(connection, mine, revision, most, queue.Turn())
 
 
 async def test_claims_are_disjoint_and_complete(database, connection):
     given = await new_runs(database, 40)
     await intake.accept(connection, given)
     workers = [(await database.connect_directly(), await worker(connection)) for _ in range(3)]
-    taken = await asyncio.gather(*(queue.claim(c, w, 1, 15) for c, w in workers for _ in [0]))
+    taken = await asyncio.gather(*(claim_some(c, w, 1, 15) for c, w in workers for _ in [0]))
     ids = [claim.run_id for claims in taken for claim in claims]
     assert len(ids) == len(set(ids)) == 40
     assert {claim.walks for claims in taken for claim in claims} == {1}
@@ -89,7 +101,7 @@ async def test_a_newer_engines_runs_are_left_alone(database, connection):
     given = await new_runs(database, 1)
     await intake.accept(connection, given)
     await connection.execute("UPDATE queue SET revision = 2")
-    assert await queue.claim(connection, await worker(connection), 1, 10) == []
+    assert await claim_some(connection, await worker(connection), 1, 10) == []
 
 
 async def test_an_event_id_counts_once_within_and_between_batches(database, connection):
@@ -104,8 +116,6 @@ async def test_an_event_id_counts_once_within_and_between_batches(database, conn
 
 async def test_a_trigger_that_is_no_longer_live_makes_no_run(database, connection):
     [given] = await new_runs(database, 1)
-    from dataclasses import replace
-
     [receipt] = await intake.accept(connection, [replace(given, trigger_id=uuids.uuid7())])
     assert receipt.status == "stale"
     assert await connection.fetchval("SELECT count(*) FROM event") == 0
@@ -114,7 +124,7 @@ async def test_a_trigger_that_is_no_longer_live_makes_no_run(database, connectio
 async def claimed(database, connection, count=1, lease=30.0):
     await intake.accept(connection, await new_runs(database, count))
     mine = await worker(connection, lease)
-    return mine, await queue.claim(connection, mine, 1, count)
+    return mine, await claim_some(connection, mine, 1, count)
 
 
 async def test_a_worker_whose_lease_is_over_writes_nothing(database, connection):
@@ -134,7 +144,7 @@ async def test_a_worker_whose_lease_is_over_writes_nothing(database, connection)
     assert await queue.bury(connection) == 1
     assert await queue.bury(connection) == 0
     assert not await queue.renew(connection, mine, 10)
-    [again] = await queue.claim(connection, await worker(connection), 1, 10)
+    [again] = await claim_some(connection, await worker(connection), 1, 10)
     assert (again.run_id, again.walks) == (claim.run_id, 2)
 
 
@@ -170,12 +180,12 @@ async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     mine, claims = await claimed(database, connection, 2)
     written, unwritten = (Batch([entry(c.run_id)], [end(c.run_id)]) for c in claims)
     await journal.write(connection, mine, written)
-    assert await journal.landed(connection, written)
-    assert not await journal.landed(connection, unwritten)
+    assert await journal.landed(connection, mine, written)
+    assert not await journal.landed(connection, mine, unwritten)
     only_end = Batch(ends=[end(claims[1].run_id)])
-    assert not await journal.landed(connection, only_end)
+    assert not await journal.landed(connection, mine, only_end)
     await journal.write(connection, mine, only_end)
-    assert await journal.landed(connection, only_end)
+    assert await journal.landed(connection, mine, only_end)
 
 
 @pytest.mark.parametrize(("woken", "later"), [(False, True), (True, False)])
@@ -195,10 +205,10 @@ async def test_going_to_rest_loses_no_wake(database, connection, woken, later):
     )
     assert (row["later"], row["worker_id"], float(row["worked"])) == (later, None, 1.5)
     assert await connection.fetchval("SELECT count(*) FROM wake") == 2
-    assert bool(await queue.claim(connection, mine, 1, 10)) == woken
+    assert bool(await claim_some(connection, mine, 1, 10)) == woken
 
 
-async def test_cancel_of_a_resting_run_is_done_at_once(database, connection):
+async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
     mine, [claim] = await claimed(database, connection)
     async with database.begin() as found:
         assert await runs.cancel(found, claim.run_id) == "asked"
@@ -208,18 +218,16 @@ async def test_cancel_of_a_resting_run_is_done_at_once(database, connection):
         mine,
         Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC) + timedelta(hours=1)),), 0, 0, 0, 0, "0")]),
     )
-    async with database.begin() as found:
-        assert await runs.cancel(found, claim.run_id) == "cancelled"
-    assert await connection.fetchval("SELECT count(*) FROM wake") == 0
-    assert await connection.fetchval("SELECT state FROM run") == "cancelled"
+    [again] = await claim_some(connection, mine, 1, 1)  # it was woken for its end
+    assert again.cancelled
 
 
 async def test_a_run_whose_walk_breaks_is_set_aside_the_third_time(database, connection):
     mine, [claim] = await claimed(database, connection)
     for aside in (False, False, True):
-        assert await queue.give_back(connection, mine, claim.run_id, '{"kind":"failed","message":"broke"}') is aside
+        assert await queue.give_back(connection, mine, claim.run_id, {"kind": "failed", "message": "broke"}) is aside
         await connection.execute("UPDATE queue SET ready_at = now()")
-        await queue.claim(connection, mine, 1, 1)
+        await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(connection, mine, 1)
     assert await connection.fetchval("SELECT state FROM run") == "set aside"
 
 
@@ -301,3 +309,205 @@ async def test_a_lost_server_is_a_lost_connection(database):
             await other.close()
             await runs.one(found, uuids.uuid7())
             await runs.one(found, uuids.uuid7())
+
+
+async def test_one_flood_does_not_starve_the_others(database, connection):
+    """Workflows take turns."""
+    await intake.accept(connection, await new_runs(database, 90))
+    other = await new_runs(database, 3, workflow="other")
+    await intake.accept(connection, other)
+    taken = await claim_some(connection, await worker(connection), 1, 20)
+    assert {c.run_id for c in taken} >= {r.run_id for r in other}
+    assert len(taken) == 13  # half of the claim, and all that the other has
+
+
+async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connection):
+    await intake.accept(connection, await new_runs(database, 10))
+    await connection.execute("UPDATE workflow SET at_once = 4")
+    workers = [(await database.connect_directly(), await worker(connection)) for _ in range(3)]
+    assert await claim_some(connection, workers[0][1], 1, 10) == []
+    taken = await asyncio.gather(*(queue.claim_limited(c, w, 1, 3) for c, w in workers))
+    more = [await queue.claim_limited(c, w, 1, 3) for c, w in workers]  # who found the row held comes again
+    claims = [claim for some in (*taken, *more) for claim in some]
+    assert len(claims) == 4
+    [(found, mine)] = [(c, w) for c, w in workers[:1]]
+    owner = await connection.fetchval("SELECT worker_id FROM queue WHERE run_id = $1", claims[0].run_id)
+    await journal.write(connection, owner, Batch(ends=[end(claims[0].run_id)]))
+    assert len(await queue.claim_limited(found, mine, 1, 3)) == 1
+    for found, _ in workers:
+        await found.close()
+
+
+async def lane_of(database, connection, count, policy="queue"):
+    given = await new_runs(database, count)
+    given = [replace(run, subject="Ada", policy=policy) for run in given]
+    return given, await intake.accept(connection, given)
+
+
+async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, connection):
+    """Rule 10: also when the one at the head fails."""
+    given, _ = await lane_of(database, connection, 3)
+    more, _ = await lane_of(database, connection, 2)
+    mine, gone = await worker(connection), []
+    for place in range(5):
+        [claim] = await claim_some(connection, mine, 1, 10)
+        gone.append(claim.run_id)
+        lane = {"lane": (claim.workflow_id, "Ada")}
+        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", None, 0, 0, "0", 0, 0, "w", 1, **lane)
+        await journal.write(connection, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)]))
+    assert gone == [r.run_id for r in (*given, *more)]
+    assert await connection.fetchval("SELECT count(*) FROM lane") == 0
+
+
+async def test_a_set_aside_head_lets_the_next_pass(database, connection):
+    given, _ = await lane_of(database, connection, 2)
+    async with connection.transaction():
+        await queue.finish(connection, given[0].run_id, "set aside", {"kind": "failed", "message": "no"})
+    [claim] = await claim_some(connection, await worker(connection), 1, 10)
+    assert claim.run_id == given[1].run_id
+
+
+async def test_drop_keeps_the_event_as_a_cancelled_run(database, connection):
+    given, receipts = await lane_of(database, connection, 3, "drop")
+    assert [r.status for r in receipts] == ["accepted", "dropped", "dropped"]
+    assert await connection.fetchval("SELECT count(*) FROM run WHERE state = 'cancelled'") == 2
+    [claim] = await claim_some(connection, await worker(connection), 1, 10)
+    assert claim.run_id == given[0].run_id
+
+
+async def test_replace_ends_what_came_before(database, connection):
+    given, _ = await lane_of(database, connection, 2, "replace")
+    mine = await worker(connection)
+    [claim] = await claim_some(connection, mine, 1, 10)
+    assert claim.run_id == given[1].run_id  # the first had not begun
+    newest, _ = await lane_of(database, connection, 1, "replace")
+    assert await queue.cancelled_here(connection, mine) == [given[1].run_id]
+    assert await claim_some(connection, mine, 1, 10) == []  # it waits for the one under way to end
+    await journal.write(connection, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+    assert [c.run_id for c in await claim_some(connection, mine, 1, 10)] == [newest[0].run_id]
+
+
+async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connection):
+    """Rule 10: the lane's row is locked by whoever changes it."""
+    connections = [await database.connect_directly() for _ in range(4)]
+    mine = await worker(connection)
+    ended: list[UUID] = []
+
+    async def bring(found) -> None:
+        for _ in range(10):
+            await intake.accept(found, [replace(r, subject="Ada", policy="queue") for r in await new_runs(database, 1)])
+
+    async def end_them(found) -> None:
+        while len(ended) < 30:
+            for claim in await claim_some(found, mine, 1, 10):
+                ended.append(claim.run_id)
+                await journal.write(found, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+
+    async with asyncio.timeout(30):
+        await asyncio.gather(*(bring(c) for c in connections[:3]), end_them(connections[3]))
+    assert await connection.fetchval("SELECT count(*) FROM queue") == 0
+    for found in connections:
+        await found.close()
+
+
+async def child_of(database, connection, mine, claim, path="c", **more):
+    data = {"run_id": uuids.uuid7(), "event_id": uuids.uuid7(), "version_id": claim.version_id, "workflow": None, "text": "{}",
+            "sealed": None, "path": path, "step": path, "waited": True, "money": "0.5", **more}  # fmt: skip
+    opened = entry(
+        claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: (dumps(r), None)
+    )
+    await journal.write(connection, mine, Batch([opened]))
+    return data["run_id"]
+
+
+async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connection):
+    """Rules 3 and 9."""
+    mine, [claim] = await claimed(database, connection)
+    child_id = await child_of(database, connection, mine, claim)
+    await journal.write(
+        connection, mine, Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")])
+    )
+    [child] = await claim_some(connection, mine, 1, 10)  # the parent rests without end
+    assert (child.run_id, child.kind, child.money, child.parent_path) == (child_id, "part", 0.5, "c")
+    await journal.write(connection, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told=("7", None))]))
+    [again] = await claim_some(connection, mine, 1, 10)
+    assert (again.run_id, again.wakes) == (claim.run_id, 1)
+    assert [(r["path"], r["body"]) for r in await journal.signals(connection, [claim.run_id])] == [("c", "7")]
+    await journal.write(connection, mine, Batch(ends=[end(claim.run_id, opened=True)]))
+    assert await connection.fetchval("SELECT count(*) FROM signal") == 0
+
+
+async def test_cancel_reaches_children_and_their_children(database, connection):
+    """Rule 17: in one transaction."""
+    mine, [claim] = await claimed(database, connection)
+    child_id = await child_of(database, connection, mine, claim)
+    [child] = await claim_some(connection, mine, 1, 10)
+    grandchild = await child_of(database, connection, mine, child)
+    async with database.begin() as found:
+        await runs.cancel(found, claim.run_id)
+    marked = await connection.fetch("SELECT id FROM run WHERE cancel_at IS NOT NULL")
+    assert {r["id"] for r in marked} == {claim.run_id, child_id, grandchild}
+
+
+async def test_a_run_that_kills_workers_is_set_aside_and_its_neighbours_are_not(database, connection):
+    """Rule 18."""
+    given = await new_runs(database, 40)
+    killer = given[7].run_id
+    await intake.accept(connection, given)
+    left = {r.run_id for r in given}
+    for _ in range(40):
+        mine = await worker(connection)
+        claims = await claim_some(connection, mine, 1, 100) or await queue.claim_suspects(connection, mine, 1)
+        if not claims:
+            break
+        if killer in {c.run_id for c in claims}:  # it takes the worker with it
+            await connection.execute("UPDATE worker SET lease_until = now() - interval '1 second' WHERE id = $1", mine)
+            await queue.bury(connection)
+            continue
+        await journal.write(connection, mine, Batch(ends=[end(c.run_id) for c in claims]))
+        left -= {c.run_id for c in claims}
+    assert left == {killer}
+    assert await connection.fetchval("SELECT state FROM run WHERE id = $1", killer) == "set aside"
+    deaths = await connection.fetchval("SELECT count(*) FROM worker WHERE dead_at IS NOT NULL")
+    assert deaths <= 7
+
+
+async def test_finished_items_are_not_loaded_again(database, connection):
+    """Rule 14: a resume loads open scopes only; what they spent is kept as sums."""
+    mine, [claim] = await claimed(database, connection)
+    rows = [
+        entry(claim.run_id, n, path=f"m[{n // 3}].x{n}", kind="ended", scope=f"m[{n // 3}]", attempts=1, money="0.1")
+        for n in range(9)
+    ]
+    rows += [entry(claim.run_id, 9 + n, path=f"m[{n}]#end", kind="closed") for n in range(2)]
+    await journal.write(connection, mine, Batch(rows))
+    found = (await journal.load(connection, [claim.run_id]))[claim.run_id]
+    assert [e["path"] for e in found.entries] == ["m[2].x6", "m[2].x7", "m[2].x8", "m[0]#end", "m[1]#end"]
+    assert (found.sums["attempts"], float(found.sums["money"]), found.sums["seq"]) == (9, pytest.approx(0.9), 11)
+
+
+async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(database, connection):
+    """Rule 12."""
+    mine, claims = await claimed(database, connection, 2)
+    await journal.write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
+    await journal.write(connection, mine, Batch([entry(claims[1].run_id)]))
+    month = f"{datetime.now(UTC):%Y_%m}"
+    assert await connection.fetchval(f"SELECT count(*) FROM run_{month}") == 2
+    later = history.month(datetime.now(UTC), 2)
+    made = await history.ensure(connection, later)
+    assert len(made) == 2 * len(history.TABLES)
+    assert await history.drop_before(connection, datetime.now(UTC)) == []
+    assert await history.drop_before(connection, later) == [month, f"{history.month(datetime.now(UTC), 1):%Y_%m}"]
+    assert [r["id"] for r in await connection.fetch("SELECT id FROM run")] == [claims[1].run_id]
+    assert await connection.fetchval("SELECT count(*) FROM journal") == 1
+    assert await connection.fetchval("SELECT count(*) FROM event") == 1
+    await journal.write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
+
+
+async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, connection):
+    await connection.execute("INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash) VALUES (1, $1, 0, 'a', 'value', 1, '')",
+                             history.first_id(history.month(datetime.now(UTC), 5)))  # fmt: skip
+    assert await connection.fetchval("SELECT count(*) FROM journal_rest") == 1
+    await history.ensure(connection, history.month(datetime.now(UTC), 5))
+    assert await connection.fetchval("SELECT count(*) FROM journal_rest") == 0
+    assert await connection.fetchval("SELECT count(*) FROM journal") == 1

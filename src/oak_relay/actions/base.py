@@ -84,6 +84,8 @@ class Action:
     perform: Callable[[Any, Surroundings], Awaitable[Result]] | None = None
     change: Callable[[Any, Surroundings], LocalChange] | None = None
     repeat_of: Callable[[Mapping[str, Any]], str] | None = None
+    worst: Callable[[Any, Surroundings], Awaitable[float]] | None = None
+    happened: Callable[[Any, Surroundings], Awaitable["Result | None"]] | None = None
 
     @property
     def connector(self) -> str:

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from difflib import get_close_matches
-from typing import Any
+from typing import Any, get_args
 
 from jinja2 import nodes
 from jsonschema import Draft202012Validator
@@ -18,20 +18,31 @@ from oak_relay.document.expressions import BadExpression, Expression, compile_te
 from oak_relay.document.models import (
     STEP_KINDS,
     STEP_MODELS,
+    TRIGGER_KINDS,
     AnswerStep,
     Arm,
+    AskStep,
     BaseStep,
     BranchStep,
     DoStep,
     EachStep,
+    EmitStep,
+    EventWait,
+    RepeatStep,
+    RunStep,
     SetStep,
+    TogetherStep,
+    Trigger,
+    WaitStep,
     Workflow,
+    step_kinds,
 )
 from oak_relay.document.text import Path, Source, Unreadable, read
 
 _SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$")
 _SECRET_KEY = re.compile(r"(?i)(api[-_]?key|secret|password|token|authorization)$")
 _KIND_TAGS = frozenset(STEP_KINDS)
+_STEP_LISTS = ("steps", "else", "on_error", "always")
 
 
 @dataclass(frozen=True)
@@ -50,6 +61,7 @@ class World:
     models: frozenset[str] | None = None
     credentials: frozenset[str] | None = None
     tables: frozenset[str] | None = None
+    workflows: frozenset[str] | None = None
 
 
 @dataclass(frozen=True)
@@ -85,6 +97,7 @@ class _Checker:
         self.world = world
         self.findings: list[Finding] = []
         self.used: set[str] = set()
+        self.own_name = ""
 
     def add(self, path: Path, message: str, fix: str, severity: str = "error", line: int = 0) -> None:
         row, column = self.source.place(path)
@@ -102,6 +115,9 @@ class _Checker:
 
     def _shape_problem(self, problem: Any) -> None:
         path = self._document_path(problem["loc"])
+        two_forms = path and path[-1] in ("wait", "on_error") and isinstance(problem["input"], dict | list)
+        if two_forms and problem["type"] in ("string_type", "literal_error"):
+            return  # the other form is meant, and says itself what is wrong
         kind, key = problem["type"], problem["loc"][-1] if problem["loc"] else ""
         if kind == "extra_forbidden":
             known = self._known_keys(path[:-1])
@@ -124,7 +140,11 @@ class _Checker:
                 f"write {problem['ctx']['expected']}",
             )
         else:
-            fixes = {"reserved": "choose another name", "verify": "add credential: NAME"}
+            fixes = {
+                "reserved": "choose another name",
+                "verify": "add credential: NAME",
+                "trigger": f"leave one of {', '.join(TRIGGER_KINDS)}",
+            }
             message = f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}"
             self.add(path, message, fixes.get(kind, "correct this value"))
 
@@ -132,7 +152,7 @@ class _Checker:
         if not isinstance(given, dict):
             self.add(path, "a step is a mapping", "write - step: name")
             return
-        found = [k for k in STEP_KINDS if k in given]
+        found = step_kinds(given)
         name = given.get("step", "this step")
         if len(found) > 1:
             self.add((*path, found[1]), f"{name} has both {' and '.join(found)}", "make them two steps")
@@ -150,30 +170,17 @@ class _Checker:
         """A Pydantic location without the names of union members, which are no keys of the document."""
         path: list[str | int] = []
         here: Any = self.source.data
+        tagged = False  # the name of a step's kind comes behind its place in a list of steps
         for position, part in enumerate(loc):
-            last = position == len(loc) - 1
-            if (
-                isinstance(here, dict)
-                and part in here
-                and not (
-                    part in _KIND_TAGS
-                    and position
-                    and isinstance(loc[position - 1], int)
-                    and not last
-                    and part not in ("branch", "set", "answer", "each")
-                )
+            if tagged and part in _KIND_TAGS:
+                tagged = False
+            elif (isinstance(here, dict) and part in here) or (
+                isinstance(here, list) and isinstance(part, int) and part < len(here)
             ):
-                follows_item = position and isinstance(loc[position - 1], int)
-                if follows_item and part in _KIND_TAGS and not last and loc[position + 1] in here:
-                    continue
-                if follows_item and part in _KIND_TAGS and not last and loc[position + 1] == "step":
-                    continue
+                tagged = isinstance(part, int) and bool(path) and path[-1] in _STEP_LISTS
                 path.append(part)
                 here = here[part]
-            elif isinstance(here, list) and isinstance(part, int) and part < len(here):
-                path.append(part)
-                here = here[part]
-            elif last:
+            elif position == len(loc) - 1 and not isinstance(here, str | bool | int | float | list):
                 path.append(part)
         return tuple(path)
 
@@ -188,19 +195,23 @@ class _Checker:
         for part in path:
             here = here[part] if isinstance(here, dict) else self._item(here, part)
             if isinstance(part, int) and isinstance(here, dict):
-                kinds = [k for k in STEP_KINDS if k in here]
+                kinds = step_kinds(here)
                 model = next((m for m in STEP_MODELS if kinds and kinds[0] in m.model_fields), None)
                 if "if" in here or ("else" in here and "step" not in here):
                     model = Arm
+                if "trigger" in here:
+                    model = Trigger
             elif isinstance(part, str) and model is not None:
                 inner = next((f for n, f in model.model_fields.items() if (f.alias or n) == part), None)
-                nested = inner.annotation if inner else None
-                model = nested if isinstance(nested, type) and issubclass(nested, BaseModel) else model
+                candidates = [inner.annotation, *get_args(inner.annotation)] if inner else []
+                nested = [c for c in candidates if isinstance(c, type) and issubclass(c, BaseModel)]
+                model = nested[0] if nested else model
         return [f.alias or n for n, f in model.model_fields.items()] if model else []
 
     # The second pass: names, references, actions.
 
     def whole(self, document: Workflow) -> None:
+        self.own_name = document.workflow
         self._schema(("input",), document.input)
         self._schema(("settings",), document.settings)
         scope: dict[str, Mapping[str, Any]] = {
@@ -213,10 +224,13 @@ class _Checker:
         start = {k: v for k, v in scope.items() if k != "now"}
         self._texts(("subject",), document.subject, start)
         self._triggers(document)
-        every = {step.step for step in _all_steps(document.steps)}
+        every = {step.step for _, step in _every_step(document)}
         scope = self._steps(("steps",), document.steps, scope, every)
         self._texts(("result",), document.result, scope, every)
-        for path, step in _with_paths(("steps",), document.steps):
+        if document.always:
+            late = {name: shapes.ANY if name in every else shape for name, shape in scope.items()}
+            self._steps(("always",), document.always, {**late, "outcome": shapes.OUTCOME}, every)
+        for path, step in _every_step(document):
             if isinstance(step, SetStep) and step.step not in self.used:
                 self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
 
@@ -235,11 +249,38 @@ class _Checker:
             if trigger.trigger in names:
                 self.add((*path, "trigger"), f"there are two triggers {trigger.trigger}", "rename one")
             names.add(trigger.trigger)
-            verify = trigger.webhook.verify
-            if verify.credential:
-                self._named(
-                    (*path, "webhook", "verify", "credential"), verify.credential, self.world.credentials, "credential"
-                )
+            getattr(self, f"_{trigger.kind}_trigger", self._plain_trigger)((*path, trigger.kind), trigger)
+
+    def _plain_trigger(self, path: Path, trigger: Trigger) -> None:
+        given = getattr(trigger, trigger.kind)
+        self._texts((*path, "where"), getattr(given, "where", None), {"arrived": shapes.ANY})
+
+    def _webhook_trigger(self, path: Path, trigger: Trigger) -> None:
+        assert trigger.webhook is not None
+        for part in ("verify", "handshake"):
+            given = getattr(trigger.webhook, part)
+            if given is not None and given.credential:
+                self._named((*path, part, "credential"), given.credential, self.world.credentials, "credential")
+
+    def _schedule_trigger(self, path: Path, trigger: Trigger) -> None:
+        assert trigger.schedule is not None
+        self._texts((*path, "data"), trigger.schedule.data, {"event": shapes.EVENT})
+
+    def _table_trigger(self, path: Path, trigger: Trigger) -> None:
+        assert trigger.table is not None
+        self._named((*path, "table"), trigger.table.table, self.world.tables, "table")
+        self._plain_trigger(path, trigger)
+
+    def _poll_trigger(self, path: Path, trigger: Trigger) -> None:
+        assert trigger.poll is not None
+        step = DoStep.model_validate({"step": "poll", "do": trigger.poll.do, "with": trigger.poll.with_})
+        shape = self._do(path, step, {}, set())
+        self._texts((*path, "items"), trigger.poll.items, {"arrived": shape})
+        self._texts((*path, "key"), trigger.poll.key, {"arrived": shapes.ANY})
+
+    def _after_trigger(self, path: Path, trigger: Trigger) -> None:
+        assert trigger.after is not None
+        self._named((*path, "workflow"), trigger.after.workflow, self.world.workflows, "workflow")
 
     def _steps(
         self, path: Path, steps: list[Any], scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
@@ -282,8 +323,30 @@ class _Checker:
             inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
             self._texts((*path, "gives"), step.gives, inner, every)
             shape = {"type": "array"}
-        elif isinstance(step, AnswerStep):
-            self._texts((*path, "answer"), step.answer.model_dump(), scope, every)
+        elif isinstance(step, AnswerStep | EmitStep):
+            self._texts((*path, step.kind), getattr(step, step.kind).model_dump(), scope, every)
+        elif isinstance(step, RunStep):
+            self._named((*path, "run"), step.run, self.world.workflows, "workflow")
+            self._texts((*path, "with"), step.with_, scope, every)
+            shape = shapes.ANY if step.wait else shapes.object_of({"run": shapes.ANY})
+        elif isinstance(step, TogetherStep):
+            for name, strand in step.together.items():
+                here = (*path, "together", name)
+                inner = self._steps((*here, "steps"), strand.steps, scope, every)
+                self._texts((*here, "gives"), strand.gives, inner, every)
+            shape = shapes.object_of({name: shapes.ANY for name in step.together})
+        elif isinstance(step, RepeatStep):
+            inner = self._steps((*path, "steps"), step.steps, {**scope, "last": shapes.ANY}, every)
+            self._texts((*path, "gives"), step.gives, inner, every)
+            self._texts((*path, "repeat", "until"), step.repeat.until, inner, every)
+        elif isinstance(step, AskStep):
+            self._texts((*path, "ask", "text"), step.ask.text, scope, every)
+            if step.ask.form is not None:
+                self._schema((*path, "ask", "form"), step.ask.form)
+            shape = shapes.ANSWERED
+        elif isinstance(step, WaitStep) and isinstance(step.wait, EventWait):
+            inside = {**scope, "arrived": shapes.ANY}
+            self._texts((*path, "wait", "where"), step.wait.where, inside, every)
         else:
             self._texts((*path, step.kind), getattr(step, step.kind), scope, every)
             self._wait(path, step)
@@ -393,10 +456,12 @@ class _Checker:
             return
 
     def _named(self, path: Path, name: str, known: frozenset[str] | None, word: str) -> None:
-        if known is None or is_template(name) or name in known:
+        if known is None or is_template(name) or name in known or (word == "workflow" and name == self.own_name):
             return
         near = get_close_matches(name, list(known), 1)
-        self.add(path, f"there is no {word} {name}", f"write {near[0]}" if near else f"add the {word} {name} first")
+        fix = f"write {near[0]}" if near else f"add the {word} {name} first"
+        # Workflows may name each other, so the first of them to be saved names one that is not there yet.
+        self.add(path, f"there is no {word} {name}", fix, "warning" if word == "workflow" else "error")
 
     def _texts(
         self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
@@ -470,8 +535,8 @@ def _has_template(value: Any) -> bool:
     return isinstance(value, str) and is_template(value)
 
 
-def _all_steps(steps: list[Any]) -> list[BaseStep]:
-    return [step for _, step in _with_paths((), steps)]
+def _every_step(document: Workflow) -> list[tuple[Path, BaseStep]]:
+    return [found for root, steps in document.roots.items() for found in _with_paths((root,), steps)]
 
 
 def _with_paths(path: Path, steps: list[Any]) -> list[tuple[Path, BaseStep]]:

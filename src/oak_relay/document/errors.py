@@ -29,7 +29,8 @@ class StepFailed(Exception):
 
     Attributes: `kind` (closed set), `message` (what was attempted and why it failed), `fix` (what to
     do), `reached` (whether the other side saw the request), `delay` (seconds it asked to wait),
-    `detail` (requests, replies, messages, for the trace), `usage` (tokens and money spent all the same).
+    `detail` (requests, replies, messages, for the trace), `usage` (tokens and money spent all the same),
+    `step` (the path of the step that failed).
     """
 
     def __init__(
@@ -42,6 +43,7 @@ class StepFailed(Exception):
         delay: float | None = None,
         detail: dict[str, Any] | None = None,
         usage: dict[str, Any] | None = None,
+        step: str = "",
     ) -> None:
         super().__init__(message)
         self.kind: ErrorKind = kind
@@ -51,6 +53,7 @@ class StepFailed(Exception):
         self.delay = delay
         self.detail = detail or {}
         self.usage = usage
+        self.step = step
 
     def as_data(self) -> dict[str, Any]:
         """The error as steps see it: kind, message, fix, reached, and the delay when there is one."""
@@ -59,6 +62,8 @@ class StepFailed(Exception):
             data["fix"] = self.fix
         if self.delay is not None:
             data["delay"] = self.delay
+        if self.step:
+            data["step"] = self.step
         return data
 
     @classmethod
@@ -69,6 +74,7 @@ class StepFailed(Exception):
             fix=data.get("fix", ""),
             reached=data.get("reached", "no"),
             delay=data.get("delay"),
+            step=data.get("step", ""),
         )
 
 

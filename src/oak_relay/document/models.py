@@ -2,11 +2,12 @@
 
 from collections.abc import Iterator
 from typing import Annotated, Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
-from oak_relay.document import durations
+from oak_relay.document import calendar, durations
 from oak_relay.document.errors import ErrorKind
 
 RESERVED = frozenset(
@@ -19,6 +20,9 @@ RESERVED = frozenset(
         "now",
         "last",
         "error",
+        "outcome",
+        "arrived",
+        "always",
         "loop",
         "true",
         "false",
@@ -38,7 +42,23 @@ StepName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,62}$")]
 Expression = Annotated[str, Field(description="Text with ${ expressions }.")]
 Value = Annotated[Any, Field(description="Any value; texts in it may hold ${ expressions }.")]
 Duration = Annotated[str, Field(pattern=durations.PATTERN, examples=["30s", "5m", "PT5M"])]
-STEP_KINDS = ("do", "set", "branch", "each", "wait", "answer", "stop", "fail")
+EventType = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,120}$", examples=["booking.changed"])]
+Zone = Annotated[str, Field(description="IANA zone.", examples=["Europe/Zurich"])]
+STEP_KINDS = (
+    "do",
+    "run",
+    "set",
+    "branch",
+    "each",
+    "together",
+    "repeat",
+    "wait",
+    "ask",
+    "answer",
+    "emit",
+    "stop",
+    "fail",
+)
 
 
 class Model(BaseModel):
@@ -55,8 +75,16 @@ def _duration(value: str) -> str:
     return value
 
 
+def _zone(value: str) -> str:
+    try:
+        ZoneInfo(value)
+    except (ValueError, OSError, ZoneInfoNotFoundError):
+        raise PydanticCustomError("zone", "{zone} is no IANA zone", {"zone": value}) from None
+    return value
+
+
 class Retry(Model):
-    """How a failing `do` is tried again. `wait`, doubled by `factor` up to `most`, varied by `spread`."""
+    """How a failing `do` or `run` is tried again. `wait`, doubled by `factor` up to `most`, varied by `spread`."""
 
     tries: int = Field(3, ge=1, le=100, description="Attempts in all, the first one included.")
     wait: Duration = "1s"
@@ -73,6 +101,12 @@ class Limits(Model):
 
     money: float | None = Field(None, gt=0, description="Most a run may spend on models.")
     time: Duration | None = Field(None, description="Most time a run may work; rest does not count.")
+    at_once: int | None = Field(None, ge=1, le=10_000, description="Most runs at work at once; rest does not count.")
+    per_subject: Literal["queue", "replace", "drop", "free"] = Field(
+        "queue",
+        description="When another run of the same subject is not over yet: wait behind it, take its place, "
+        "be dropped, or run beside it.",
+    )
 
     @field_validator("time")
     @classmethod
@@ -81,10 +115,15 @@ class Limits(Model):
 
 
 class Verify(Model):
-    """How a webhook proves who sent it. `signed` follows Standard Webhooks."""
+    """How a webhook proves who sent it. `signed` follows Standard Webhooks; `hmac` is a plain HMAC of the body
+    in a header of the sender's choice."""
 
-    scheme: Literal["signed", "bearer", "none"] = "none"
+    scheme: Literal["signed", "hmac", "bearer", "basic", "none"] = "none"
     credential: str | None = Field(None, description="The stored secret to check with.")
+    header: str = Field("X-Signature", description="Of `hmac`: the header that carries the signature.")
+    prefix: str = Field("", description="Of `hmac`: what stands before the signature in the header.")
+    encoding: Literal["hex", "base64"] = "hex"
+    digest: Literal["sha1", "sha256", "sha512"] = "sha256"
 
     @model_validator(mode="after")
     def _named(self) -> "Verify":
@@ -93,16 +132,119 @@ class Verify(Model):
         return self
 
 
+class Handshake(Model):
+    """A sender that asks for an echo before it sends: the value of `echo` in the query is answered as text when
+    the value of `token` there is the stored secret (as in WebSub)."""
+
+    echo: str = Field("hub.challenge", description="Query parameter that is echoed.")
+    token: str | None = Field(None, description="Query parameter that must hold the secret.")
+    credential: str | None = Field(None, description="The stored secret that `token` must be.")
+
+
 class Webhook(Model):
     path: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_/-]{0,120}$", description="Below /hooks/.")]
+    methods: list[Literal["GET", "POST", "PUT", "PATCH", "DELETE"]] = Field(default=["POST"], min_length=1)
     verify: Verify = Verify()
+    handshake: Handshake | None = None
+    id: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]+$")] = Field(
+        "webhook-id", description="Header that carries the sender's id of the event; the same id counts once."
+    )
     answer: Literal["receipt", "result"] = Field("receipt", description="What the caller is told.")
 
 
+class Schedule(Model):
+    """When it is time. Exactly one of `cron`, `every`, `rrule`; `cron` and `rrule` by the wall clock of `zone`."""
+
+    cron: str | None = Field(None, description="Five fields: minute, hour, day of month, month, day of week.")
+    every: Duration | None = None
+    rrule: str | None = Field(None, description="A recurrence rule of RFC 5545, with DTSTART if it needs one.")
+    zone: Zone = "UTC"
+    missed: Literal["none", "latest", "all"] = Field(
+        "latest", description="What happens with occurrences that passed while no clock ran."
+    )
+    jitter: Duration | None = Field(None, description="Each occurrence begins up to so much later.")
+    data: Value = None
+
+    _check = field_validator("zone")(_zone)
+
+    @field_validator("every", "jitter")
+    @classmethod
+    def _length(cls, value: str | None) -> str | None:
+        return None if value is None else _duration(value)
+
+    @model_validator(mode="after")
+    def _one(self) -> "Schedule":
+        if sum(x is not None for x in (self.cron, self.every, self.rrule)) != 1:
+            raise PydanticCustomError("schedule", "a schedule has exactly one of cron, every and rrule")
+        try:
+            calendar.rule(self.cron, self.every, self.rrule, self.zone)
+        except ValueError as error:
+            raise PydanticCustomError("schedule", "{reason}", {"reason": str(error)}) from None
+        return self
+
+
+class TableChange(Model):
+    """Rows of a table that change."""
+
+    table: str
+    on: list[Literal["insert", "update", "delete"]] = Field(default=["insert"], min_length=1)
+    where: Expression | None = Field(None, description="Only when this holds of `arrived.row`.")
+
+
+class Poll(Model):
+    """An action carried out again and again; each item not seen before is one event."""
+
+    do: str
+    with_: dict[str, Value] = Field(default_factory=dict, alias="with")
+    every: Duration = "5m"
+    items: Expression = Field("${ arrived }", description="The list of items in `arrived`, the action's output.")
+    key: Expression = Field(description="What tells one `arrived` item from another.")
+
+    _check = field_validator("every")(_duration)
+
+
+class After(Model):
+    """Another workflow's run has ended."""
+
+    workflow: WorkflowName
+    ended: list[Literal["succeeded", "failed", "cancelled", "set aside"]] = Field(
+        default=["succeeded", "failed", "cancelled", "set aside"], min_length=1
+    )
+
+
+class EventFilter(Model):
+    """Events (CloudEvents 1.0) that are published here."""
+
+    type: EventType
+    source: str | None = None
+    where: Expression | None = Field(None, description="Only when this holds of `arrived`, the event.")
+
+
+TRIGGER_KINDS = ("webhook", "schedule", "table", "poll", "after", "event")
+
+
 class Trigger(Model):
+    """What starts a run: exactly one of the kinds."""
+
     trigger: WorkflowName
-    webhook: Webhook
     note: str = ""
+    webhook: Webhook | None = None
+    schedule: Schedule | None = None
+    table: TableChange | None = None
+    poll: Poll | None = None
+    after: After | None = None
+    event: EventFilter | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> "Trigger":
+        if sum(getattr(self, kind) is not None for kind in TRIGGER_KINDS) != 1:
+            kinds = ", ".join(TRIGGER_KINDS)
+            raise PydanticCustomError("trigger", "a trigger has exactly one of {kinds}", {"kinds": kinds})
+        return self
+
+    @property
+    def kind(self) -> str:
+        return next(kind for kind in TRIGGER_KINDS if getattr(self, kind) is not None)
 
 
 class BaseStep(Model):
@@ -141,9 +283,18 @@ class DoStep(BaseStep):
     do: str
     with_: dict[str, Value] = Field(default_factory=dict, alias="with")
     retry: Retry = Retry()
-    unknown: Literal["repeat", "fail"] = Field(
-        "fail", description="What to do when nobody knows whether an unsafe action happened."
+    unknown: Literal["ask", "repeat", "fail"] = Field(
+        "ask", description="What to do when nobody knows whether an unsafe action happened."
     )
+
+
+class RunStep(BaseStep):
+    """Another workflow as a child run; the name then holds its result, or `{run}` when it is not waited for."""
+
+    run: WorkflowName
+    with_: Value = Field(default_factory=dict, alias="with", description="The child's input.")
+    wait: bool = True
+    retry: Retry = Retry(tries=1)
 
 
 class SetStep(BaseStep):
@@ -199,10 +350,103 @@ class EachStep(BaseStep):
         yield from super().inner()
 
 
-class WaitStep(BaseStep):
-    """Rest for a duration or until a moment; the name then holds `{at}`."""
+class Strand(Model):
+    """One of several lists of steps side by side."""
 
-    wait: Expression
+    steps: "list[Step]" = Field(min_length=1)
+    gives: Value = None
+
+
+class TogetherStep(BaseStep):
+    """Lists of steps side by side; the name then holds a mapping of their `gives`."""
+
+    together: dict[StepName, Strand] = Field(min_length=1, max_length=50)
+
+    def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
+        for name, strand in self.together.items():
+            yield f"together.{name}.steps", strand.steps
+        yield from super().inner()
+
+
+class Rounds(Model):
+    until: Expression = Field(description="Asked after each round.")
+    most: int = Field(ge=1, le=10_000, description="Rounds at most.")
+
+
+class RepeatStep(BaseStep):
+    """Steps until something holds; `last` is the round before; the name then holds `gives` of the last round."""
+
+    repeat: Rounds
+    steps: "list[Step]" = Field(min_length=1)
+    gives: Value = None
+
+    def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
+        yield "steps", self.steps
+        yield from super().inner()
+
+
+class EventWait(Model):
+    """An event to wait for, one that came since the run began included."""
+
+    event: EventType
+    where: Expression | None = Field(None, description="Only one of which this holds; `arrived` is the event.")
+    within: Duration | None = None
+
+    @field_validator("within")
+    @classmethod
+    def _within(cls, value: str | None) -> str | None:
+        return None if value is None else _duration(value)
+
+
+class WaitStep(BaseStep):
+    """Rest for a duration or until a moment (the name then holds `{at}`), or until an event comes (the event,
+    or `{expired: true}`)."""
+
+    wait: Expression | EventWait
+
+
+class Ask(Model):
+    """A question to a person: one of `choices`, or data that fits the JSON Schema `form`."""
+
+    at: Literal["tray", "link"] = Field("tray", description="`link`: also by a signed link that needs no sign-in.")
+    text: Expression
+    choices: list[Annotated[str, Field(min_length=1, max_length=60)]] | None = Field(None, min_length=1, max_length=20)
+    form: dict[str, Any] | None = Field(None, description="JSON Schema of the data that is asked for.")
+    within: Duration | None = None
+    then: str = Field("go_on", description="When nobody answers in time: go_on, fail, or one of the choices.")
+
+    @field_validator("within")
+    @classmethod
+    def _within(cls, value: str | None) -> str | None:
+        return None if value is None else _duration(value)
+
+    @model_validator(mode="after")
+    def _sound(self) -> "Ask":
+        if self.choices is None and self.form is None:
+            raise PydanticCustomError("ask", "a question has choices or a form")
+        if self.then not in ("go_on", "fail", *(self.choices or ())):
+            raise PydanticCustomError("ask", "then: is go_on, fail or one of the choices")
+        return self
+
+
+class AskStep(BaseStep):
+    """A question to a person; the name then holds `{choice, data, text, by, at, expired}`."""
+
+    ask: Ask
+
+
+class Emit(Model):
+    """An event to publish (CloudEvents 1.0)."""
+
+    type: EventType
+    data: Value = None
+    subject: Expression | None = None
+
+
+class EmitStep(BaseStep):
+    """Publishes an event; the name then holds `{id}`."""
+
+    emit: Emit
 
 
 class Answer(Model):
@@ -234,17 +478,30 @@ def _kind_of(value: Any) -> str | None:
         return value.kind
     if not isinstance(value, dict):
         return None
-    found = [kind for kind in STEP_KINDS if kind in value]
+    found = step_kinds(value)
     return found[0] if len(found) == 1 else None
+
+
+def step_kinds(step: dict[str, Any]) -> list[str]:
+    """The kinds that a step's keys say; a sound step has one. `wait` beside `run` is a field of it."""
+    found = [kind for kind in STEP_KINDS if kind in step]
+    if "run" in found and isinstance(step.get("wait"), bool):
+        found.remove("wait")
+    return found
 
 
 Step = Annotated[
     Annotated[DoStep, Tag("do")]
+    | Annotated[RunStep, Tag("run")]
     | Annotated[SetStep, Tag("set")]
     | Annotated[BranchStep, Tag("branch")]
     | Annotated[EachStep, Tag("each")]
+    | Annotated[TogetherStep, Tag("together")]
+    | Annotated[RepeatStep, Tag("repeat")]
     | Annotated[WaitStep, Tag("wait")]
+    | Annotated[AskStep, Tag("ask")]
     | Annotated[AnswerStep, Tag("answer")]
+    | Annotated[EmitStep, Tag("emit")]
     | Annotated[StopStep, Tag("stop")]
     | Annotated[FailStep, Tag("fail")],
     Discriminator(
@@ -272,21 +529,34 @@ class Workflow(Model):
     limits: Limits = Limits()
     steps: list[Step] = Field(min_length=1)
     result: Value = None
+    always: list[Step] = Field(
+        default_factory=list, description="Steps at the end of the run, whatever happened; they may use `outcome`."
+    )
+
+    @property
+    def roots(self) -> dict[str, list[Step]]:
+        """The lists of steps at the top."""
+        return {"steps": self.steps, "always": self.always} if self.always else {"steps": self.steps}
 
 
-for _model in (BaseStep, DoStep, SetStep, Arm, BranchStep, EachStep, WaitStep, AnswerStep, StopStep, FailStep):
-    _model.model_rebuild()
-Workflow.model_rebuild()
 STEP_MODELS: tuple[type[BaseStep], ...] = (
     DoStep,
+    RunStep,
     SetStep,
     BranchStep,
     EachStep,
+    TogetherStep,
+    RepeatStep,
     WaitStep,
+    AskStep,
     AnswerStep,
+    EmitStep,
     StopStep,
     FailStep,
 )
+_RECURSIVE: tuple[type[Model], ...] = (BaseStep, Arm, Strand, *STEP_MODELS, Workflow)
+for _model in _RECURSIVE:
+    _model.model_rebuild()
 
 
 def walk_steps(steps: list[Any]) -> Iterator[BaseStep]:

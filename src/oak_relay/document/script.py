@@ -6,13 +6,20 @@ from typing import Any
 
 from oak_relay.document.models import (
     AnswerStep,
+    AskStep,
     BaseStep,
     BranchStep,
     DoStep,
     EachStep,
+    EmitStep,
+    EventWait,
     FailStep,
+    RepeatStep,
+    RunStep,
     SetStep,
     StopStep,
+    TogetherStep,
+    Trigger,
     WaitStep,
     Workflow,
 )
@@ -41,17 +48,42 @@ class Line:
 
 def script(document: Workflow) -> list[Line]:
     """The lines of a document, in reading order."""
-    return list(_lines(document.steps, "steps", "", "", 0))
+    lines = list(_lines(document.steps, "steps", "", "", 0))
+    if document.always:
+        lines.append(Line("always", 0, "always", "arm", "At the end, whatever happened", "always", "always"))
+        lines += _lines(document.always, "always", "always.", "always.", 1)
+    return lines
 
 
 def starters(document: Workflow) -> list[str]:
     """What starts the workflow, a sentence each."""
-    sentences = []
-    for trigger in document.triggers:
-        hook = trigger.webhook
-        proof = {"signed": ", signed", "bearer": ", with a bearer token", "none": ""}[hook.verify.scheme]
-        sentences.append(f"A webhook at /hooks/{hook.path}{proof}")
-    return sentences or ["A person or a client starts it"]
+    return [_starter(trigger) for trigger in document.triggers] or ["A person or a client starts it"]
+
+
+def _starter(trigger: Trigger) -> str:
+    if trigger.webhook:
+        proofs = {
+            "signed": ", signed",
+            "hmac": ", signed",
+            "bearer": ", with a bearer token",
+            "basic": ", with a password",
+        }
+        return f"A webhook at /hooks/{trigger.webhook.path}{proofs.get(trigger.webhook.verify.scheme, '')}"
+    if trigger.schedule:
+        when = trigger.schedule
+        if when.every:
+            return f"Every {when.every}"
+        rule = f"cron {when.cron}" if when.cron else str(when.rrule)
+        return f"On a schedule, {rule}, {when.zone}"
+    if trigger.table:
+        return f"{' or '.join(trigger.table.on).capitalize()} of a row in {trigger.table.table}"
+    if trigger.poll:
+        return f"A new item of {trigger.poll.do}, looked for every {trigger.poll.every}"
+    if trigger.after:
+        ended = "ended" if len(trigger.after.ended) == 4 else " or ".join(trigger.after.ended)
+        return f"A run of {trigger.after.workflow} that {ended}"
+    assert trigger.event is not None
+    return f"An event {trigger.event.type}"
 
 
 def _lines(steps: list[Any], path: str, numbers: str, trace: str, depth: int) -> Iterator[Line]:
@@ -66,7 +98,14 @@ def _lines(steps: list[Any], path: str, numbers: str, trace: str, depth: int) ->
                 where = f"{here}.branch.{at}"
                 yield Line(f"{number}{letter}", depth + 1, step.step, "arm", word, where, f"{span}#{at}")
                 yield from _lines(arm.body, f"{where}.{part}", f"{number}{letter}.", f"{span}.", depth + 2)
-        elif isinstance(step, EachStep):
+        elif isinstance(step, TogetherStep):
+            for name, strand in step.together.items():
+                where = f"{here}.together.{name}"
+                yield Line(
+                    f"{number}.{name}", depth + 1, step.step, "strand", f"Beside: {name}", where, f"{span}.{name}"
+                )
+                yield from _lines(strand.steps, f"{where}.steps", f"{number}.{name}.", f"{span}.{name}.", depth + 2)
+        elif isinstance(step, EachStep | RepeatStep):
             yield from _lines(step.steps, f"{here}.steps", f"{number}.", f"{span}[].", depth + 1)
         if isinstance(step.on_error, list):
             yield Line(f"{number}!", depth + 1, step.step, "arm", "If that fails", f"{here}.on_error", f"{span}!")
@@ -93,8 +132,24 @@ def _main_clause(step: BaseStep) -> str:
     if isinstance(step, EachStep):
         many = "" if step.width == 1 else f", {_NUMBERS[step.width] if step.width < 11 else step.width} at a time"
         return f"For each {step.as_} in {_bare(step.each)}{many}"
+    if isinstance(step, RunStep):
+        return f"Run {step.run}" if step.wait else f"Start {step.run} without waiting"
+    if isinstance(step, TogetherStep):
+        return f"Side by side: {_listed(list(step.together))}"
+    if isinstance(step, RepeatStep):
+        return f"Repeat until {_bare(step.repeat.until)}, at most {step.repeat.most} times"
+    if isinstance(step, WaitStep) and isinstance(step.wait, EventWait):
+        where = f" where {_bare(step.wait.where)}" if step.wait.where else ""
+        within = f", at most {step.wait.within}" if step.wait.within else ""
+        return f"Wait for the event {step.wait.event}{where}{within}"
     if isinstance(step, WaitStep):
-        return f"Wait {_bare(step.wait)}"
+        text = _bare(step.wait)
+        return f"Wait until {text}" if "T" in text and text[:1].isdigit() else f"Wait {text}"
+    if isinstance(step, AskStep):
+        choices = f": {_listed(step.ask.choices)}" if step.ask.choices else ""
+        return f"Ask a person {_bare(step.ask.text)}{choices}"
+    if isinstance(step, EmitStep):
+        return f"Publish {step.emit.type}"
     if isinstance(step, AnswerStep):
         return f"Answer the caller with status {_bare(step.answer.status)}"
     if isinstance(step, StopStep):

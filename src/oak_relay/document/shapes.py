@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
 
+from jsonschema import Draft202012Validator
+
 Schema = Mapping[str, Any]
 ANY: Schema = {}
 EVENT: Schema = {
@@ -33,7 +35,18 @@ ERROR: Schema = {
         "fix": {"type": "string"},
         "reached": {"type": "string"},
         "delay": {"type": "number"},
+        "step": {"type": "string"},
     },
+    "additionalProperties": False,
+}
+ANSWERED: Schema = {
+    "type": "object",
+    "properties": {name: {} for name in ("choice", "data", "text", "by", "at", "expired")},
+    "additionalProperties": False,
+}
+OUTCOME: Schema = {
+    "type": "object",
+    "properties": {"state": {"type": "string"}, "result": {}, "error": {}},
     "additionalProperties": False,
 }
 
@@ -76,6 +89,12 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
         here = properties[key] if isinstance(properties[key], Mapping) else ANY
         shown = f"{shown}.{key}"
     return None
+
+
+def fault(schema: Schema, value: Any) -> str:
+    """What is wrong with a value by JSON Schema; empty when nothing is."""
+    found = next(Draft202012Validator(schema).iter_errors(value), None)
+    return f"{found.json_path}: {found.message}" if found else ""
 
 
 def object_of(names: Mapping[str, Schema]) -> Schema:

@@ -19,7 +19,9 @@ class MemoryJournal:
         self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
         self._apply = apply or (lambda effect: effect.data)
         self._sleepers: list[datetime] = []
+        self.signals: dict[str, Any] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
+        self._opened: list[str] = []
         for entry in entries:
             self._keep(entry)
 
@@ -36,6 +38,20 @@ class MemoryJournal:
         if effect is not None:
             entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
         return self.add(entry)
+
+    def signal(self, path: str) -> Any:
+        return self.signals.get(path)
+
+    async def arrival(self, path: str) -> None:
+        """Nothing arrives while a walk is under way: whoever brings something does so between walks."""
+        await asyncio.Event().wait()
+
+    def open_under(self, prefix: str) -> bool:
+        return any(is_below(path, prefix) and not self.ended(path) for path in self._opened)
+
+    def ended(self, path: str) -> bool:
+        """Whether what was opened at a path has ended."""
+        return f"{path}#end" in self._by_path or f"{path}#woke" in self._by_path
 
     def now(self) -> datetime:
         return self.clock
@@ -59,3 +75,12 @@ class MemoryJournal:
     def _keep(self, entry: Entry) -> None:
         self.log.append(entry)
         self._by_path[entry.path].append(entry)
+        if entry.kind == "opened":
+            self._opened.append(entry.path)
+
+
+def is_below(path: str, prefix: str) -> bool:
+    """Whether a path is `prefix` or lies inside it; all paths lie inside the empty one."""
+    if not prefix:
+        return True
+    return path.startswith(prefix) and path[len(prefix) : len(prefix) + 1] in ("", ".", "[", "!", "#", "~")

@@ -10,17 +10,33 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Entry
 
 Scope = dict[str, Any]
+GIVEN = "given"
+"""The hash of an entry whose value a person has put in the place of the recorded one."""
+
+
+@dataclass(frozen=True, slots=True)
+class Chunk:
+    """A part of a list that a child run goes through: `items` of the `each` at `path`, the first of them being
+    number `first` of the whole list; `width` at a time."""
+
+    place: str
+    path: str
+    items: list[Any]
+    first: int
+    width: int
 
 
 @dataclass(frozen=True, slots=True)
 class Start:
     """What a walk begins with. `worked` is the time already spent working, in seconds; `grace` how long
-    a call of a lost worker may still be under way behind its time-out, in seconds."""
+    a call of a lost worker may still be under way behind its time-out, in seconds; `money` what a parent allows."""
 
     run_id: str
     scope: Scope
     worked: float = 0.0
     grace: float = 10.0
+    money: float | None = None
+    chunk: Chunk | None = None
 
 
 @dataclass(slots=True)
@@ -46,12 +62,27 @@ class Finished:
     result: Any = None
     error: dict[str, Any] | None = None
 
+    def as_data(self) -> dict[str, Any]:
+        """The outcome as steps under `always` see it."""
+        return {"state": self.state, "result": self.result, "error": self.error}
+
 
 @dataclass(frozen=True, slots=True)
 class Rested:
-    """The run waits; each wake is a path and a moment."""
+    """The run waits; each wake is a path and a moment, None for what another must bring."""
 
-    wakes: tuple[tuple[str, datetime], ...]
+    wakes: tuple[tuple[str, datetime | None], ...]
+
+
+class Stopped(Exception):
+    """The document ends the run here, well."""
+
+    def __init__(self, result: Any) -> None:
+        self.result = result
+
+
+class Cancelled(Exception):
+    """The run was cancelled; nothing new is started."""
 
 
 class Diverged(Exception):
@@ -69,26 +100,30 @@ class Attempts:
     number: int = 0
     failures: int = 0
     open: Entry | None = None
+    unsure: int | None = None
+    """The attempt of which nobody knows what it did."""
 
 
 def read_attempts(entries: Sequence[Entry], path: str, hash_: str) -> Attempts:
     """What the entries of an effect say. Raises `Diverged` when they were made with another input."""
     state = Attempts()
     for entry in entries:
-        if entry.hash != hash_ and entry.kind != "skipped":
+        if entry.hash not in (hash_, GIVEN) and entry.kind != "skipped":
             raise Diverged(f"{path} was recorded with another input")
         state.number = max(state.number, entry.attempt)
         if entry.kind == "began":
-            state.open = entry
+            state.open, state.unsure = entry, None
             continue
         state.open = None
         if entry.kind == "lost":
-            continue
-        if "error" not in entry.body:
-            state.done, state.output, state.error = True, entry.body["output"], None
+            state.unsure, state.error, state.again_at = entry.attempt, None, None
+        elif "error" not in entry.body:
+            state.done, state.output, state.error, state.unsure = True, entry.body["output"], None, None
         else:
             state.failures += 1
             state.error = StepFailed.from_data(entry.body["error"])
             again = entry.body.get("again_at")
-            state.done, state.again_at = again is None, datetime.fromisoformat(again) if again else None
+            state.unsure = entry.attempt if entry.body.get("unknown") else None
+            state.done = again is None and state.unsure is None
+            state.again_at = datetime.fromisoformat(again) if again else None
     return state

@@ -1,5 +1,6 @@
 """A document compiled once into an immutable tree of nodes with compiled expressions."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -8,6 +9,7 @@ from oak_relay.document.expressions import Template
 
 REVISION = 1
 """What the engine's walks mean. A version records it; an engine that cannot walk it does not claim it."""
+NOTHING = Template(None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,35 +32,64 @@ class RetryPlan:
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """One arm of a branch; `condition` is None for `else`."""
+    """A list of steps inside a step: one arm of a branch (`condition` is None for `else`), or one strand of
+    `together` with its name."""
 
     condition: Template | None
     steps: "tuple[Node, ...]"
     gives: Template
+    name: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """One step. Which of the optional parts are set follows from `kind`."""
+    """One step. Which of the optional parts are set follows from `kind`. `place` is the path of its spans with
+    `[]` for items and rounds; times in seconds."""
 
     name: str
     kind: str
     digest: str
+    place: str = ""
     when: Template | None = None
     once: Template | None = None
     timeout: float | None = None
     on_error: "str | tuple[Node, ...]" = "fail"
     uses_now: bool = False
-    body: Template = field(default_factory=lambda: Template(None))
+    body: Template = NOTHING
     action: str = ""
     retry: RetryPlan | None = None
-    unknown: str = "fail"
+    unknown: str = "ask"
     ways: tuple[Way, ...] = ()
     steps: "tuple[Node, ...]" = ()
     item: str = ""
     width: int = 1
     failed: str = "stop"
-    gives: Template = field(default_factory=lambda: Template(None))
+    gives: Template = NOTHING
+    until: Template | None = None
+    most: int = 0
+    within: float | None = None
+    event: str = ""
+    where: str | None = None
+    waited: bool = True
+    fixed: dict[str, Any] = field(default_factory=dict)
+
+    def lists(self) -> "Iterator[tuple[Node, ...]]":
+        """The lists of steps inside."""
+        yield self.steps
+        for way in self.ways:
+            yield way.steps
+        if isinstance(self.on_error, tuple):
+            yield self.on_error
+
+    def templates(self) -> Iterator[Template]:
+        """Its own texts."""
+        for template in (self.body, self.when, self.once, self.gives, self.until):
+            if template is not None:
+                yield template
+        for way in self.ways:
+            if way.condition is not None:
+                yield way.condition
+            yield way.gives
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,95 +104,133 @@ class Plan:
     time: float | None
     money: float | None
     names: frozenset[str]
+    always: tuple[Node, ...] = ()
+    at_once: int | None = None
+    per_subject: str = "free"
     revision: int = REVISION
 
 
 def compile_plan(document: models.Workflow) -> Plan:
     """Compile a checked document. Raises `BadExpression` for texts the checker would refuse."""
-    steps = _nodes(document.steps)
+    steps, always = _nodes(document.steps), _nodes(document.always, "always.")
     subject, result = Template(document.subject), Template(document.result)
-    names = frozenset().union(subject.names, result.names, *(_names(n) for n in steps))
+    limits = document.limits
     return Plan(
         workflow=document.workflow,
         steps=steps,
         subject=subject,
         result=result,
         settings=shapes.defaults(document.settings),
-        time=durations.seconds(document.limits.time) if document.limits.time else None,
-        money=document.limits.money,
-        names=names,
+        time=durations.seconds(limits.time) if limits.time else None,
+        money=limits.money,
+        names=subject.names | result.names | names_in(steps) | names_in(always),
+        always=always,
+        at_once=limits.at_once,
+        per_subject="free" if document.subject is None else limits.per_subject,
     )
 
 
-def find_node(steps: tuple[Node, ...], name: str) -> Node | None:
-    """The node of a step, wherever it stands."""
+def every_node(steps: tuple[Node, ...]) -> Iterator[Node]:
+    """All nodes of a list of steps, outer before inner."""
     for node in steps:
-        inner = [node.steps, *(way.steps for way in node.ways)]
-        if isinstance(node.on_error, tuple):
-            inner.append(node.on_error)
-        found = node if node.name == name else next((f for s in inner if (f := find_node(s, name))), None)
-        if found:
-            return found
-    return None
+        yield node
+        for inner in node.lists():
+            yield from every_node(inner)
 
 
-def _nodes(steps: "list[models.Step] | list[Any]") -> tuple[Node, ...]:
-    return tuple(_node(step) for step in steps)
+def find_node(plan: Plan, name: str) -> Node | None:
+    """The node at a place (`per_hut[].findings`), or else of a name, wherever it stands."""
+    nodes = list(every_node((*plan.steps, *plan.always)))
+    return next((n for n in nodes if n.place == name), None) or next((n for n in nodes if n.name == name), None)
 
 
-def _node(step: models.BaseStep) -> Node:
+def names_in(steps: tuple[Node, ...]) -> frozenset[str]:
+    """The names that steps refer to."""
+    return frozenset().union(*(t.names for node in every_node(steps) for t in node.templates()), *_wheres(steps))
+
+
+def _wheres(steps: tuple[Node, ...]) -> Iterator[frozenset[str]]:
+    return (Template(node.where).names for node in every_node(steps) if node.where)
+
+
+def _nodes(steps: "list[models.Step] | list[Any]", base: str = "") -> tuple[Node, ...]:
+    return tuple(_node(step, f"{base}{step.step}") for step in steps)
+
+
+def _node(step: models.BaseStep, place: str) -> Node:
     shape = values.dumps(step.model_dump(mode="json", by_alias=True, exclude={"note"}, exclude_defaults=True))
     parts: dict[str, Any] = {
         "name": step.step,
         "kind": step.kind,
         "digest": values.digest(step.kind, shape),
+        "place": place,
         "when": None if step.when is None else Template(step.when),
         "once": None if step.once is None else Template(step.once),
-        "timeout": durations.seconds(step.timeout) if step.timeout else None,
-        "on_error": _nodes(step.on_error) if isinstance(step.on_error, list) else step.on_error,
+        "timeout": _seconds(step.timeout),
+        "on_error": _nodes(step.on_error, f"{place}!.") if isinstance(step.on_error, list) else step.on_error,
+        **_parts(step, place),
     }
+    node = Node(**parts)
+    parts["uses_now"] = any("now" in t.names for t in node.templates())
+    return Node(**parts) if parts["uses_now"] else node
+
+
+def _parts(step: Any, place: str) -> dict[str, Any]:
+    """What a kind has of its own."""
     if isinstance(step, models.DoStep):
-        retry = step.retry
-        parts |= {
-            "body": Template(step.with_),
-            "action": step.do,
-            "unknown": step.unknown,
-            "retry": RetryPlan(
-                retry.tries,
-                durations.seconds(retry.wait),
-                retry.factor,
-                durations.seconds(retry.most),
-                retry.spread,
-                frozenset(retry.kinds),
-            ),
-        }
-    elif isinstance(step, models.BranchStep):
-        parts["ways"] = tuple(
-            Way(None if arm.if_ is None else Template(arm.if_), _nodes(arm.body), Template(arm.gives))
-            for arm in step.branch
+        return {"body": Template(step.with_), "action": step.do, "unknown": step.unknown, "retry": _retry(step.retry)}
+    if isinstance(step, models.RunStep):
+        given = {"workflow": step.run, "input": step.with_}
+        return {"body": Template(given), "waited": step.wait, "retry": _retry(step.retry)}
+    if isinstance(step, models.BranchStep):
+        ways = (
+            Way(None if a.if_ is None else Template(a.if_), _nodes(a.body, f"{place}."), Template(a.gives))
+            for a in step.branch
         )
-    elif isinstance(step, models.EachStep):
-        parts |= {
+        return {"ways": tuple(ways)}
+    if isinstance(step, models.EachStep):
+        return {
             "body": Template(step.each),
-            "steps": _nodes(step.steps),
+            "steps": _nodes(step.steps, f"{place}[]."),
             "item": step.as_,
             "width": step.width,
             "failed": step.failed,
             "gives": Template(step.gives),
         }
-    elif isinstance(step, models.AnswerStep):
-        parts["body"] = Template(step.answer.model_dump())
-    else:
-        parts["body"] = Template(getattr(step, step.kind))
-    own = [parts.get("body"), parts["when"], parts["once"], parts.get("gives")]
-    own += [t for way in parts.get("ways", ()) for t in (way.condition, way.gives)]
-    parts["uses_now"] = any(t is not None and "now" in t.names for t in own)
-    return Node(**parts)
+    if isinstance(step, models.TogetherStep):
+        strands = (
+            Way(None, _nodes(s.steps, f"{place}.{name}."), Template(s.gives), name) for name, s in step.together.items()
+        )
+        return {"ways": tuple(strands)}
+    if isinstance(step, models.RepeatStep):
+        return {
+            "steps": _nodes(step.steps, f"{place}[]."),
+            "until": Template(step.repeat.until),
+            "most": step.repeat.most,
+            "gives": Template(step.gives),
+        }
+    if isinstance(step, models.WaitStep) and isinstance(step.wait, models.EventWait):
+        wait = step.wait
+        return {"event": wait.event, "where": wait.where, "within": _seconds(wait.within)}
+    if isinstance(step, models.AskStep):
+        ask = step.ask
+        fixed = {"at": ask.at, "choices": ask.choices, "form": ask.form, "then": ask.then}
+        return {"body": Template(ask.text), "within": _seconds(ask.within), "fixed": fixed}
+    if isinstance(step, models.AnswerStep | models.EmitStep):
+        return {"body": Template(getattr(step, step.kind).model_dump())}
+    return {"body": Template(getattr(step, step.kind))}
 
 
-def _names(node: Node) -> frozenset[str]:
-    own = [node.body, node.when, node.once, node.gives, *(t for w in node.ways for t in (w.condition, w.gives))]
-    inner = [*node.steps, *(n for w in node.ways for n in w.steps)]
-    if isinstance(node.on_error, tuple):
-        inner += node.on_error
-    return frozenset().union(*(t.names for t in own if t), *(_names(n) for n in inner))
+def _seconds(text: str | None) -> float | None:
+    return durations.seconds(text) if text else None
+
+
+def _retry(retry: models.Retry) -> RetryPlan:
+    return RetryPlan(
+        retry.tries,
+        durations.seconds(retry.wait),
+        retry.factor,
+        durations.seconds(retry.most),
+        retry.spread,
+        frozenset(retry.kinds),
+    )

@@ -5,8 +5,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
-EntryKind = Literal["value", "began", "ended", "lost", "skipped"]
-Repeat = Literal["safe", "keyed", "unsafe"]
+EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
+Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
 
 
@@ -14,7 +14,9 @@ Reach = Literal["outside", "read", "local"]
 class Entry:
     """One line of a journal.
 
-    `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
+    Of the kinds, `value` is what was computed or chosen, `began`/`ended`/`lost` an attempt at an action, `opened`
+    something that another is asked for (a child run, an answer, an event), `closed` the result of a scope whose
+    inner entries are no longer needed. `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
     what the engine goes on with, `detail` only what a trace shows, `started`/`at` when it began and ended.
     `text` is the body as canonical JSON where it is at hand.
     """
@@ -34,7 +36,8 @@ class Entry:
 class LocalEffect:
     """A change of our own records, made in the same commit as its entry.
 
-    `op` is one of `table.add`, `table.upsert`, `answer`, `once`; `data` is what it needs.
+    `op` is one of `table.add`, `table.upsert`, `answer`, `once`, `emit`, `child` (a run), `ask` (a question),
+    `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path); `data` is what it needs.
     """
 
     op: str
@@ -87,6 +90,15 @@ class Journal(Protocol):
         """Record, and return the body as stored once it is durable. With an effect the body holds its
         result as `output`. Raises `StepFailed` when the effect is refused."""
 
+    def signal(self, path: str) -> Any:
+        """What has arrived from outside for a path that was opened; None while nothing has."""
+
+    async def arrival(self, path: str) -> None:
+        """Return when something has arrived for that path."""
+
+    def open_under(self, prefix: str) -> bool:
+        """Whether something was opened below a path (or is it) and has not ended yet, as far as is recorded."""
+
     def now(self) -> datetime:
         """The time, zoned."""
 
@@ -106,5 +118,14 @@ class Executor(Protocol):
     def effect(self, call: Call) -> LocalEffect:
         """The local effect of an action that reaches no further than our records. Raises `StepFailed`."""
 
+    async def admit(self, call: Call) -> float:
+        """Seconds to wait before this call may be made; 0 when it may be made now."""
+
+    async def worst(self, call: Call) -> float:
+        """The most money this call may cost. Raises `StepFailed`."""
+
     async def perform(self, call: Call) -> Outcome:
         """Carry it out. Raises `StepFailed`."""
+
+    async def happened(self, call: Call) -> Outcome | None:
+        """Of a checkable action: what it gave if it happened, None if it did not. Raises `StepFailed`."""

@@ -5,11 +5,13 @@ from collections.abc import Coroutine, Sequence
 from datetime import datetime
 from typing import Any
 
+Wake = tuple[str, datetime | None]
+
 
 class Resting(Exception):
-    """The walk has nothing to do until one of its wakes, each a path and a moment."""
+    """The walk has nothing to do until one of its wakes, each a path and a moment (None: another brings it)."""
 
-    def __init__(self, wakes: tuple[tuple[str, datetime], ...]) -> None:
+    def __init__(self, wakes: tuple[Wake, ...]) -> None:
         self.wakes = wakes
 
 
@@ -18,7 +20,12 @@ class Strands:
 
     def __init__(self) -> None:
         self._active = 1
-        self._resting: dict[asyncio.Future[bool], tuple[str, datetime]] = {}
+        self._resting: dict[asyncio.Future[bool], Wake | None] = {}
+
+    @property
+    def active(self) -> int:
+        """Strands that are at work."""
+        return max(1, self._active)
 
     async def together(self, strands: Sequence[Coroutine[Any, Any, None]]) -> None:
         """Run strands side by side. The first real failure ends the others and is raised; otherwise, if any
@@ -57,30 +64,20 @@ class Strands:
 
     async def sleep(self, sleeping: Coroutine[Any, Any, None]) -> None:
         """A short sleep counts as work; a cancelled walk wakes early."""
-        alarm: asyncio.Future[Any] = asyncio.ensure_future(sleeping)
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
-        self._resting[waiter] = ("", datetime.max)
-        try:
-            await asyncio.wait(_both(alarm, waiter), return_when=asyncio.FIRST_COMPLETED)
-        finally:
-            self._resting.pop(waiter, None)
-            alarm.cancel()
-            await asyncio.gather(alarm, return_exceptions=True)
+        self._resting[waiter] = None
+        await self._until(waiter, [sleeping])
 
-    async def rest(self, path: str, until: datetime, sleeping: Coroutine[Any, Any, None]) -> None:
-        """Return at `until` while other strands work; raise `Resting` when none does."""
+    async def rest(self, path: str, until: datetime | None, alarms: Sequence[Coroutine[Any, Any, None]]) -> None:
+        """Return when one of the alarms does while other strands work; raise `Resting` when none does."""
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = (path, until)
-        alarm: asyncio.Future[Any] = asyncio.ensure_future(sleeping)
         self._active -= 1
         self._settle()
         try:
-            await asyncio.wait(_both(alarm, waiter), return_when=asyncio.FIRST_COMPLETED)
+            await self._until(waiter, alarms)
         finally:
             self._active += 1
-            self._resting.pop(waiter, None)
-            alarm.cancel()
-            await asyncio.gather(alarm, return_exceptions=True)
         if waiter.done() and waiter.result():
             raise Resting(((path, until),))
 
@@ -90,12 +87,28 @@ class Strands:
             if not waiter.done():
                 waiter.set_result(False)
 
+    async def _until(self, waiter: "asyncio.Future[bool]", alarms: Sequence[Coroutine[Any, Any, None]]) -> None:
+        ringing = [asyncio.ensure_future(alarm) for alarm in alarms]
+        both: list[asyncio.Future[Any]] = [waiter, *ringing]
+        try:
+            await asyncio.wait(both, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            self._resting.pop(waiter, None)
+            for alarm in ringing:
+                alarm.cancel()
+            await asyncio.gather(*ringing, return_exceptions=True)
+
     def _settle(self) -> None:
         if self._active == 0:
-            for waiter, (path, _) in list(self._resting.items()):
-                if path and not waiter.done():
+            for waiter, wake in list(self._resting.items()):
+                if wake is not None and not waiter.done():
                     waiter.set_result(True)
 
 
-def _both(first: "asyncio.Future[Any]", second: "asyncio.Future[Any]") -> "set[asyncio.Future[Any]]":
-    return {first, second}
+async def end_task(task: "asyncio.Future[Any]") -> None:
+    """End a task and see it end."""
+    if not task.done():
+        task.cancel()
+        await asyncio.wait({task})
+    if not task.cancelled():
+        task.exception()

@@ -1,15 +1,20 @@
-"""A journal told as a trace: one span per step and item, each with its attempts."""
+"""A journal told as a trace: one span per step, item and part of a long list, each with its attempts."""
 
 import re
+from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
 
+from oak_relay.engine.effects import AGAIN, HAPPENED
 from oak_relay.engine.protocols import Entry
 
-_ITEM = re.compile(r"\[(\d+)\]$")
+_ITEM = re.compile(r"\[\d+\]$")
+_PART = re.compile(r"\[\d+:\d+\]$")
+_PLACE = re.compile(r"\[[\d:]+\]")
+_TRY = re.compile(r"~(\d+)$")
 
 
 @dataclass(slots=True)
@@ -29,7 +34,8 @@ class Attempt:
 
 @dataclass(slots=True)
 class Span:
-    """What happened under one path. `line` is the path with `[]` for list items, as the script has it."""
+    """What happened under one path. `line` is the path with `[]` for list items, as the script has it;
+    `runs` the child runs it started."""
 
     path: str
     line: str
@@ -43,6 +49,8 @@ class Span:
     error: dict[str, Any] | None = None
     way: int | None = None
     until: str | None = None
+    runs: list[str] = field(default_factory=list)
+    note: str = ""
     empty: list[str] = field(default_factory=list)
     tokens: int = 0
     money: float = 0.0
@@ -53,48 +61,109 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
     found: dict[str, Span] = {}
     for entry in entries:
         path, _, mark = entry.path.partition("#")
+        path, attempt = _TRY.sub("", path), _TRY.search(path)
+        if not path:
+            continue
         span = found.get(path)
         if span is None:
             _parents(found, path)
-            span = found[path] = Span(path, re.sub(r"\[\d+\]", "[]", path), "item" if _ITEM.search(path) else "step")
-        _take(span, entry, mark)
+            span = found[path] = _new(path)
+        _take(span, entry, mark, int(attempt[1]) if attempt else 1)
+    inside: dict[str, list[Span]] = defaultdict(list)
+    for span in found.values():
+        inside[parent(span.path)].append(span)
     for span in reversed(list(found.values())):
-        _roll_up(found, span, ended)
+        _roll_up(inside[span.path], span, ended)
     return list(found.values())
+
+
+def parent(path: str) -> str:
+    """The path of the span around a span; empty at the top."""
+    if path.endswith("]"):
+        return path[: path.rindex("[")]
+    return path.rpartition(".")[0].rstrip("!")
+
+
+def _new(path: str, state: str = "succeeded") -> Span:
+    kind = "item" if _ITEM.search(path) else "part" if _PART.search(path) else "step"
+    return Span(path, _PLACE.sub("[]", path), kind, state)
 
 
 def _parents(found: dict[str, Span], path: str) -> None:
     for match in re.finditer(r"(!?\.)|(\[)|(\])", path):
-        parent = path[: match.start() + (1 if match.group() == "]" else 0)]
-        if parent and parent not in found and parent != path:
-            found[parent] = Span(
-                parent, re.sub(r"\[\d+\]", "[]", parent), "item" if _ITEM.search(parent) else "step", "running"
-            )
+        outer = path[: match.start() + (1 if match.group() == "]" else 0)]
+        if outer and outer not in found and outer != path:
+            found[outer] = _new(outer, "running")
 
 
-def _take(span: Span, entry: Entry, mark: str) -> None:
+def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
     detail = entry.detail or {}
     span.empty = detail.get("empty", span.empty)
     if entry.at or entry.started:
         first = entry.started or entry.at
         span.started = min(x for x in (span.started, first) if x)
-    if entry.kind == "skipped":
+    if mark.startswith("unknown"):
+        _take_unknown(span, entry, mark)
+    elif entry.kind == "skipped":
         span.state, span.ended, span.output = "skipped", entry.at, entry.body
     elif entry.kind in ("began", "ended", "lost"):
         _take_attempt(span, entry, detail)
+    elif entry.kind == "opened":
+        _take_opened(span, entry, attempt)
     elif mark == "woke":
         span.state, span.output, span.ended = "succeeded", entry.body, entry.at
     elif mark == "late":
         span.error = {"kind": "timeout", "message": "it took longer than its timeout", "reached": "maybe"}
+    elif mark == "withdrawn":
+        span.note = "what was still open in it was taken back"
     elif mark == "end":
-        span.ended = entry.at
-        if span.kind == "item":
-            span.output, span.error = entry.body.get("value"), entry.body.get("error")
-        else:
-            span.output = entry.body
-        span.state = "failed" if span.error else "succeeded"
+        _take_end(span, entry)
     elif not mark:
         _take_value(span, entry)
+
+
+def _take_opened(span: Span, entry: Entry, attempt: int) -> None:
+    """Another was asked: a run, a person, whoever publishes an event."""
+    given = (entry.body or {}).get("output") or {}
+    span.state, span.until, span.ended = "waiting", (entry.body or {}).get("until"), None
+    if "fault" in given:
+        span.state, span.error, span.ended = "failed", given["fault"], entry.at
+    if "run" in given:
+        span.runs.append(given["run"])
+        span.attempts.append(Attempt(attempt, "running", entry.at, detail={"run": given["run"]}))
+
+
+def _take_end(span: Span, entry: Entry) -> None:
+    span.ended, body = entry.at, entry.body
+    if span.kind == "item":
+        span.output, span.error = body.get("value"), body.get("error")
+    elif span.runs and isinstance(body, dict) and "state" in body:
+        attempt = span.attempts[-1]
+        attempt.state, attempt.ended, attempt.error = body["state"], entry.at, body.get("error")
+        attempt.usage = body.get("usage")
+        _spend(span, attempt.usage)
+        span.output, span.error = body.get("result"), body.get("error")
+        if body["state"] != "succeeded":
+            span.state = "failed"
+            return
+    else:
+        span.output = body
+    span.state = "failed" if span.error else "succeeded"
+
+
+def _take_unknown(span: Span, entry: Entry, mark: str) -> None:
+    """A person is asked what became of an attempt, or has said it."""
+    if not mark.endswith("#end"):
+        span.state, span.ended = "waiting", None
+        return
+    span.ended = entry.at
+    note = f"{entry.body.get('by') or 'a look'} says: {entry.body['choice']}"
+    if span.attempts:
+        span.attempts[-1].note = "; ".join(filter(None, (span.attempts[-1].note, note)))
+    if entry.body["choice"] == HAPPENED:
+        span.state, span.output, span.error = "succeeded", entry.body.get("data"), None
+    else:
+        span.state = "running" if entry.body["choice"] == AGAIN else "failed"
 
 
 def _take_value(span: Span, entry: Entry) -> None:
@@ -104,10 +173,12 @@ def _take_value(span: Span, entry: Entry) -> None:
         span.way, span.state, span.ended = body["way"], "running" if body["way"] >= 0 else "succeeded", None
     elif isinstance(body, dict) and set(body) == {"until"}:
         span.until, span.state, span.ended = body["until"], "waiting", None
-    elif isinstance(body, dict) and set(body) == {"items"} and isinstance(body["items"], list):
+    elif isinstance(body, dict) and set(body) in ({"strands"}, {"rounds"}):
+        span.state, span.ended = "running", None
+    elif isinstance(body, dict) and "items" in body and isinstance(body["items"], list):
         span.input, span.state, span.ended = body["items"], "running", None
     elif isinstance(body, dict) and "given" in body:
-        span.output = body["given"]
+        span.output = body.get("output", body["given"])
     else:
         span.output = body
 
@@ -128,9 +199,7 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
         return
     body = entry.body
     current.usage = body.get("usage")
-    if current.usage:
-        span.tokens += int(current.usage.get("input") or 0) + int(current.usage.get("output") or 0)
-        span.money = float(Decimal(str(span.money)) + Decimal(str(current.usage.get("money") or 0)))
+    _spend(span, current.usage)
     if "error" in body:
         current.state, current.error, current.again_at = "failed", body["error"], body.get("again_at")
         span.error = body["error"]
@@ -141,9 +210,14 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
         span.output, span.error, span.until = body["output"], None, None
 
 
-def _roll_up(found: dict[str, Span], span: Span, ended: bool) -> None:
+def _spend(span: Span, usage: dict[str, Any] | None) -> None:
+    if usage:
+        span.tokens += int(usage.get("input") or 0) + int(usage.get("output") or 0)
+        span.money = float(Decimal(str(span.money)) + Decimal(str(usage.get("money") or 0)))
+
+
+def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:
     """A span with others inside takes its times, money and, where open, its state from them."""
-    inner = [s for p, s in found.items() if p != span.path and _parent(p) == span.path]
     if inner:
         starts = [s.started for s in (span, *inner) if s.started]
         ends = [s.ended for s in (span, *inner) if s.ended]
@@ -161,9 +235,3 @@ def _roll_up(found: dict[str, Span], span: Span, ended: bool) -> None:
                 span.state = "succeeded"
     if ended and span.state in ("running", "waiting"):
         span.state = "failed" if span.error else "cancelled"
-
-
-def _parent(path: str) -> str:
-    if path.endswith("]"):
-        return path[: path.rindex("[")]
-    return path.rpartition(".")[0].rstrip("!")

@@ -17,6 +17,7 @@ from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.hints import LOST
+from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import rows
 from oak_relay.store.database import Database
@@ -32,6 +33,7 @@ class Tools:
         self.registry = registry
         self.reach = frozenset(reach)
         self.used: set[str] = set()
+        self.rates = Rates(database, registry)
         self.http = httpx.AsyncClient(
             follow_redirects=False,
             trust_env=False,
@@ -117,10 +119,13 @@ class At:
 class RunExecutor:
     """The engine's executor for one run."""
 
-    def __init__(self, tools: Tools, run_id: UUID, lease_left: Callable[[], float]) -> None:
+    def __init__(
+        self, tools: Tools, run_id: UUID, lease_left: Callable[[], float], trace_parent: str | None = None
+    ) -> None:
         self._tools = tools
         self._run_id = run_id
         self._lease_left = lease_left
+        self._trace = trace_parent.split("-")[1] if trace_parent else run_id.hex
 
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
         declared = CATALOGUE.get(action)
@@ -132,6 +137,24 @@ class RunExecutor:
         assert action.change is not None
         change = action.change(action.read(call.input), self._at(call))
         return LocalEffect(change.op, change.data)
+
+    async def admit(self, call: Call) -> float:
+        name = call.input.get("credential")
+        if name is None and "model" in call.input:
+            alias = (await self._tools.registry.fresh()).aliases.get(str(call.input["model"]))
+            name = alias.credential if alias else None
+        return await self._tools.rates.take(str(name)) if name else 0.0
+
+    async def worst(self, call: Call) -> float:
+        action = CATALOGUE.get(call.action)
+        return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
+
+    async def happened(self, call: Call) -> Outcome | None:
+        action = CATALOGUE.get(call.action)
+        if action.happened is None:
+            raise StepFailed("failed", f"{call.action} cannot be looked up")
+        found = await action.happened(action.read(call.input), self._at(call))
+        return None if found is None else Outcome(found.output, found.detail, found.usage)
 
     async def perform(self, call: Call) -> Outcome:
         try:
@@ -150,7 +173,7 @@ class RunExecutor:
 
     def _at(self, call: Call) -> At:
         def parent() -> str:
-            return f"00-{self._run_id.hex}-{values.digest(call.path, str(call.attempt))}-01"
+            return f"00-{self._trace}-{values.digest(call.path, str(call.attempt))}-01"
 
         return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left)
 

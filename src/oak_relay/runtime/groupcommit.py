@@ -11,6 +11,8 @@ T = TypeVar("T")
 R = TypeVar("R")
 REFUSED = (asyncpg.DataError, asyncpg.IntegrityConstraintViolationError, asyncpg.ProgramLimitExceededError)
 """What the database says about one item rather than about the connection or the batch."""
+RETRIED = (asyncpg.DeadlockDetectedError, asyncpg.SerializationError)
+"""What the database undoes whole and asks to be tried again."""
 
 
 class GroupCommit(Generic[T, R]):

@@ -12,7 +12,7 @@ import uuid_utils.compat as uuids
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.plan import Plan
-from oak_relay.runtime.groupcommit import GroupCommit
+from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
 from oak_relay.runtime.hints import LOST, Hints, go_on
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake as store
@@ -31,6 +31,8 @@ class Incoming:
     key: str | None = None
     headers: Mapping[str, str] | None = None
     query: Mapping[str, str] | None = None
+    depth: int = 0
+    trace_parent: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +94,9 @@ class Intake:
             meta=values.dumps(snapshot.blanker.value(meta)),
             sealed=sealed,
             subject=_subject(target.plan, incoming, snapshot.blanker),
+            policy=target.plan.per_subject,
+            depth=incoming.depth,
+            trace_parent=incoming.trace_parent,
         )
         receipt = await self._group.put(new)
         if receipt.status == "accepted":
@@ -109,6 +114,8 @@ class Intake:
                     return [Receipt("accepted", run.run_id) for run in runs]
                 unsure = True
                 return await store.accept(self._connection, runs)
+            except RETRIED:
+                unsure = False
             except LOST:
                 go_on()
                 if self._connection is not None:

@@ -4,7 +4,6 @@ import asyncio
 import os
 import socket
 import time
-from collections.abc import Sequence
 from contextlib import suppress
 from uuid import UUID
 
@@ -14,7 +13,9 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine.outcomes import Finished, Start
+from oak_relay.document.models import Workflow
+from oak_relay.document.shapes import fault
+from oak_relay.engine.outcomes import Chunk, Finished, Rested, Start
 from oak_relay.engine.plan import REVISION, Plan
 from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
@@ -47,7 +48,8 @@ class Worker:
         self._stopping = asyncio.Event()
         hints.on("queue", lambda _: self._awake.set())
         hints.on("config", registry.forget)
-        hints.on("cancel", lambda _: self._look_for_cancelled())
+        hints.on("cancel", lambda _: self._look())
+        hints.on("wake", self._woken)
         self._incarnation: _Incarnation | None = None
 
     def stop(self) -> None:
@@ -72,10 +74,14 @@ class Worker:
         finally:
             await self._tools.close()
 
-    def _look_for_cancelled(self) -> None:
+    def _look(self) -> None:
         if self._incarnation:
-            self._incarnation.check_cancelled.set()
+            self._incarnation.look.set()
             self._awake.set()
+
+    def _woken(self, run_id: str) -> None:
+        if self._incarnation and self._incarnation.walks(run_id):
+            self._look()
 
 
 class _Incarnation:
@@ -89,10 +95,14 @@ class _Incarnation:
         self._tools = worker._tools
         self.id: UUID = uuids.uuid7()
         self._lease = Lease(self._database, self.id, self._settings.lease)
-        self._writer = JournalWriter(self._database, self.id, worker._hints)
+        self._writer = JournalWriter(self._database, self.id, worker._hints, self._registry)
+        self._turn = queue.Turn()
+        self._suspected = False
+        self._suspects: set[UUID] = set()
+        self._records: dict[UUID, RunJournal] = {}
         self._walks: dict[UUID, Walk | None] = {}
         self._tasks: set[asyncio.Task[None]] = set()
-        self.check_cancelled = asyncio.Event()
+        self.look = asyncio.Event()
         self._connection: asyncpg.Connection
 
     async def live(self) -> None:
@@ -132,20 +142,25 @@ class _Incarnation:
         while not worker._stopping.is_set():
             if self._lease.lost:
                 raise Fenced
-            if self.check_cancelled.is_set():
-                self.check_cancelled.clear()
-                for run_id in await queue.cancelled_here(self._connection, self.id):
-                    walk = self._walks.get(run_id)
-                    if walk is not None:
-                        walk.cancel()
+            if self.look.is_set():
+                self.look.clear()
+                await self._look_after()
             worker._awake.clear()
             free = most - len(self._tasks)
             claimed: list[Claim] = []
             if free >= max(1, most // 8):
                 await self._registry.fresh()
-                claimed = await queue.claim(self._connection, self.id, REVISION, min(free, _CLAIM_MOST))
+                wanted = min(free, _CLAIM_MOST)
+                claimed = await queue.claim(self._connection, self.id, REVISION, wanted, self._turn)
+                if self._registry.now.limited and len(claimed) < wanted:
+                    left = wanted - len(claimed)
+                    claimed += await queue.claim_limited(self._connection, self.id, REVISION, left)
+                if self._suspected and not self._suspects:
+                    apart = await queue.claim_suspects(self._connection, self.id, REVISION)
+                    self._suspects = {claim.run_id for claim in apart}
+                    self._suspected, claimed = bool(apart), [*claimed, *apart]
                 await self._start(claimed)
-            if len(claimed) < _CLAIM_MOST // 2:
+            if not claimed:
                 pause = self._settings.poll
                 if not claimed and free:
                     due = await queue.next_ready(self._connection)
@@ -155,12 +170,12 @@ class _Incarnation:
                         await worker._awake.wait()
 
     async def _start(self, claimed: list[Claim]) -> None:
-        again = [c.run_id for c in claimed if c.walks > 1]
+        again = [c.run_id for c in claimed if c.walks > 1 or c.seeded]
         recorded = await journal.load(self._connection, again) if again else {}
         for claim in claimed:
-            plan, _ = await self._registry.plan(self._connection, claim.version_id)
+            plan, document = await self._registry.plan(self._connection, claim.version_id)
             self._walks[claim.run_id] = None
-            task = asyncio.create_task(self._walk(claim, plan, recorded.get(claim.run_id, ())))
+            task = asyncio.create_task(self._walk(claim, plan, document, recorded.get(claim.run_id)))
             self._tasks.add(task)
             task.add_done_callback(self._ended)
 
@@ -171,17 +186,38 @@ class _Incarnation:
         if not task.cancelled():
             task.exception()  # a lost lease or connection ends the incarnation as a whole
 
-    async def _walk(self, claim: Claim, plan: Plan, recorded: Sequence[asyncpg.Record]) -> None:
-        record = RunJournal(claim, recorded, self._writer, self._registry)
-        executor = RunExecutor(self._tools, claim.run_id, self._lease.left)
-        start = Start(str(claim.run_id), self._scope(claim, plan), claim.worked, grace=self._settings.lease)
+    async def _look_after(self) -> None:
+        """See which walks were cancelled, and bring to them what has arrived meanwhile."""
+        for run_id in await queue.cancelled_here(self._connection, self.id):
+            walk = self._walks.get(run_id)
+            if walk is not None:
+                walk.cancel()
+        expecting = {run_id: record for run_id, record in self._records.items() if record.open_under("")}
+        if not expecting:
+            return
+        wakes = await queue.wakes(self._connection, self.id, list(expecting))
+        woken = [run_id for run_id, count in wakes.items() if count != expecting[run_id].known_wakes]
+        if woken:
+            rows = await journal.signals(self._connection, woken)
+            for run_id in woken:
+                expecting[run_id].deliver(wakes[run_id], [row for row in rows if row["run_id"] == run_id])
+
+    async def _walk(self, claim: Claim, plan: Plan, document: Workflow, recorded: journal.Recorded | None) -> None:
+        record = RunJournal(claim, recorded, self._writer, self._registry, plan.workflow)
+        executor = RunExecutor(self._tools, claim.run_id, self._lease.left, claim.trace_parent)
+        start = start_of(claim, plan, self._registry, self._settings)
         walk = Walk(plan, record, executor, start, record.spent)
-        self._walks[claim.run_id] = walk
+        self._walks[claim.run_id], self._records[claim.run_id] = walk, record
         if claim.cancelled:
             walk.cancel()
         began = time.monotonic()
         try:
-            outcome = await walk.walk()
+            wrong = fault(document.input, start.scope["input"]) if claim.kind != "part" and claim.parent_id else ""
+            if wrong and claim.walks == 1:
+                error = StepFailed("invalid", f"the input does not fit {plan.workflow}: {wrong}", fix="correct with:")
+                outcome: Finished | Rested = Finished("failed", error=error.as_data())
+            else:
+                outcome = await walk.walk()
             if isinstance(outcome, Finished):
                 await record.end(outcome)
             else:
@@ -193,27 +229,19 @@ class _Incarnation:
             broke = StepFailed(
                 "failed", f"the walk broke three times: {type(error).__name__}: {error}", fix="see the worker's log"
             )
-            shown = self._registry.now.blanker.text(values.dumps(broke.as_data()))
+            shown = self._registry.now.blanker.value(broke.as_data())
             async with self._database.connect() as connection:
                 await queue.give_back(await raw(connection), self.id, claim.run_id, shown)
         finally:
             self._walks.pop(claim.run_id, None)
+            self._records.pop(claim.run_id, None)
+            self._suspects.discard(claim.run_id)
+            if plan.at_once is not None or (self._suspected and not self._suspects):
+                self._worker._awake.set()
 
-    def _scope(self, claim: Claim, plan: Plan) -> dict[str, object]:
-        event = claim.event
-        exact = self._registry.vault.exact(event["body"], event["sealed"], event_context(claim.event_id))
-        data = values.loads(exact or "null")
-        settings = {**plan.settings, **values.loads(claim.settings)} if claim.settings else plan.settings
-        started = claim.created_at.isoformat()
-        url = f"{self._settings.own_url}/runs/{claim.run_id}"
-        scope: dict[str, object] = {
-            "input": data,
-            "settings": settings,
-            "run": {"id": str(claim.run_id), "subject": claim.subject, "started": started, "url": url},
-        }
-        if "event" in plan.names:
-            scope["event"] = event_of(event, data)
-        return scope
+    def walks(self, run_id: str) -> bool:
+        """Whether a run is walked here."""
+        return UUID(run_id) in self._walks
 
     async def _bury_forever(self) -> None:
         """Look for dead workers, note which credentials were used; several processes may do so at once."""
@@ -228,7 +256,27 @@ class _Incarnation:
                     await connection.execute(
                         "UPDATE credential SET last_used_at = now() WHERE name = ANY($1::text[])", list(used)
                     )
-                self.check_cancelled.set()
+                self.look.set()
+                self._worker._awake.set()
+                self._suspected = not self._suspects and await queue.suspects(connection)
                 await asyncio.sleep(min(1.0, self._settings.lease / 3))
         finally:
             connection.terminate()
+
+
+def start_of(claim: Claim, plan: Plan, registry: Registry, settings: Settings) -> Start:
+    """What the walk of a claimed run begins with."""
+    event = claim.event
+    exact = registry.vault.exact(event["body"], event["sealed"], event_context(claim.event_id))
+    data = values.loads(exact or "null")
+    adjusted = {**plan.settings, **values.loads(claim.settings)} if claim.settings else plan.settings
+    run_id, part = str(claim.run_id), None
+    if claim.kind == "part":
+        part, scope = Chunk(**data["chunk"]), {**data["input"], "settings": adjusted}
+    else:
+        started, url = claim.created_at.isoformat(), f"{settings.own_url}/runs/{claim.run_id}"
+        about = {"id": run_id, "subject": claim.subject, "started": started, "url": url}
+        scope = {"input": data, "settings": adjusted, "run": about}
+        if "event" in plan.names:
+            scope["event"] = event_of(event, data)
+    return Start(run_id, scope, claim.worked, settings.lease, claim.money, part)

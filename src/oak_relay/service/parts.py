@@ -100,7 +100,9 @@ class Parts:
     async def world(self) -> World:
         """What documents may name, as it stands now."""
         known = await self.registry.fresh()
-        return World(SHAPES, frozenset(known.aliases), frozenset(known.credentials), frozenset(known.tables))
+        return World(
+            SHAPES, frozenset(known.aliases), frozenset(known.credentials), frozenset(known.tables), known.workflows
+        )
 
     def at(self, timeout: float = 30.0) -> At:
         """Surroundings for trying an action by hand."""

@@ -12,6 +12,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
 from oak_relay.document.script import script
+from oak_relay.document.shapes import fault
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, Target
@@ -19,7 +20,6 @@ from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import EntryOut, EventOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
-from oak_relay.service.workflows import first_fault
 from oak_relay.store import people, runs, workflows
 from oak_relay.store.database import raw
 
@@ -52,9 +52,9 @@ async def start_run(
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
-    fault = first_fault(document.input, given.input)
-    if fault:
-        raise Problem(422, "the input does not fit the workflow", fault, "see input: in the document")
+    wrong = fault(document.input, given.input)
+    if wrong:
+        raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
     target = Target(row.id, chosen.id, plan, None, "by hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)

@@ -9,7 +9,7 @@ from oak_relay.document import values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.models import Workflow
 from oak_relay.document.script import script, starters
-from oak_relay.document.shapes import defaults
+from oak_relay.document.shapes import defaults, fault
 from oak_relay.document.text import read
 from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.models.steps import AnswerInput, LabelInput, answer_messages, label_messages
@@ -86,7 +86,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     checked = await _sound(parts, given.text)
     assert checked.document is not None
     plan = compile_plan(checked.document)
-    node = find_node(plan.steps, given.step)
+    node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
     scope = {
@@ -161,20 +161,12 @@ async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: C
         odd = [key for key in given if key not in known]
         if odd:
             raise Problem(422, f"there is no setting {odd[0]}", fix=f"there is {', '.join(known) or 'none'}")
-        fault = first_fault(document.settings, {**defaults(document.settings), **given})
-        if fault:
-            raise Problem(422, "the settings do not fit", fault, "correct the value")
+        wrong = fault(document.settings, {**defaults(document.settings), **given})
+        if wrong:
+            raise Problem(422, "the settings do not fit", wrong, "correct the value")
         await workflows.set_settings(connection, row.id, given)
         await people.note(connection, who.name, "settings", name)
     return given
-
-
-def first_fault(schema: dict[str, Any], value: Any) -> str:
-    """What is wrong with a value by JSON Schema; empty when nothing is."""
-    from jsonschema import Draft202012Validator
-
-    fault = next(Draft202012Validator(schema).iter_errors(value), None)
-    return f"{fault.json_path}: {fault.message}" if fault else ""
 
 
 async def _sound(parts: Parts, text: str) -> Checked:
@@ -206,7 +198,7 @@ def _checked(checked: Checked) -> CheckedOut:
         findings=_findings(checked),
         script=[LineOut(**line.as_data()) for line in script(document)] if document else [],
         starters=starters(document) if document else [],
-        hooks=[t.webhook.path for t in document.triggers] if document else [],
+        hooks=[t.webhook.path for t in document.triggers if t.webhook] if document else [],
         sample=_sample(document.input) if document else None,
     )
 

@@ -2,6 +2,7 @@
 
 from collections.abc import AsyncIterator, Iterator
 from contextlib import asynccontextmanager, contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 
 import asyncpg
@@ -11,6 +12,7 @@ from sqlalchemy import Connection, make_url, text
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
+from oak_relay.store import history
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
@@ -67,6 +69,11 @@ class Database:
                 text("INSERT INTO workspace (id, name) VALUES (:id, 'main') ON CONFLICT DO NOTHING"),
                 {"id": MAIN_WORKSPACE},
             )
+        direct = await self.connect_directly()
+        try:
+            await history.ensure(direct, datetime.now(UTC))
+        finally:
+            await direct.close()
 
 
 @contextmanager

@@ -1,12 +1,27 @@
 """Events in: an event, its run and its place in the queue are one statement, and an event id counts once."""
 
+from collections import defaultdict
 from dataclasses import dataclass
 from typing import Literal
 from uuid import UUID
 
 import asyncpg
 
+from oak_relay.store import lanes, local, queue
 from oak_relay.store.tables import MAIN_WORKSPACE
+
+DROPPED = {
+    "kind": "cancelled",
+    "message": "another run of this subject was not over",
+    "fix": "limits: per_subject: queue lets it wait",
+    "reached": "no",
+}
+REPLACED = {
+    "kind": "cancelled",
+    "message": "a newer run of this subject took its place",
+    "fix": "limits: per_subject: queue lets both run",
+    "reached": "no",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,22 +44,29 @@ class NewRun:
     meta: str
     sealed: bytes | None
     subject: str | None
+    policy: str = "free"
+    depth: int = 0
+    trace_parent: str | None = None
+    origin_id: UUID | None = None
+    origin_how: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Receipt:
-    """`accepted`, `duplicate` (then `run_id` is the first one's), or `stale`: the version is no longer live."""
+    """`accepted`, `duplicate` (then `run_id` is the first one's), `stale`: the version is no longer live, or
+    `dropped`: another run of the subject is not over, and the workflow says to drop (the run is kept as cancelled)."""
 
-    status: Literal["accepted", "duplicate", "stale"]
+    status: Literal["accepted", "duplicate", "stale", "dropped"]
     run_id: UUID
 
 
 _ACCEPT = """
 WITH given AS (
   SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::uuid[], $5::uuid[], $6::int[], $7::text[], $8::text[],
-                       $9::text[], $10::text[], $11::bool[], $12::text[], $13::text[], $14::bytea[], $15::text[])
+                       $9::text[], $10::text[], $11::bool[], $12::text[], $13::text[], $14::bytea[], $15::text[],
+                       $17::text[], $18::int[], $19::text[], $20::uuid[], $21::text[])
     AS g(run_id, event_id, trigger_id, workflow_id, version_id, revision, trigger_name, source,
-         type, event_key, keyed, body, meta, sealed, subject)
+         type, event_key, keyed, body, meta, sealed, subject, lane, depth, trace_parent, origin_id, origin_how)
 ), live AS (
   SELECT g.*, w.settings FROM given g JOIN workflow w ON w.workspace_id = $16 AND w.id = g.workflow_id
   WHERE g.trigger_id IS NULL OR EXISTS (
@@ -59,11 +81,14 @@ WITH given AS (
   INSERT INTO event (workspace_id, id, trigger_id, event_key, source, type, body, meta, sealed)
   SELECT $16, event_id, trigger_id, event_key, source, type, body, meta, sealed FROM accepted
 ), runs AS (
-  INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, subject, settings)
-  SELECT $16, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{}') FROM accepted
+  INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, subject, settings, depth,
+    trace_parent, origin_id, origin_how)
+  SELECT $16, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{}'), depth,
+    trace_parent, origin_id, origin_how FROM accepted
 ), queued AS (
-  INSERT INTO queue (workspace_id, run_id, workflow_id, revision)
-  SELECT $16, run_id, workflow_id, revision FROM accepted
+  INSERT INTO queue (workspace_id, run_id, workflow_id, revision, lane, held, ready_at)
+  SELECT $16, run_id, workflow_id, revision, lane, CASE WHEN lane IS NOT NULL THEN 'lane' END,
+    CASE WHEN lane IS NOT NULL THEN 'infinity'::timestamptz ELSE now() END FROM accepted
 )
 SELECT l.run_id, a.run_id IS NOT NULL AS accepted FROM live l LEFT JOIN accepted a USING (run_id)
 """
@@ -74,34 +99,26 @@ JOIN seen s ON s.workspace_id = $4 AND s.trigger_id = g.trigger_id AND s.source 
 """
 
 
+_GIVEN = (
+    "run_id", "event_id", "trigger_id", "workflow_id", "version_id", "revision", "trigger_name", "source", "type",
+    "event_key", "keyed", "body", "meta", "sealed", "subject",
+)  # fmt: skip
+_MORE = ("depth", "trace_parent", "origin_id", "origin_how")
+
+
 async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Receipt]:
     """Write new runs in one commit; the receipts stand in the same order."""
-    columns = list(
-        zip(
-            *(
-                (
-                    r.run_id,
-                    r.event_id,
-                    r.trigger_id,
-                    r.workflow_id,
-                    r.version_id,
-                    r.revision,
-                    r.trigger_name,
-                    r.source,
-                    r.type,
-                    r.event_key,
-                    r.keyed,
-                    r.body,
-                    r.meta,
-                    r.sealed,
-                    r.subject,
-                )
-                for r in runs
-            ),
-            strict=True,
-        )
-    )
-    rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE)
+    lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
+    columns = [[getattr(r, name) for r in runs] for name in _GIVEN]
+    more = [[r.subject if r.run_id in lined else None for r in runs], *([getattr(r, n) for r in runs] for n in _MORE)]
+    dropped: set[UUID] = set()
+    if lined:
+        async with connection.transaction():
+            rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE, *more)
+            accepted = {row["run_id"] for row in rows if row["accepted"]}
+            dropped = await _into_lanes(connection, [r for r in runs if r.run_id in lined and r.run_id in accepted])
+    else:
+        rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE, *more)
     landed = {row["run_id"]: row["accepted"] for row in rows}
     twice = [r for r in runs if landed.get(r.run_id) is False]
     first: dict[UUID, UUID] = {}
@@ -114,7 +131,55 @@ async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Rec
             MAIN_WORKSPACE,
         )
         first = {twice[row["n"] - 1].run_id: row["run_id"] for row in found}
-    return [_receipt(r.run_id, landed, first) for r in runs]
+    return [Receipt("dropped", r.run_id) if r.run_id in dropped else _receipt(r.run_id, landed, first) for r in runs]
+
+
+async def _into_lanes(connection: asyncpg.Connection, runs: list[NewRun]) -> set[UUID]:
+    """Give each run its place behind those of its subject that are not over; returns those that are dropped."""
+    if not runs:
+        return set()
+    by_lane: dict[lanes.Lane, list[NewRun]] = defaultdict(list)
+    for run in runs:
+        by_lane[run.workflow_id, run.subject or ""].append(run)
+    entered = await lanes.enter(connection, [lane for lane, some in by_lane.items() for _ in some])
+    places: dict[UUID, int] = {}
+    dropped: list[UUID] = []
+    for lane, some in by_lane.items():
+        open_, tail = entered[lane]
+        busy = open_ > len(some)
+        for index, run in enumerate(some):
+            places[run.run_id] = tail - len(some) + index + 1
+            if run.policy == "drop" and (busy or index):
+                dropped.append(run.run_id)
+    await connection.execute(
+        "UPDATE queue q SET place = u.place FROM unnest($2::uuid[], $3::bigint[]) AS u(run_id, place) "
+        "WHERE q.workspace_id = $1 AND q.run_id = u.run_id",
+        MAIN_WORKSPACE,
+        list(places),
+        list(places.values()),
+    )
+    for run_id in dropped:
+        await queue.finish(connection, run_id, "cancelled", DROPPED)
+    for lane, some in by_lane.items():
+        if some[-1].policy == "replace":
+            await _replace(connection, lane, places[some[-1].run_id])
+    await lanes.go_on(connection, list(by_lane))
+    return set(dropped)
+
+
+async def _replace(connection: asyncpg.Connection, lane: lanes.Lane, place: int) -> None:
+    """The runs before a place: those that have not begun are over, the others are asked to end."""
+    before = await connection.fetch(
+        "SELECT run_id, held = 'lane' AS waits FROM queue WHERE workspace_id = $1 AND workflow_id = $2 AND lane = $3 AND place < $4 "
+        "ORDER BY place",
+        MAIN_WORKSPACE,
+        *lane,
+        place,
+    )
+    for row in before:
+        if row["waits"]:
+            await queue.finish(connection, row["run_id"], "cancelled", REPLACED)
+    await local.mark_cancelled(connection, [row["run_id"] for row in before if not row["waits"]])
 
 
 async def landed(connection: asyncpg.Connection, runs: list[NewRun]) -> bool:

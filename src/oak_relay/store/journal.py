@@ -7,9 +7,9 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
-from oak_relay.document import values
+from oak_relay.store import lanes, local
+from oak_relay.store.local import EntryRow
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 
@@ -17,31 +17,10 @@ class Fenced(Exception):
     """The worker's lease is over: nothing was written and nothing may be."""
 
 
-@dataclass(slots=True)
-class EntryRow:
-    """An entry as it is stored; `effect` is a change of our own records in the same commit, whose result
-    `finish_body` puts into the body."""
-
-    run_id: UUID
-    seq: int
-    path: str
-    kind: str
-    attempt: int
-    hash: str
-    body: str | None
-    detail: str | None
-    sealed: bytes | None
-    started: datetime | None
-    at: datetime | None
-    effect: tuple[str, dict[str, Any]] | None = None
-    workflow_id: UUID | None = None
-    result: Any = None
-    finish_body: Any = None
-
-
 @dataclass(frozen=True, slots=True)
 class EndRow:
-    """The end of a run."""
+    """The end of a run. `parent` is the run that waits for it, with the path there and what it is told;
+    `opened` says that something may still be open that the run asked of others."""
 
     run_id: UUID
     state: str
@@ -54,6 +33,12 @@ class EndRow:
     money: str
     steps: int
     attempts: int
+    workflow: str
+    depth: int
+    lane: tuple[UUID, str] | None = None
+    parent: tuple[UUID, str] | None = None
+    told: tuple[str, bytes | None] | None = None
+    opened: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +46,7 @@ class RestRow:
     """A run goes to rest until the first of its wakes, unless something woke it since it was claimed."""
 
     run_id: UUID
-    wakes: tuple[tuple[str, datetime], ...]
+    wakes: tuple[tuple[str, datetime | None], ...]
     known_wakes: int
     worked: float
     tokens_in: int
@@ -77,44 +62,72 @@ class Batch:
     ends: list[EndRow] = field(default_factory=list)
     rests: list[RestRow] = field(default_factory=list)
 
+    @property
+    def plain(self) -> bool:
+        """Whether one statement writes it all."""
+        return not (
+            self.rests
+            or any(e.effect is not None and e.effect[0] != "table.add" for e in self.entries)
+            or any(e.lane or e.parent or e.opened for e in self.ends)
+        )
+
 
 _LEASE = "SELECT id FROM worker WHERE id = $1 AND dead_at IS NULL AND lease_until > clock_timestamp() FOR SHARE"
 
 _ENTRIES = f"""
 WITH lease AS MATERIALIZED ({_LEASE}),
 entries AS (
-  INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, worker_id)
-  SELECT $2, u.*, lease.id FROM lease, unnest($3::uuid[], $4::int[], $5::text[], $6::text[], $7::int[], $8::text[],
-    $9::text[], $10::text[], $11::bytea[], $12::timestamptz[], $13::timestamptz[]) AS u
-), defs AS MATERIALIZED (
-  SELECT id, searched FROM table_def WHERE workspace_id = $2 AND id = ANY($14::uuid[]) FOR KEY SHARE
+  INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at,
+    scope, steps, attempts, tokens_in, tokens_out, money, worker_id)
+  SELECT $2, u.run_id, u.seq, u.path, u.kind, u.attempt, u.hash, u.body, u.detail, u.sealed, u.started_at, u.at, u.scope,
+    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, lease.id
+  FROM lease, unnest($3::uuid[], $4::int[], $5::text[], $6::text[], $7::int[], $8::text[], $9::text[], $10::text[],
+    $11::bytea[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::int[], $16::int[], $17::bigint[], $18::bigint[],
+    $19::text[]) AS u(run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, scope, steps, attempts,
+    tokens_in, tokens_out, money)
+)"""
+_ADDS = """, defs AS MATERIALIZED (
+  SELECT id, name, searched FROM table_def WHERE workspace_id = $2 AND id = ANY($20::uuid[]) FOR KEY SHARE
 ), rows AS (
   INSERT INTO table_row (workspace_id, table_id, id, data, searched)
-  SELECT $2, u.*, defs.searched FROM lease, unnest($14::uuid[], $15::uuid[], $16::text[]::jsonb[]) AS u(table_id, id, data)
+  SELECT $2, u.*, defs.searched FROM lease, unnest($20::uuid[], $21::uuid[], $22::text[]::jsonb[]) AS u(table_id, id, data)
   LEFT JOIN defs ON defs.id = u.table_id
+), told AS (
+  INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth)
+  SELECT $2, u.id, 'table', u.table_id::text, '/tables/' || defs.name, u.id::text,
+    jsonb_build_object('change', 'insert', 'table', defs.name, 'id', u.id, 'row', u.data)::text, u.depth
+  FROM lease, unnest($20::uuid[], $21::uuid[], $22::text[]::jsonb[], $23::int[]) AS u(table_id, id, data, depth)
+  JOIN defs ON defs.id = u.table_id
+  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'table' AND t.topic = u.table_id::text)
 )"""
-_ENDS = """, gone AS (
-  DELETE FROM queue q USING lease, unnest($17::uuid[]) AS u(id)
+_ENDS = """, ending AS MATERIALIZED (
+  SELECT * FROM unnest($24::uuid[], $25::text[], $26::text[], $27::text[], $28::text[], $29::bytea[], $30::bigint[],
+    $31::bigint[], $32::text[], $33::int[], $34::int[], $35::text[], $36::int[])
+  AS u(id, state, result, error, error_kind, sealed, tokens_in, tokens_out, money, steps, attempts, workflow, depth)
+), gone AS (
+  DELETE FROM queue q USING lease, ending u
   WHERE q.workspace_id = $2 AND q.run_id = u.id AND q.worker_id = lease.id RETURNING q.run_id
 ), ended AS (
   UPDATE run r SET state = u.state, result = u.result, error = u.error, error_kind = u.error_kind,
     sealed = coalesce(u.sealed, r.sealed), tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
     steps = u.steps, attempts = u.attempts, ended_at = clock_timestamp()
-  FROM gone, unnest($17::uuid[], $18::text[], $19::text[], $20::text[], $21::text[], $22::bytea[], $23::bigint[], $24::bigint[],
-    $25::text[], $26::int[], $27::int[])
-    AS u(id, state, result, error, error_kind, sealed, tokens_in, tokens_out, money, steps, attempts)
-  WHERE gone.run_id = u.id AND r.workspace_id = $2 AND r.id = u.id
+  FROM gone, ending u WHERE gone.run_id = u.id AND r.workspace_id = $2 AND r.id = u.id
+), after AS (
+  INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
+  SELECT $2, u.id, 'run', u.workflow, '/runs/' || u.id, u.id::text, json_build_object('run', u.id, 'workflow', u.workflow,
+    'state', u.state, 'result', u.result::json, 'error', u.error::json)::text, u.depth, u.id
+  FROM gone JOIN ending u ON gone.run_id = u.id
+  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'after' AND t.topic = u.workflow)
+  ON CONFLICT DO NOTHING
 )"""
-_WRITE = f"{_ENTRIES} SELECT id FROM lease"
-_END = f"{_ENTRIES}{_ENDS} SELECT id FROM lease"
 
 _REST = """
 WITH given AS (
   SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[])
     AS u(id, until, wakes, worked, tokens_in, tokens_out, money)
 ), rested AS (
-  UPDATE queue q SET worker_id = NULL, worked = u.worked::numeric,
-    ready_at = CASE WHEN q.wakes = u.wakes THEN u.until ELSE clock_timestamp() END
+  UPDATE queue q SET worker_id = NULL, worked = u.worked::numeric, deaths = 0, alone = 0,
+    ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
   FROM given u WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id = $9 RETURNING q.run_id
 ), woken AS (
   INSERT INTO wake (workspace_id, run_id, path, at)
@@ -125,98 +138,175 @@ UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.toke
 FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
 """
 
+_SIGNAL = """
+WITH given AS (
+  SELECT * FROM unnest($2::uuid[], $3::text[], $4::text[], $5::bytea[]) AS u(run_id, path, body, sealed)
+), told AS (
+  INSERT INTO signal (workspace_id, run_id, path, body, sealed)
+  SELECT $1, g.* FROM given g WHERE EXISTS (SELECT FROM queue q WHERE q.workspace_id = $1 AND q.run_id = g.run_id)
+  ON CONFLICT DO NOTHING RETURNING run_id
+)
+UPDATE queue q SET wakes = wakes + 1,
+  ready_at = CASE WHEN worker_id IS NULL AND held IS NULL THEN clock_timestamp() ELSE ready_at END
+WHERE q.workspace_id = $1 AND q.run_id IN (SELECT run_id FROM told)
+"""
+
 
 async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -> None:
     """Write a batch in one commit. Raises `Fenced`; database errors come as they are and nothing is written."""
-    effects = [row for row in batch.entries if row.effect and row.effect[0] != "table.add"]
-    if not effects and not batch.rests:
-        if await connection.fetchval(_statement(batch), worker_id, *_columns(batch)) is None:
+    statement, columns = _statement(batch)
+    if batch.plain:
+        if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
         return
+    effects = [row for row in batch.entries if row.effect and row.effect[0] != "table.add"]
     async with connection.transaction():
         if await connection.fetchval(_LEASE, worker_id) is None:
             raise Fenced
-        await _apply(connection, effects)
-        if await connection.fetchval(_statement(batch), worker_id, *_columns(batch)) is None:
+        await _lock(connection, batch)
+        await local.apply(connection, effects)
+        statement, columns = _statement(batch)
+        if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
+        await _settle(connection, batch.ends)
         if batch.rests:
             await _rest(connection, worker_id, batch.rests)
 
 
-async def landed(connection: asyncpg.Connection, batch: Batch) -> bool:
+async def signal(connection: asyncpg.Connection, given: Sequence[tuple[UUID, str, str, bytes | None]]) -> None:
+    """Bring something to runs that wait for it: run, path, body, sealed. The first for a path counts."""
+    ordered = sorted(given, key=lambda g: (g[0], g[1]))
+    await connection.execute(_SIGNAL, MAIN_WORKSPACE, *(list(column) for column in zip(*ordered, strict=True)))
+
+
+async def landed(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -> bool:
     """Whether a batch whose commit was cut off is in the database; if so, results of effects are read back."""
     if batch.entries:
         rows = await connection.fetch(
-            "SELECT j.run_id, j.seq, j.body FROM journal j JOIN unnest($2::uuid[], $3::int[]) AS u(run_id, seq) USING (run_id, seq) "
-            "WHERE j.workspace_id = $1",
+            "SELECT j.run_id, j.seq, j.body, j.sealed FROM journal j "
+            "JOIN unnest($2::uuid[], $3::int[]) AS u(run_id, seq) USING (run_id, seq) WHERE j.workspace_id = $1",
             MAIN_WORKSPACE,
             [e.run_id for e in batch.entries],
             [e.seq for e in batch.entries],
         )
-        found = {(row["run_id"], row["seq"]): row["body"] for row in rows}
+        found = {(row["run_id"], row["seq"]): row for row in rows}
         for entry in batch.entries:
             if (entry.run_id, entry.seq) in found and entry.effect:
-                entry.body = found[entry.run_id, entry.seq]
+                entry.body = found[entry.run_id, entry.seq]["body"]
+                entry.sealed = found[entry.run_id, entry.seq]["sealed"]
         return bool(found)
     ids = [e.run_id for e in batch.ends] + [r.run_id for r in batch.rests]
     held = await connection.fetchval(
-        "SELECT count(*) FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id IS NOT NULL",
+        "SELECT count(*) FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id = $3",
         MAIN_WORKSPACE,
         ids,
+        worker_id,
     )
     return not held
 
 
 _LOAD = """
 SELECT run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at
-FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) ORDER BY run_id, seq
+FROM journal j WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND (scope = '' OR NOT EXISTS (
+  SELECT FROM journal c WHERE c.workspace_id = $1 AND c.run_id = j.run_id AND c.kind = 'closed' AND c.path = j.scope || '#end'))
+ORDER BY run_id, seq
+"""
+_SUMS = """
+SELECT run_id, max(seq) + 1 AS seq, sum(steps) AS steps, sum(attempts) AS attempts,
+  coalesce(sum(tokens_in), 0) AS tokens_in, coalesce(sum(tokens_out), 0) AS tokens_out, coalesce(sum(money), 0) AS money
+FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) GROUP BY run_id
 """
 
 
-async def load(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> dict[UUID, list[asyncpg.Record]]:
-    """The entries of runs, in order."""
-    found: dict[UUID, list[asyncpg.Record]] = {run_id: [] for run_id in run_ids}
-    for row in await connection.fetch(_LOAD, MAIN_WORKSPACE, list(run_ids)):
-        found[row["run_id"]].append(row)
+@dataclass(slots=True)
+class Recorded:
+    """What is recorded of a run: its entries in open scopes, sums over all of them, and what has arrived."""
+
+    entries: list[asyncpg.Record] = field(default_factory=list)
+    sums: asyncpg.Record | None = None
+    signals: list[asyncpg.Record] = field(default_factory=list)
+
+
+async def load(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> dict[UUID, Recorded]:
+    """What is recorded of runs; entries in order. Those inside finished items and rounds are left out."""
+    found = {run_id: Recorded() for run_id in run_ids}
+    given = MAIN_WORKSPACE, list(run_ids)
+    for row in await connection.fetch(_LOAD, *given):
+        found[row["run_id"]].entries.append(row)
+    for row in await connection.fetch(_SUMS, *given):
+        found[row["run_id"]].sums = row
+    for row in await signals(connection, run_ids):
+        found[row["run_id"]].signals.append(row)
     return found
 
 
-def _statement(batch: Batch) -> str:
-    return _END if batch.ends else _WRITE
+async def signals(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> list[asyncpg.Record]:
+    """What has arrived for runs."""
+    return await connection.fetch(
+        "SELECT run_id, path, body, sealed FROM signal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])",
+        MAIN_WORKSPACE,
+        list(run_ids),
+    )
 
 
-def _columns(batch: Batch) -> list[Any]:
-    entries = batch.entries
-    added = [e.effect[1] for e in entries if e.effect and e.effect[0] == "table.add"]
+_ENTRY_COLUMNS = (
+    "run_id", "seq", "path", "kind", "attempt", "hash", "body", "detail", "sealed", "started", "at", "scope", "steps",
+    "attempts", "tokens_in", "tokens_out", "money",
+)  # fmt: skip
+_END_COLUMNS = (
+    "run_id", "state", "result", "error", "error_kind", "sealed", "tokens_in", "tokens_out", "money", "steps",
+    "attempts", "workflow", "depth",
+)  # fmt: skip
+
+
+def _statement(batch: Batch) -> tuple[str, list[Any]]:
+    """The statement that a batch needs, and its arguments behind the worker's id."""
     columns: list[Any] = [MAIN_WORKSPACE]
-    for name in ("run_id", "seq", "path", "kind", "attempt", "hash", "body", "detail", "sealed", "started", "at"):
-        columns.append([getattr(e, name) for e in entries])
-    columns += [[a["table"] for a in added], [a["id"] for a in added], [a["text"] for a in added]]
-    if batch.ends:
-        for name in (
-            "run_id",
-            "state",
-            "result",
-            "error",
-            "error_kind",
-            "sealed",
-            "tokens_in",
-            "tokens_out",
-            "money",
-            "steps",
-            "attempts",
-        ):
-            columns.append([getattr(e, name) for e in batch.ends])
-    return columns
+    columns += [[getattr(e, name) for e in batch.entries] for name in _ENTRY_COLUMNS]
+    added = [(e.effect[1], e.depth) for e in batch.entries if e.effect and e.effect[0] == "table.add"]
+    if not added and not batch.ends:
+        return f"{_ENTRIES} SELECT id FROM lease", columns
+    columns += [[a["table"] for a, _ in added], [a["id"] for a, _ in added], [a["text"] for a, _ in added]]
+    columns.append([depth for _, depth in added])
+    if not batch.ends:
+        return f"{_ENTRIES}{_ADDS} SELECT id FROM lease", columns
+    columns += [[getattr(e, name) for e in batch.ends] for name in _END_COLUMNS]
+    return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM lease", columns
+
+
+async def _lock(connection: asyncpg.Connection, batch: Batch) -> None:
+    """The queue rows and lanes that a batch changes, in the order of their keys, so that batches cannot block
+    each other."""
+    ids = (
+        {e.run_id for e in batch.ends} | {e.parent[0] for e in batch.ends if e.parent} | {r.run_id for r in batch.rests}
+    )
+    if ids:
+        await connection.execute(
+            "SELECT FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) ORDER BY run_id FOR UPDATE",
+            MAIN_WORKSPACE,
+            list(ids),
+        )
+    await lanes.lock(connection, {e.lane for e in batch.ends if e.lane})
+
+
+async def _settle(connection: asyncpg.Connection, ends: list[EndRow]) -> None:
+    """What the ends of runs mean for others: what they asked for is taken back, parents are told, lanes move on."""
+    opened = [e.run_id for e in ends if e.opened]
+    if opened:
+        await local.take_back(connection, opened)
+    told = [(*e.parent, *e.told) for e in ends if e.parent and e.told]
+    if told:
+        await signal(connection, told)
+    await lanes.leave(connection, [e.lane for e in ends if e.lane])
 
 
 async def _rest(connection: asyncpg.Connection, worker_id: UUID, rests: list[RestRow]) -> None:
-    wakes = [(r.run_id, path, at) for r in rests for path, at in dict(r.wakes).items()]
+    wakes = [(r.run_id, path, at) for r in rests for path, at in dict(r.wakes).items() if at is not None]
     await connection.execute(
         _REST,
         MAIN_WORKSPACE,
         [r.run_id for r in rests],
-        [min(at for _, at in r.wakes) for r in rests],
+        [min((at for _, at in r.wakes if at is not None), default=None) for r in rests],
         [r.known_wakes for r in rests],
         [r.worked for r in rests],
         [r.tokens_in for r in rests],
@@ -227,92 +317,3 @@ async def _rest(connection: asyncpg.Connection, worker_id: UUID, rests: list[Res
         [w[1] for w in wakes],
         [w[2] for w in wakes],
     )
-
-
-async def _apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
-    """Effects with results; locks are taken in the order of their keys, so that batches cannot block each other."""
-    keys = sorted({_lock_key(row) for row in rows})
-    await connection.execute(
-        "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
-        keys,
-    )
-    for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}):
-        await _search(connection, table_id)
-    for row in rows:
-        assert row.effect is not None
-        op, data = row.effect
-        if op == "table.upsert":
-            row.result = await _upsert(connection, data)
-        elif op == "once":
-            row.result = await _once(connection, row, data)
-        elif op == "answer":
-            await connection.execute(
-                "UPDATE run SET answer = coalesce(answer, $3) WHERE workspace_id = $1 AND id = $2",
-                MAIN_WORKSPACE,
-                row.run_id,
-                data["text"],
-            )
-        row.body, row.sealed = row.finish_body(row.result)
-
-
-def _lock_key(row: EntryRow) -> str:
-    assert row.effect is not None
-    op, data = row.effect
-    if op == "table.upsert":
-        return f"{data['table']}|{values.dumps([data['row'][c] for c in data['match']])}"
-    return f"{row.run_id}" if op == "answer" else f"{row.workflow_id}|{data['step']}|{data['key']}"
-
-
-_UPSERT = """
-WITH target AS (
-  SELECT id FROM table_row WHERE workspace_id = $1 AND table_id = $2 AND searched AND data @> $3::text::jsonb ORDER BY id LIMIT 1
-), changed AS (
-  UPDATE table_row t SET data = t.data || $4::text::jsonb, updated_at = now() FROM target
-  WHERE t.workspace_id = $1 AND t.table_id = $2 AND t.id = target.id RETURNING t.id, t.data
-), added AS (
-  INSERT INTO table_row (workspace_id, table_id, id, data, searched)
-  SELECT $1, $2, $5, $4::text::jsonb, true WHERE NOT EXISTS (SELECT FROM target) RETURNING id, data
-)
-SELECT id, data::text AS data, false AS created FROM changed UNION ALL SELECT id, data::text, true FROM added
-"""
-
-
-async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
-    """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
-    and those that come later see the mark."""
-    known = await connection.fetchval(
-        "SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", MAIN_WORKSPACE, table_id
-    )
-    if known is False:
-        await connection.execute(
-            "SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", MAIN_WORKSPACE, table_id
-        )
-        await connection.execute(
-            "UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2", MAIN_WORKSPACE, table_id
-        )
-        await connection.execute(
-            "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched",
-            MAIN_WORKSPACE,
-            table_id,
-        )
-
-
-async def _upsert(connection: asyncpg.Connection, data: dict[str, Any]) -> dict[str, Any]:
-    match = values.dumps({column: data["row"][column] for column in data["match"]})
-    row = await connection.fetchrow(
-        _UPSERT, MAIN_WORKSPACE, data["table"], match, values.dumps(data["row"]), uuids.uuid7()
-    )
-    return {"id": str(row["id"]), "row": values.loads(row["data"]), "created": row["created"]}
-
-
-async def _once(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    holder = await connection.fetchval(
-        "INSERT INTO once (workspace_id, workflow_id, step, key, run_id) VALUES ($1, $2, $3, $4, $5) "
-        "ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET at = once.at RETURNING run_id",
-        MAIN_WORKSPACE,
-        row.workflow_id,
-        data["step"],
-        values.storable_text(data["key"])[:400],
-        row.run_id,
-    )
-    return {"first": holder == row.run_id, "run": str(holder)}

@@ -4,11 +4,15 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import Select, func, select, text, update
+from sqlalchemy import Select, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from oak_relay.store import local
+from oak_relay.store import queue as queues
+from oak_relay.store.database import raw
 from oak_relay.store.tables import MAIN_WORKSPACE, event, journal, queue, run, version, workflow
 
+CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
@@ -32,9 +36,13 @@ async def find(
     until: datetime | None = None,
     after: UUID | None = None,
     limit: int = 50,
+    parent: UUID | None = None,
+    origin: UUID | None = None,
 ) -> list[Any]:
-    """Runs, newest first, behind the one named `after`."""
-    query = _runs()
+    """Runs, newest first, behind the one named `after`. The parts of long lists only with their `parent`."""
+    query = _runs().where(run.c.parent_id == parent) if parent else _runs().where(run.c.kind != "part")
+    if origin:
+        query = query.where(run.c.origin_id == origin)
     if workflow_id:
         query = query.where(run.c.workflow_id == workflow_id)
     if states:
@@ -87,31 +95,18 @@ async def place(connection: AsyncConnection, run_id: UUID) -> Any | None:
 
 
 async def cancel(connection: AsyncConnection, run_id: UUID) -> str:
-    """Cancel a run: `cancelled` at once when no worker holds it, else `asked`; `over` when it has ended."""
+    """Cancel a run and its children: `cancelled` at once when it had not begun, else `asked`; `over` when it has
+    ended."""
     mine = (queue.c.workspace_id == MAIN_WORKSPACE) & (queue.c.run_id == run_id)
-    held = (await connection.execute(select(queue.c.worker_id).where(mine).with_for_update())).first()
+    held = (await connection.execute(select(queue.c.worker_id, queue.c.walks).where(mine).with_for_update())).first()
     if held is None:
         return "over"
-    this = (run.c.workspace_id == MAIN_WORKSPACE) & (run.c.id == run_id)
-    await connection.execute(update(run).where(this).values(cancel_at=func.clock_timestamp()))
-    if held.worker_id is not None:
-        return "asked"
-    await connection.execute(queue.delete().where(mine))
-    await connection.execute(
-        update(run)
-        .where(this)
-        .values(
-            state="cancelled",
-            ended_at=func.clock_timestamp(),
-            error_kind="cancelled",
-            error='{"kind":"cancelled","message":"the run was cancelled","reached":"no"}',
-        )
-    )
-    await connection.execute(
-        text("DELETE FROM wake WHERE workspace_id = :workspace AND run_id = :run"),
-        {"workspace": MAIN_WORKSPACE, "run": run_id},
-    )
-    return "cancelled"
+    direct = await raw(connection)
+    if held.worker_id is None and held.walks == 0:
+        await queues.finish(direct, run_id, "cancelled", CANCELLED)
+        return "cancelled"
+    await local.mark_cancelled(direct, [run_id])
+    return "asked"
 
 
 async def events(connection: AsyncConnection, after: UUID | None, limit: int) -> list[Any]:

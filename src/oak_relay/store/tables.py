@@ -61,6 +61,7 @@ workflow = Table(
     Column("labels", JSONB, nullable=False, server_default="[]"),
     Column("settings", Text, nullable=False, server_default="{}"),
     Column("live_version", Integer),
+    Column("at_once", Integer),
     _moment("created_at", False),
     _moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
@@ -93,11 +94,28 @@ trigger = Table(
     Column("name", Text, nullable=False),
     Column("kind", Text, nullable=False),
     Column("path", Text, unique=True),
+    # What it listens to: a table's id, an event's type, another workflow's name.
+    Column("topic", Text),
     Column("config", Text, nullable=False),
     Column("version_id", Uuid, nullable=False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "name"),
     ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
+    Index("ix_trigger_topic", "workspace_id", "kind", "topic", postgresql_where=text("topic IS NOT NULL")),
+)
+
+schedule = Table(
+    "schedule",
+    metadata,
+    _workspace(),
+    Column("trigger_id", Uuid, nullable=False),
+    _moment("next_at"),
+    _moment("last_at"),
+    Column("paused", Boolean, nullable=False, server_default="false"),
+    Column("fault", Text),
+    PrimaryKeyConstraint("workspace_id", "trigger_id"),
+    ForeignKeyConstraint(["workspace_id", "trigger_id"], ["trigger.workspace_id", "trigger.id"], ondelete="CASCADE"),
+    Index("ix_schedule_next_at", "next_at", postgresql_where=text("NOT paused")),
 )
 
 seen = Table(
@@ -110,6 +128,7 @@ seen = Table(
     Column("run_id", Uuid, nullable=False),
     _moment("at", False),
     PrimaryKeyConstraint("workspace_id", "trigger_id", "source", "event_key"),
+    Index("ix_seen_at", "at"),
 )
 
 event = Table(
@@ -126,6 +145,7 @@ event = Table(
     Column("sealed", LargeBinary),
     _moment("at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
+    postgresql_partition_by="RANGE (id)",
 )
 
 run = Table(
@@ -137,6 +157,15 @@ run = Table(
     Column("version_id", Uuid, nullable=False),
     Column("event_id", Uuid, nullable=False),
     Column("trigger_name", Text, nullable=False),
+    # `run`, or a `child` that another run waits for, or a `part` of another run's long list.
+    Column("kind", Text, nullable=False, server_default="run"),
+    Column("parent_id", Uuid),
+    Column("parent_path", Text),
+    Column("origin_id", Uuid),
+    Column("origin_how", Text),
+    Column("depth", SmallInteger, nullable=False, server_default="0"),
+    Column("trace_parent", Text),
+    Column("money_limit", Numeric(18, 9)),
     Column("state", Text, nullable=False, server_default="queued"),
     Column("subject", Text),
     Column("settings", Text),
@@ -160,8 +189,11 @@ run = Table(
     ),
     Index("ix_run_workflow", "workspace_id", "workflow_id", "id"),
     Index("ix_run_state", "workspace_id", "state", "id"),
+    Index("ix_run_parent", "workspace_id", "parent_id", "id", postgresql_where=text("parent_id IS NOT NULL")),
+    Index("ix_run_origin", "workspace_id", "origin_id", postgresql_where=text("origin_id IS NOT NULL")),
     Index("ix_run_subject", "workspace_id", "subject", "id", postgresql_where=text("subject IS NOT NULL")),
     Index("ix_run_error_kind", "workspace_id", "error_kind", "id", postgresql_where=text("error_kind IS NOT NULL")),
+    postgresql_partition_by="RANGE (id)",
 )
 
 queue = Table(
@@ -174,14 +206,144 @@ queue = Table(
     _moment("ready_at", False),
     Column("worker_id", Uuid),
     Column("walks", Integer, nullable=False, server_default="0"),
+    # Deaths of its worker without an outcome in between, and how often it was the only such run there.
     Column("deaths", Integer, nullable=False, server_default="0"),
+    Column("alone", Integer, nullable=False, server_default="0"),
+    Column("outcomes", Integer, nullable=False, server_default="0"),
+    # Why it may not be claimed (then `ready_at` is infinity): `lane`, or `restore`.
+    Column("held", Text),
+    Column("lane", Text),
+    Column("place", BigInteger),
     Column("wakes", Integer, nullable=False, server_default="0"),
     Column("worked", Numeric(12, 3), nullable=False, server_default="0"),
     PrimaryKeyConstraint("workspace_id", "run_id"),
     Index("ix_queue_ready", "ready_at", postgresql_where=text("worker_id IS NULL")),
+    Index("ix_queue_turn", "workspace_id", "workflow_id", "ready_at", postgresql_where=text("worker_id IS NULL")),
+    Index("ix_queue_lane", "workspace_id", "workflow_id", "lane", "place", postgresql_where=text("lane IS NOT NULL")),
     Index("ix_queue_worker", "worker_id", postgresql_where=text("worker_id IS NOT NULL")),
     postgresql_with={"fillfactor": "70"},
 )
+
+lane = Table(
+    "lane",
+    metadata,
+    _workspace(),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("subject", Text, nullable=False),
+    # Runs of the lane that are not over, and the place of the last of them.
+    Column("open", Integer, nullable=False),
+    Column("tail", BigInteger, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "workflow_id", "subject"),
+)
+
+signal = Table(
+    "signal",
+    metadata,
+    _workspace(),
+    Column("run_id", Uuid, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("body", Text, nullable=False),
+    Column("sealed", LargeBinary),
+    _moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "run_id", "path"),
+)
+
+question = Table(
+    "question",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("run_id", Uuid, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("text", Text, nullable=False),
+    Column("config", Text, nullable=False),
+    Column("alike", Text),
+    Column("state", Text, nullable=False, server_default="open"),
+    _moment("expires_at"),
+    _moment("created_at", False),
+    _moment("answered_at"),
+    Column("answered_by", Text),
+    Column("answer", Text),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    CheckConstraint("state IN ('open','answered','expired','withdrawn')", name="state"),
+    Index("ix_question_run", "workspace_id", "run_id", "path"),
+    Index("ix_question_open", "workspace_id", "id", postgresql_where=text("state = 'open'")),
+    Index("ix_question_alike", "workspace_id", "alike", postgresql_where=text("state = 'open' AND alike IS NOT NULL")),
+)
+
+listener = Table(
+    "listener",
+    metadata,
+    _workspace(),
+    Column("run_id", Uuid, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("type", Text, nullable=False),
+    Column("clause", Text),
+    Column("scope", Text, nullable=False),
+    Column("sealed", LargeBinary),
+    _moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "run_id", "path"),
+    Index("ix_listener_type", "workspace_id", "type"),
+)
+
+published = Table(
+    "published",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("topic", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("event_key", Text, nullable=False),
+    Column("body", Text, nullable=False),
+    Column("sealed", LargeBinary),
+    Column("depth", SmallInteger, nullable=False, server_default="0"),
+    Column("run_id", Uuid),
+    _moment("at", False),
+    _moment("handled_at"),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    Index("ix_published_open", "workspace_id", "id", postgresql_where=text("handled_at IS NULL")),
+    Index("ix_published_topic", "workspace_id", "topic", "at", postgresql_where=text("kind = 'event'")),
+)
+
+rate = Table(
+    "rate",
+    metadata,
+    _workspace(),
+    Column("credential", Text, nullable=False),
+    _moment("window_at", False),
+    Column("used", Integer, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "credential"),
+)
+
+sample = Table(
+    "sample",
+    metadata,
+    _workspace(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    # The step whose result it is; empty for the event.
+    Column("step", Text, nullable=False, server_default=""),
+    Column("name", Text, nullable=False),
+    Column("value", Text, nullable=False),
+    _moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "workflow_id", "step", "name"),
+    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
+)
+
+artifact = Table(
+    "artifact",
+    metadata,
+    _workspace(),
+    Column("month", String(7), nullable=False),
+    Column("digest", LargeBinary, nullable=False),
+    Column("size", Integer, nullable=False),
+    Column("data", LargeBinary, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "month", "digest"),
+)
+
+epoch = Table("epoch", metadata, Column("name", Text, primary_key=True), Column("value", Text, nullable=False))
 
 wake = Table(
     "wake",
@@ -198,6 +360,7 @@ worker = Table(
     metadata,
     Column("id", Uuid, primary_key=True),
     Column("name", Text, nullable=False),
+    Column("role", Text, nullable=False, server_default="work"),
     Column("revision", SmallInteger, nullable=False),
     _moment("started_at", False),
     _moment("lease_until", False),
@@ -220,7 +383,16 @@ journal = Table(
     _moment("started_at"),
     _moment("at"),
     Column("worker_id", Uuid),
+    # The innermost item or round it stands in; `closed` entries end one.
+    Column("scope", Text, nullable=False, server_default=""),
+    # Steps and attempts that this entry completes, and what it spent.
+    Column("steps", Integer, nullable=False, server_default="0"),
+    Column("attempts", Integer, nullable=False, server_default="0"),
+    Column("tokens_in", BigInteger),
+    Column("tokens_out", BigInteger),
+    Column("money", Numeric(18, 9)),
     PrimaryKeyConstraint("workspace_id", "run_id", "seq"),
+    postgresql_partition_by="RANGE (run_id)",
 )
 
 once = Table(

@@ -12,7 +12,7 @@ from oak_relay.actions.base import StoredCredential
 from oak_relay.document import values
 from oak_relay.models.alias import Alias
 from oak_relay.store.database import Database
-from oak_relay.store.tables import MAIN_WORKSPACE, credential, model_alias, table_def, vault_key
+from oak_relay.store.tables import MAIN_WORKSPACE, credential, model_alias, table_def, trigger, vault_key, workflow
 from oak_relay.vault import kinds
 from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.sealing import Sealer, unwrap, wrap_new
@@ -25,6 +25,9 @@ class Snapshot:
     credentials: dict[str, StoredCredential] = field(default_factory=dict)
     aliases: dict[str, Alias] = field(default_factory=dict)
     tables: dict[str, dict[str, Any]] = field(default_factory=dict)
+    workflows: frozenset[str] = frozenset()
+    listening: bool = False
+    limited: bool = False
     blanker: Blanker = field(default_factory=lambda: Blanker(()))
     mark: tuple[Any, ...] = ()
 
@@ -73,9 +76,14 @@ class Vault:
         """The present snapshot; the known one when nothing has changed since."""
         marks = [
             (await connection.execute(select(func.count(), func.max(c)))).one()
-            for c in (credential.c.updated_at, model_alias.c.updated_at, table_def.c.created_at)
+            for c in (credential.c.updated_at, model_alias.c.updated_at, table_def.c.created_at, workflow.c.created_at)
         ]
-        mark = tuple(tuple(m) for m in marks)
+        listening = bool(
+            (await connection.execute(select(trigger.c.id).where(trigger.c.topic.is_not(None)).limit(1))).first()
+        )
+        limits = select(workflow.c.id).where(workflow.c.at_once.is_not(None)).limit(1)
+        limited = (await connection.execute(limits)).first() is not None
+        mark = (*(tuple(m) for m in marks), listening, limited)
         if mark == known.mark:
             return known
         stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
@@ -84,7 +92,8 @@ class Vault:
         }
         tables = {r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))}
         blanker = Blanker(form for c in stored.values() for form in c.forms())
-        return Snapshot(stored, aliases, tables, blanker, mark)
+        names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
+        return Snapshot(stored, aliases, tables, names, listening, limited, blanker, mark)
 
     def exact(self, shown: str | None, sealed: bytes | None, context: str) -> str | None:
         """The exact text of something that was stored blanked."""
@@ -106,3 +115,15 @@ def event_context(event_id: UUID) -> str:
 
 def run_context(run_id: UUID) -> str:
     return f"run/{run_id}"
+
+
+def signal_context(run_id: UUID, path: str) -> str:
+    return f"signal/{run_id}/{path}"
+
+
+def listener_context(run_id: UUID, path: str) -> str:
+    return f"listener/{run_id}/{path}"
+
+
+def published_context(event_id: UUID) -> str:
+    return f"published/{event_id}"

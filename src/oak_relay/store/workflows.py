@@ -1,5 +1,6 @@
 """Workflows, their versions, and the triggers of the live ones."""
 
+from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
@@ -8,10 +9,10 @@ from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.document import values
-from oak_relay.document.models import Workflow
+from oak_relay.document import calendar, values
+from oak_relay.document.models import Trigger, Workflow
 from oak_relay.engine.plan import REVISION
-from oak_relay.store.tables import MAIN_WORKSPACE, trigger, version, workflow
+from oak_relay.store.tables import MAIN_WORKSPACE, schedule, table_def, trigger, version, workflow
 
 
 class Changed(Exception):
@@ -85,7 +86,7 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
     await connection.execute(
         update(workflow)
         .where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.id == row.id)
-        .values(live_version=number, updated_at=func.now())
+        .values(live_version=number, at_once=document.limits.at_once if document else None, updated_at=func.now())
     )
     mine = (trigger.c.workspace_id == MAIN_WORKSPACE) & (trigger.c.workflow_id == row.id)
     names = [t.trigger for t in document.triggers] if document else []
@@ -95,30 +96,71 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
     chosen = await one_version(connection, row.id, number)
     assert chosen is not None
     for item in document.triggers:
-        holder = (
-            await connection.execute(
-                select(workflow.c.name)
-                .join(trigger, (trigger.c.workflow_id == workflow.c.id))
-                .where(trigger.c.path == item.webhook.path, trigger.c.workflow_id != row.id)
-            )
-        ).scalar()
-        if holder:
-            raise PathTaken(item.webhook.path, holder)
+        path = item.webhook.path if item.webhook else None
+        if path is not None:
+            await _free_path(connection, row.id, path, item.trigger)
+        given = getattr(item, item.kind)
         fields = {
-            "kind": "webhook",
-            "path": item.webhook.path,
-            "config": values.dumps(item.webhook.model_dump(mode="json")),
+            "kind": item.kind,
+            "path": path,
+            "topic": await _topic(connection, item),
+            "config": values.dumps(given.model_dump(mode="json", by_alias=True)),
             "version_id": chosen.id,
         }
-        await connection.execute(
-            delete(trigger).where(mine, trigger.c.path == item.webhook.path, trigger.c.name != item.trigger)
-        )
         statement = insert(trigger).values(
             workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
         )
-        await connection.execute(
-            statement.on_conflict_do_update(index_elements=["workspace_id", "workflow_id", "name"], set_=fields)
+        trigger_id = (
+            await connection.execute(
+                statement.on_conflict_do_update(
+                    index_elements=["workspace_id", "workflow_id", "name"], set_=fields
+                ).returning(trigger.c.id)
+            )
+        ).scalar_one()
+        await _plan_schedule(connection, trigger_id, item)
+
+
+async def _free_path(connection: AsyncConnection, workflow_id: UUID, path: str, name: str) -> None:
+    """See that a webhook's path is this trigger's. Raises `PathTaken`."""
+    owner = workflow.c.id == trigger.c.workflow_id
+    elsewhere = (trigger.c.path == path) & (trigger.c.workflow_id != workflow_id)
+    holder = (await connection.execute(select(workflow.c.name).join(trigger, owner).where(elsewhere))).scalar()
+    if holder:
+        raise PathTaken(path, holder)
+    mine = (trigger.c.workspace_id == MAIN_WORKSPACE) & (trigger.c.workflow_id == workflow_id)
+    await connection.execute(delete(trigger).where(mine, trigger.c.path == path, trigger.c.name != name))
+
+
+async def _topic(connection: AsyncConnection, item: Trigger) -> str | None:
+    """What a trigger listens to."""
+    if item.table is not None:
+        known = select(table_def.c.id).where(
+            table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.name == item.table.table
         )
+        return str((await connection.execute(known)).scalar())
+    return item.after.workflow if item.after else item.event.type if item.event else None
+
+
+async def _plan_schedule(connection: AsyncConnection, trigger_id: UUID, item: Trigger) -> None:
+    """When a trigger in time comes next. Making live again does not bring back what has come already."""
+    if item.kind not in ("schedule", "poll"):
+        await connection.execute(delete(schedule).where(schedule.c.trigger_id == trigger_id))
+        return
+    now = datetime.now(UTC)
+    moment = next_time(item, now) if item.schedule else now
+    statement = insert(schedule).values(workspace_id=MAIN_WORKSPACE, trigger_id=trigger_id, next_at=moment, last_at=now)
+    await connection.execute(
+        statement.on_conflict_do_update(
+            index_elements=["workspace_id", "trigger_id"], set_={"next_at": moment, "fault": None}
+        )
+    )
+
+
+def next_time(item: Trigger, moment: datetime) -> datetime | None:
+    """The first occurrence of a schedule later than a moment."""
+    assert item.schedule is not None
+    given = item.schedule
+    return calendar.rule(given.cron, given.every, given.rrule, given.zone).after(moment)
 
 
 async def hook(connection: AsyncConnection, path: str) -> Any | None:

@@ -11,6 +11,8 @@ from urllib.parse import urlsplit
 from pydantic import BaseModel, ConfigDict, Field, SecretStr, TypeAdapter, field_validator
 from standardwebhooks import Webhook, WebhookVerificationError
 
+from oak_relay.document import durations
+
 SHORTEST = 8
 """Shorter secrets are refused: they could not be blanked without blanking ordinary words."""
 
@@ -19,9 +21,23 @@ class Refused(ValueError):
     """A request does not prove who sent it, or a credential may not be used so."""
 
 
+class Rate(BaseModel):
+    """At most so many calls in so much time, over all workers."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    calls: int = Field(ge=1, le=1_000_000)
+    per: str = Field("1m", pattern=durations.PATTERN)
+
+    @property
+    def seconds(self) -> float:
+        return durations.seconds(self.per)
+
+
 class _Kind(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
+    rate: Rate | None = Field(None, description="How often it may be used.")
     secret: SecretStr
     hosts: list[str] = Field(default_factory=list, description="Hosts it may be sent to; empty for all.")
     test_url: str = Field("", description="A harmless address that answers 2xx to whoever may use it.")

@@ -1,0 +1,128 @@
+"""When it is time: cron, fixed intervals and recurrence rules (RFC 5545), by the wall clock of a zone (IANA)."""
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from itertools import islice, takewhile
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from cronsim import CronSim, CronSimError
+from dateutil.rrule import DAILY, HOURLY, MINUTELY, SECONDLY, WEEKLY, rrule, rruleset, rrulestr
+
+from oak_relay.document import durations
+
+_EPOCH = datetime(2024, 1, 1)
+_UNITS = {
+    SECONDLY: timedelta(seconds=1),
+    MINUTELY: timedelta(minutes=1),
+    HOURLY: timedelta(hours=1),
+    DAILY: timedelta(days=1),
+    WEEKLY: timedelta(weeks=1),
+}
+_ENDLESS = 366 * 8
+_UNTIL = re.compile(r"UNTIL=(\d{8}T\d{6})Z", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """Occurrences of a schedule. `after` gives the first one later than a moment, None when there is none."""
+
+    after: Callable[[datetime], datetime | None]
+
+    def from_(self, moment: datetime) -> Iterator[datetime]:
+        """All occurrences later than a moment, in order, in UTC."""
+        found = self.after(moment)
+        while found is not None:
+            yield found
+            found = self.after(found)
+
+    def next(self, moment: datetime, count: int) -> list[datetime]:
+        """The next so many."""
+        return list(islice(self.from_(moment), count))
+
+    def between(self, since: datetime, until: datetime, most: int) -> list[datetime]:
+        """Those later than `since`, up to and with `until`; the last so many of them."""
+        return list(takewhile(lambda moment: moment <= until, islice(self.from_(since), 100_000)))[-most:]
+
+
+def rule(cron: str | None, every: str | None, recurrence: str | None, zone: str) -> Rule:
+    """The rule that exactly one of the three says. Raises `ValueError` with what is wrong.
+
+    Cron and recurrence go by the wall clock. A cron time that the clock skips in spring comes as soon as the
+    clock has skipped; one that comes twice in autumn is taken once, unless the hours are a wildcard. A recurrence
+    in a skipped hour is read with the offset before (RFC 5545, 3.3.5).
+    """
+    if cron is not None:
+        return Rule(_cron(cron, ZoneInfo(zone)))
+    if every is not None:
+        return Rule(_every(durations.seconds(every)))
+    return Rule(_recurrence(str(recurrence), ZoneInfo(zone)))
+
+
+def _cron(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | None]:
+    if len(text.split()) != 5:
+        raise ValueError(f"cron has five fields, not {len(text.split())}")
+    try:
+        CronSim(text, datetime(2024, 1, 1, tzinfo=UTC))
+    except CronSimError as error:
+        raise ValueError(f"{text!r} is no cron expression: {error}") from None
+
+    def after(moment: datetime) -> datetime | None:
+        found = next(CronSim(text, moment.astimezone(zone)), None)
+        return found and found.astimezone(UTC)
+
+    if after(datetime(2024, 1, 1, tzinfo=UTC)) is None:
+        raise ValueError(f"{text!r} never comes")
+    return after
+
+
+def _every(seconds: float) -> Callable[[datetime], datetime | None]:
+    if seconds < 1:
+        raise ValueError("a schedule comes at most once a second")
+
+    def after(moment: datetime) -> datetime:
+        return datetime.fromtimestamp((moment.timestamp() // seconds + 1) * seconds, UTC)
+
+    return after
+
+
+def _recurrence(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | None]:
+    lines = _UNTIL.sub(lambda found: f"UNTIL={_wall(found[1], zone)}", text.strip().replace("\\n", "\n"))
+    try:
+        given: Any = rrulestr(lines, dtstart=None if "DTSTART" in lines.upper() else _EPOCH)
+    except (ValueError, TypeError, KeyError) as error:
+        raise ValueError(f"{text!r} is no recurrence rule: {error}") from None
+    if isinstance(given, rruleset):
+        raise ValueError("one recurrence rule is taken, not a set of them")
+    if given._dtstart.tzinfo is not None:
+        raise ValueError("write DTSTART by the wall clock of the zone, without Z")
+
+    def after(moment: datetime) -> datetime | None:
+        wall = moment.astimezone(zone).replace(tzinfo=None)
+        # The wall clock may have gone back since: begin early enough, and take the first that is truly later.
+        here = wall - timedelta(hours=3)
+        for found in islice(_near(given, here).xafter(here), _ENDLESS):
+            there = found.replace(tzinfo=zone).astimezone(UTC)
+            if there > moment:
+                return there
+        return None
+
+    return after
+
+
+def _wall(text: str, zone: ZoneInfo) -> str:
+    """A moment in UTC as the wall clock of a zone shows it."""
+    moment = datetime.strptime(text, "%Y%m%dT%H%M%S").replace(tzinfo=UTC)
+    return moment.astimezone(zone).strftime("%Y%m%dT%H%M%S")
+
+
+def _near(given: Any, moment: datetime) -> rrule:
+    """The same rule, begun shortly before a moment, so that a rule of seconds is not counted from its beginning."""
+    unit = _UNITS.get(given._freq)
+    if unit is None or given._count is not None:
+        return given
+    span = unit * given._interval
+    skipped = (moment - given._dtstart) // span - 2
+    return given if skipped <= 0 else given.replace(dtstart=given._dtstart + span * skipped)

@@ -1,0 +1,256 @@
+"""Actions: attempts with retries, intentions before what is sent, and what to do when nobody knows."""
+
+import asyncio
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine.outcomes import Attempts, Cancelled, Scope, read_attempts
+from oak_relay.engine.plan import Node
+from oak_relay.engine.protocols import Call, Entry, LocalEffect, Manner, Outcome
+from oak_relay.engine.rest import end_task
+
+if TYPE_CHECKING:
+    from oak_relay.engine.walk import Walk
+
+LARGEST_VALUE = 4_000_000
+HAPPENED, AGAIN, GIVE_UP = "it happened", "try again", "give up"
+LOST = "the worker was lost while this call was under way; what it did is possibly spent"
+
+
+async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Carry out an action; its output."""
+    empty: list[str] = []
+    given = walk.render(node, path, scope, empty)
+    manner = walk.executor.manner(node.action, given)
+    hash_ = values.digest(node.digest, values.dumps(given))
+    state = read_attempts(walk.journal.entries(path), path, hash_)
+    if state.done:
+        if state.error:
+            raise state.error
+        return state.output
+    if walk.replaying:
+        walk.refused.add(path)
+        await walk.halt(path)
+    assert node.retry is not None
+    detail: dict[str, Any] = {"input": given}
+    if empty:
+        detail["empty"] = sorted(set(empty))
+    timeout = node.timeout if node.timeout is not None else manner.timeout
+    effect = _Effect(walk, node, path, manner, hash_, detail, timeout)
+    if state.open is not None:
+        await effect.lost(state)
+    if state.unsure is not None and manner.repeat in ("unsafe", "checkable"):
+        settled = await effect.settle(state.unsure, state.error)
+        if settled is not None:
+            return settled.output
+    if state.again_at is not None:
+        await walk.pause(path, state.again_at)
+    while True:
+        if walk.cancelling:
+            raise Cancelled
+        state.number += 1
+        entry = Entry(path, "ended", state.number, hash_, None, detail, walk.journal.now())
+        call = effect.as_call(state.number)
+        try:
+            if manner.reach == "local":
+                return (await walk.journal.commit(entry, walk.executor.effect(call)))["output"]
+            return await effect.call(call, entry)
+        except StepFailed as failed:
+            state.failures += 1
+            failed.step = failed.step or path
+            settled = await effect.failed(entry, failed, state.failures)
+            if settled is not None:
+                return settled.output
+
+
+class _Effect:
+    """One step's action, whatever attempt it is at."""
+
+    def __init__(
+        self, walk: "Walk", node: Node, path: str, manner: Manner, hash_: str, detail: dict[str, Any], timeout: float
+    ) -> None:
+        self.walk, self.node, self.path, self.manner = walk, node, path, manner
+        self.hash, self.detail, self.timeout = hash_, detail, timeout
+
+    async def call(self, call: Call, entry: Entry) -> Any:
+        """Reach outside: intention first, then the call, then its outcome."""
+        walk = self.walk
+        if self.manner.reach == "outside":
+            while (wait := await walk.executor.admit(call)) > 0:
+                await walk.pause(f"{self.path}#admitted", walk.journal.now() + timedelta(seconds=wait))
+            entry = Entry(entry.path, "ended", entry.attempt, entry.hash, None, entry.detail, walk.journal.now())
+        reserved = await self._reserve(call)
+        try:
+            if self.manner.reach == "outside":
+                began = Entry(entry.path, "began", entry.attempt, entry.hash, None, entry.detail, entry.started)
+                await walk.journal.commit(began)
+            outcome = await self._perform(call)
+        finally:
+            walk.reserved -= reserved
+        walk.spent.add(outcome.usage)
+        body = {"output": outcome.output}
+        if outcome.usage:
+            body["usage"] = outcome.usage
+        length = len(values.dumps(outcome.output))
+        if length > LARGEST_VALUE:
+            raise StepFailed(
+                "too_long",
+                f"{call.action} gave {length} characters",
+                fix="ask for less",
+                reached="yes",
+                detail=outcome.detail,
+            )
+        detail = {**(entry.detail or {}), **outcome.detail}
+        recorded = await walk.journal.commit(
+            Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, walk.journal.now())
+        )
+        return recorded["output"]
+
+    def as_call(self, attempt: int) -> Call:
+        walk = self.walk
+        key = f"{walk.start.run_id}:{self.path}"
+        return Call(self.node.action, self.detail["input"], self.path, attempt, key, self.timeout, walk.left())
+
+    async def failed(self, entry: Entry, failed: StepFailed, failures: int) -> Outcome | None:
+        """Record a failed attempt. Returns None when it is to be tried again, or what a person says it gave;
+        else raises it."""
+        walk, now = self.walk, self.walk.journal.now()
+        wait = self._again(failed, failures)
+        unsafe = self.manner.repeat in ("unsafe", "checkable")
+        unsure = unsafe and failed.reached == "maybe" and self.node.unknown != "fail" and not walk.cancelling
+        body: dict[str, Any] = {"error": failed.as_data()}
+        if failed.usage:
+            walk.spent.add(failed.usage)
+            body["usage"] = failed.usage
+        if unsure:
+            body["unknown"] = True
+        elif wait is not None:
+            body["again_at"] = (now + timedelta(seconds=wait)).isoformat()
+        detail = {**self.detail, **failed.detail}
+        await walk.journal.commit(Entry(self.path, "ended", entry.attempt, self.hash, body, detail, entry.started, now))
+        if unsure:
+            return await self.settle(entry.attempt, failed)
+        if wait is None:
+            raise failed
+        await walk.pause(self.path, now + timedelta(seconds=wait))
+        return None
+
+    async def lost(self, state: Attempts) -> None:
+        """An attempt began and has no outcome: its worker was lost while the call was under way."""
+        walk, open_ = self.walk, state.open
+        assert open_ is not None and open_.started is not None
+        if self.manner.repeat in ("unsafe", "checkable"):
+            await walk.pause(open_.path, open_.started + timedelta(seconds=self.timeout + walk.start.grace))
+        body, now = {"note": LOST}, walk.journal.now()
+        walk.journal.add(Entry(self.path, "lost", open_.attempt, self.hash, body, open_.detail, open_.started, now))
+        state.open, state.unsure = None, open_.attempt
+
+    async def settle(self, attempt: int, failed: StepFailed | None) -> Outcome | None:
+        """Nobody knows what became of an attempt: what it gave, None when it is to be made again, else an error."""
+        settled, again = await self._unknown(attempt, failed.message if failed else LOST)
+        if settled is not None or again:
+            return settled
+        if failed is None:
+            failed = StepFailed(
+                "failed",
+                f"{self.node.name}: {LOST}, and {self.node.action} must not be repeated unseen",
+                fix="look whether it happened; mark it unknown: repeat if repeating does no harm",
+                reached="maybe",
+                step=self.path,
+            )
+        raise failed
+
+    async def _unknown(self, attempt: int, note: str) -> tuple[Outcome | None, bool]:
+        walk, node = self.walk, self.node
+        path = f"{self.path}#unknown{attempt}"
+        closed = walk.journal.entries(f"{path}#end")
+        if closed:
+            said = closed[0].body
+        else:
+            said = await self._looked(attempt)
+            if said is None:
+                if node.unknown != "ask":
+                    return None, node.unknown == "repeat"
+                said = await self._asked(path, attempt, note)
+            said = walk.journal.add(Entry(f"{path}#end", "value", body=said, at=walk.journal.now()))
+        if said["choice"] == HAPPENED:
+            return Outcome(said.get("data")), False
+        return None, said["choice"] == AGAIN
+
+    async def _looked(self, attempt: int) -> dict[str, Any] | None:
+        """Of a checkable action: what a look says; None when that cannot be had."""
+        if self.manner.repeat != "checkable":
+            return None
+        try:
+            found = await self.walk.executor.happened(self.as_call(attempt))
+        except StepFailed:
+            return None
+        return {"choice": HAPPENED, "data": found.output, "by": ""} if found else {"choice": AGAIN, "by": ""}
+
+    async def _asked(self, path: str, attempt: int, note: str) -> Any:
+        """What a person says; all alike questions can be answered together."""
+        walk, node = self.walk, self.node
+        if not walk.journal.entries(path):
+            question = {
+                "path": path,
+                "at": "tray",
+                "text": f"Did {node.name} ({node.action}) happen? {note[0].upper()}{note[1:]}.",
+                "choices": [HAPPENED, AGAIN, GIVE_UP],
+                "form": None,
+                "then": "go_on",
+                "until": None,
+                "input": self.detail["input"],
+                "alike": values.digest("unknown", walk.plan.workflow, node.place, node.action),
+            }
+            opened = Entry(path, "opened", attempt, body={}, at=walk.journal.now())
+            await walk.journal.commit(opened, LocalEffect("ask", question))
+        return await walk.signal(path)
+
+    async def _reserve(self, call: Call) -> float:
+        """Set aside the most that a call may cost, until it is known what it did cost."""
+        left = self.walk.left()
+        if left is None:
+            return 0.0
+        worst = await self.walk.executor.worst(call)
+        if worst > left:
+            raise StepFailed(
+                "over_limit",
+                f"this call of {call.action} may cost {worst:.6f}, and {left:.6f} is left of the run's money",
+                fix="raise limits: money, or lower max_tokens",
+            )
+        self.walk.reserved += worst
+        return worst
+
+    async def _perform(self, call: Call) -> Outcome:
+        """The call, within its time."""
+        walk = self.walk
+        task = asyncio.ensure_future(walk.executor.perform(call))
+        walk.calls[task] = self.manner
+        try:
+            done, _ = await asyncio.wait({task}, timeout=call.timeout)
+            if not done:
+                await end_task(task)
+                raise StepFailed(
+                    "timeout",
+                    f"{call.action} gave no answer within {call.timeout:g} s",
+                    fix="raise the step's timeout",
+                    reached="maybe",
+                )
+            if task.cancelled():
+                raise StepFailed("cancelled", "the run was cancelled during this call", reached="maybe")
+            return task.result()
+        finally:
+            walk.calls.pop(task, None)
+            await end_task(task)
+
+    def _again(self, failed: StepFailed, failures: int) -> float | None:
+        """Seconds until the next attempt, or None when there is none."""
+        retry = self.node.retry
+        assert retry is not None
+        if failures >= retry.tries or failed.kind not in retry.kinds or self.walk.cancelling:
+            return None
+        if self.manner.repeat in ("unsafe", "checkable") and failed.reached != "no":
+            return None
+        return retry.delay(failures, self.walk.journal.random(), failed.delay)

@@ -1,0 +1,168 @@
+"""Steps with lists inside: `each`, `together`, `repeat`. A finished item, strand or round closes into one result."""
+
+from typing import TYPE_CHECKING, Any
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine import others
+from oak_relay.engine.outcomes import Chunk, Scope
+from oak_relay.engine.plan import Node, names_in
+from oak_relay.engine.protocols import Entry
+from oak_relay.engine.rest import Resting
+
+if TYPE_CHECKING:
+    from oak_relay.engine.walk import Walk
+
+LONG_LIST = 200
+"""Items above which a list is walked in chunks, each a child run that any worker may take."""
+CHUNK = 100
+SIDE_BY_SIDE = 16
+"""Chunks of one list that may be walked at once."""
+
+
+async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Steps for every item; the list of what they give."""
+    closed = walk.journal.entries(f"{path}#end")
+    if closed:
+        return closed[0].body
+    items = walk.render(node, path, scope, [])
+    if not isinstance(items, list):
+        raise StepFailed("invalid", f"{node.name} needs a list, not {type(items).__name__}", fix="give each: a list")
+    hash_ = values.digest(node.digest, values.dumps(items))
+    recorded = walk.recorded(path, hash_)
+    if recorded is None:
+        body: dict[str, Any] = {"items": items}
+        if len(items) > LONG_LIST:
+            body["chunk"] = CHUNK
+        recorded = walk.journal.add(Entry(path, "value", hash=hash_, body=body, at=walk.journal.now()))
+    items = recorded["items"]
+    if "chunk" in recorded:
+        results = await _in_chunks(walk, node, path, scope, items, recorded["chunk"])
+    else:
+        results = await _through(walk, node, path, scope, items, 0, node.width)
+    if node.failed == "drop":
+        results = [r for r in results if "error" not in r]
+    given = [{"error": r["error"]} if "error" in r else r["value"] for r in results]
+    return walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now()))
+
+
+async def chunk(walk: "Walk", node: Node, scope: Scope, part: Chunk) -> list[dict[str, Any]]:
+    """A part of a list, as the child run that walks it does: `{value}` or `{error}` of each item."""
+    return await _through(walk, node, part.path, scope, part.items, part.first, part.width)
+
+
+async def together(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Strands side by side; a mapping of what they give."""
+    closed = walk.journal.entries(f"{path}#end")
+    if closed:
+        return closed[0].body
+    if walk.recorded(path, node.digest) is None:
+        body = {"strands": [way.name for way in node.ways]}
+        walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+    results: dict[str, Any] = {way.name: None for way in node.ways}
+
+    async def strand(index: int) -> None:
+        way = node.ways[index]
+        inner = dict(scope)
+        await walk.steps(way.steps, f"{path}.{way.name}.", inner)
+        results[way.name] = walk.value(way.gives, inner)
+
+    await walk.strands.together([strand(index) for index in range(len(node.ways))])
+    return walk.journal.add(Entry(f"{path}#end", "value", body=results, at=walk.journal.now()))
+
+
+async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Rounds until something holds; what the last one gives."""
+    assert node.until is not None
+    if walk.recorded(path, node.digest) is None:
+        body = {"rounds": node.most}
+        walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+    outer = {k: v for k, v in scope.items() if k != "last"}
+    last: dict[str, Any] = {}
+    for number in range(node.most):
+        here = f"{path}[{number}]"
+        closed = walk.journal.entries(f"{here}#end")
+        if closed:
+            ended = closed[0].body
+        else:
+            inner = {**outer, **last}
+            await walk.steps(node.steps, f"{here}.", inner)
+            ended = {"value": walk.value(node.gives, inner), "done": bool(walk.value(node.until, inner))}
+            ended = walk.journal.add(Entry(f"{here}#end", "closed", body=ended, at=walk.journal.now()))
+        last = {"last": ended["value"]}
+        if ended["done"]:
+            break
+    value = last["last"]
+    if not walk.journal.entries(f"{path}#end"):
+        walk.journal.add(Entry(f"{path}#end", "value", body=value, at=walk.journal.now()))
+    return value
+
+
+async def _through(
+    walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], first: int, width: int
+) -> list[dict[str, Any]]:
+    """Items, so many at a time, in this walk."""
+    results: list[dict[str, Any]] = [{} for _ in items]
+    positions = iter(range(len(items)))
+    broken: list[BaseException] = []
+
+    async def strand() -> None:
+        for index in positions:
+            if broken:
+                return
+            try:
+                results[index] = await _item(walk, node, f"{path}[{first + index}]", scope, items[index])
+            except Resting:
+                raise
+            except BaseException as error:
+                broken.append(error)
+                raise
+
+    await walk.strands.together([strand() for _ in range(min(width, len(items)))])
+    return results
+
+
+async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) -> dict[str, Any]:
+    """`{value}` or, where failures are kept, `{error}` of one item."""
+    closed = walk.journal.entries(f"{path}#end")
+    if closed:
+        return closed[0].body
+    inner = {**scope, node.item: item}
+    try:
+        await walk.steps(node.steps, f"{path}.", inner)
+        outcome = {"value": walk.value(node.gives, inner)}
+    except StepFailed as failed:
+        failed.step = failed.step or path
+        if node.failed == "stop":
+            raise
+        await walk.withdraw(path)
+        outcome = {"error": failed.as_data()}
+    return walk.journal.add(Entry(f"{path}#end", "closed", body=outcome, at=walk.journal.now()))
+
+
+async def _in_chunks(
+    walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], size: int
+) -> list[dict[str, Any]]:
+    """A long list as child runs, some of them at once, each with its share of the width."""
+    at_once = min(node.width, SIDE_BY_SIDE)
+    wanted = names_in(node.steps) | node.gives.names
+    seen = {k: v for k, v in scope.items() if k in wanted and k not in (node.item, "settings", "now")}
+    starts = range(0, len(items), size)
+    results: dict[int, list[dict[str, Any]]] = {}
+    positions = iter(starts)
+
+    async def strand() -> None:
+        for first in positions:
+            part = {
+                "place": node.place,
+                "path": path,
+                "items": items[first : first + size],
+                "first": first,
+                "width": max(1, node.width // at_once),
+            }
+            here = f"{path}[{first}:{min(first + size, len(items))}]"
+            given = {"chunk": part, "input": seen}
+            results[first] = await others.child(walk, here, values.digest(node.digest, here), given, node.name)
+
+    await walk.strands.together([strand() for _ in range(min(at_once, len(starts)))])
+    return [outcome for first in starts for outcome in results[first]]

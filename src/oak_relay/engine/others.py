@@ -1,0 +1,157 @@
+"""Steps that others bring to an end: child runs, questions to people, events. The run rests meanwhile."""
+
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+from oak_relay.document import durations, values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
+from oak_relay.engine.outcomes import Scope
+from oak_relay.engine.plan import Node
+from oak_relay.engine.protocols import Entry, LocalEffect
+
+if TYPE_CHECKING:
+    from oak_relay.engine.walk import Walk
+
+
+async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Another workflow as a child run; tried again as `retry` says, each time as a new run."""
+    given = walk.render(node, path, scope, [])
+    hash_ = values.digest(node.digest, values.dumps(given))
+    if not node.waited:
+        started = await _open(
+            walk, path, hash_, LocalEffect("child", {"path": path, "waited": False, **given}), "value"
+        )
+        return started["output"]
+    retry, failures = node.retry, 0
+    assert retry is not None
+    while True:
+        here = path if not failures else f"{path}~{failures + 1}"
+        try:
+            return await child(walk, here, hash_, given, node.name)
+        except StepFailed as failed:
+            failures += 1
+            if failures >= retry.tries or failed.kind not in retry.kinds or walk.cancelling:
+                raise
+            ended = walk.journal.entries(f"{here}#end")[-1].at or walk.journal.now()
+            await walk.pause(f"{here}#again", ended + timedelta(seconds=retry.delay(failures, 0.5, failed.delay)))
+
+
+async def child(walk: "Walk", path: str, hash_: str, given: dict[str, Any], name: str) -> Any:
+    """The result of a child run, started if it is not yet. Raises `StepFailed` with the child's own error."""
+    closed = walk.journal.entries(f"{path}#end")
+    recorded = walk.recorded(path, hash_)
+    if not closed:
+        left = None if recorded is not None else walk.left()
+        money = None if left is None else left / walk.strands.active
+        await _open(walk, path, hash_, LocalEffect("child", {"path": path, "waited": True, "money": money, **given}))
+        ended = await walk.signal(path)
+        walk.spent.add(ended.get("usage"))
+        ended = walk.journal.add(Entry(f"{path}#end", "value", body=ended, at=walk.journal.now()))
+    else:
+        ended = closed[0].body
+    if ended["state"] == "succeeded":
+        return ended["result"]
+    error = ended.get("error") or {"kind": "failed", "message": f"the run ended {ended['state']}"}
+    kind: Any = "cancelled" if ended["state"] == "cancelled" else error["kind"]
+    raise StepFailed(kind, f"{name}: {error['message']}", fix=error.get("fix", ""), reached="yes", step=path)
+
+
+async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """Rest for a duration, until a moment, or until an event comes."""
+    done = walk.journal.entries(f"{path}#woke")
+    if node.event:
+        return done[0].body if done else await _event(walk, node, path, scope)
+    recorded = walk.recorded(path, node.digest)
+    if recorded is None:
+        until = _until(walk, walk.render(node, path, scope, []))
+        body = {"until": until.isoformat()}
+        recorded = walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+    if done:
+        return done[0].body
+    await walk.pause(path, datetime.fromisoformat(recorded["until"]))
+    now = walk.journal.now()
+    return walk.journal.add(Entry(f"{path}#woke", "value", body={"at": now.isoformat()}, at=now))
+
+
+async def ask(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """A question to a person, at rest until it is answered or expires."""
+    closed = walk.journal.entries(f"{path}#end")
+    text = values.text_of(walk.render(node, path, scope, []))
+    hash_ = values.digest(node.digest, text)
+    recorded = walk.recorded(path, hash_)
+    if closed:
+        return _answered(node, path, closed[0].body)
+    if recorded is None:
+        until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
+        moment = until and until.isoformat()
+        question = {"path": path, "text": text, "alike": None, "until": moment, **node.fixed}
+        recorded = await _open(walk, path, hash_, LocalEffect("ask", question), body={"until": moment})
+    until = datetime.fromisoformat(recorded["until"]) if recorded["until"] else None
+    said = await walk.signal(path, until)
+    if said is None:
+        if walk.replaying:
+            await walk.halt(path)
+        entry = Entry(f"{path}#expired", "value", body={}, at=walk.journal.now())
+        settled = walk.journal.entries(entry.path)
+        body = settled[0].body if settled else await walk.journal.commit(entry, LocalEffect("expire", {"path": path}))
+        said = body["output"]["answer"] or {"expired": True}
+    given = {name: said.get(name) for name in ("choice", "data", "text", "by", "at")}
+    given["expired"] = bool(said.get("expired"))
+    if given["expired"] and node.fixed["then"] in (node.fixed["choices"] or ()):
+        given["choice"] = node.fixed["then"]
+    return _answered(node, path, walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now())))
+
+
+def _answered(node: Node, path: str, given: Any) -> Any:
+    if given["expired"] and node.fixed["then"] == "fail":
+        raise StepFailed("timeout", f"nobody answered {node.name} in time", fix="ask again", step=path)
+    return given
+
+
+async def _open(
+    walk: "Walk", path: str, hash_: str, effect: LocalEffect, kind: Any = "opened", body: Any = None
+) -> Any:
+    """Record that something is asked of another, in the commit that asks. What was asked by another run is not
+    replayed."""
+    recorded = walk.recorded(path, hash_)
+    if recorded is None:
+        entry = Entry(path, kind, 1, hash_, body or {}, at=walk.journal.now())
+        recorded = await walk.journal.commit(entry, effect)
+    if "fault" in recorded["output"]:
+        raise StepFailed.from_data(recorded["output"]["fault"])
+    return recorded
+
+
+async def _event(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+    """The first event of a type for which `where` holds; those since the run's beginning count."""
+    where = Template(node.where) if node.where else None
+    seen = {name: scope[name] for name in (where.names if where else ()) if name in scope and name != "now"}
+    recorded = walk.recorded(path, node.digest)
+    if recorded is None:
+        until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
+        moment = until and until.isoformat()
+        listen = {"path": path, "type": node.event, "where": node.where, "scope": seen, "until": moment}
+        recorded = await _open(walk, path, node.digest, LocalEffect("listen", listen), body={"until": moment})
+    for early in recorded["output"]["events"]:
+        if where is None or walk.value(where, {**seen, "arrived": early}):
+            return walk.journal.add(Entry(f"{path}#woke", "value", body=early, at=walk.journal.now()))
+    until = datetime.fromisoformat(recorded["until"]) if recorded["until"] else None
+    came = await walk.signal(path, until)
+    if came is None and walk.replaying:
+        await walk.halt(path)
+    body = {"expired": True} if came is None else came
+    return walk.journal.add(Entry(f"{path}#woke", "value", body=body, at=walk.journal.now()))
+
+
+def _until(walk: "Walk", given: Any) -> datetime:
+    text = values.text_of(given)
+    try:
+        return walk.journal.now() + timedelta(seconds=durations.seconds(text))
+    except ValueError:
+        try:
+            return durations.moment(text)
+        except ValueError:
+            raise StepFailed(
+                "invalid", f"{text!r} is neither a duration nor a moment", fix="write 5m or a moment in RFC 3339"
+            ) from None

@@ -1,0 +1,85 @@
+"""What a local effect needs in the database: ids, texts as they may be shown, and what was blanked sealed."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+
+import uuid_utils.compat as uuids
+
+from oak_relay.document import values
+from oak_relay.engine.protocols import LocalEffect
+from oak_relay.runtime.registry import Registry
+from oak_relay.store.queue import Claim
+from oak_relay.store.vault import event_context, listener_context, published_context
+
+
+def prepared(effect: LocalEffect, claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    """The data of an effect as the store takes it."""
+    make = _MAKERS.get(effect.op)
+    if make is not None:
+        return make(effect.data, claim, registry, workflow)
+    data = registry.now.blanker.value(dict(effect.data))
+    return {"text": values.dumps(data)} if effect.op == "answer" else data
+
+
+def arrived(row: Mapping[str, Any], registry: Registry) -> dict[str, Any]:
+    """What was published as documents see it: an event's CloudEvents attributes, or what changed."""
+    exact = registry.vault.exact(row["body"], row["sealed"], published_context(row["id"]))
+    return values.loads(exact or "{}")
+
+
+def envelope(event_id: str, kind: str, source: str, data: Any, subject: str | None, time: str = "") -> dict[str, Any]:
+    """The attributes of an event (CloudEvents 1.0)."""
+    event = {"specversion": "1.0", "id": event_id, "type": kind, "source": source}
+    event["time"] = time or datetime.now().astimezone().isoformat()
+    return {**event, **({"subject": subject} if subject is not None else {}), "data": data}
+
+
+def _emit(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    event_id, source = uuids.uuid7(), f"/workflows/{workflow}"
+    subject = None if data.get("subject") is None else values.text_of(data["subject"])
+    event = envelope(str(event_id), data["type"], source, data.get("data"), subject)
+    text, sealed = registry.vault.blanked(values.dumps(event), registry.now.blanker, published_context(event_id))
+    return {"id": event_id, "type": data["type"], "source": source, "text": text, "sealed": sealed}
+
+
+def _child(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    event_id = uuids.uuid7()
+    part = "chunk" in data
+    given = {"chunk": data["chunk"], "input": data["input"]} if part else data["input"]
+    text, sealed = registry.vault.blanked(values.dumps(given), registry.now.blanker, event_context(event_id))
+    return {
+        "run_id": uuids.uuid7(),
+        "event_id": event_id,
+        "version_id": claim.version_id if part else None,
+        "workflow": data.get("workflow"),
+        "text": text,
+        "sealed": sealed,
+        "path": data["path"],
+        "step": data["path"].rpartition(".")[2],
+        "waited": data["waited"],
+        "money": None if data.get("money") is None else f"{data['money']:.9f}",
+    }
+
+
+def _ask(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    config = {name: data.get(name) for name in ("at", "choices", "form", "then", "input")}
+    shown = registry.now.blanker
+    return {
+        "id": uuids.uuid7(),
+        "path": data["path"],
+        "text": shown.text(data["text"]),
+        "config": values.dumps(shown.value(config)),
+        "alike": data["alike"],
+        "until": datetime.fromisoformat(data["until"]) if data["until"] else None,
+    }
+
+
+def _listen(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    context = listener_context(claim.run_id, data["path"])
+    text, sealed = registry.vault.blanked(values.dumps(data["scope"]), registry.now.blanker, context)
+    told = {"text": text, "sealed": sealed, "told": lambda row: arrived(row, registry)}
+    return {**told, "path": data["path"], "type": data["type"], "where": data["where"]}
+
+
+_MAKERS = {"emit": _emit, "child": _child, "ask": _ask, "listen": _listen}

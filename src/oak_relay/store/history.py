@@ -1,0 +1,84 @@
+"""History by month: partitions of `run`, `event` and `journal`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
+
+from datetime import UTC, datetime
+from uuid import UUID
+
+import asyncpg
+import structlog
+
+log = structlog.get_logger()
+TABLES = {"run": "id", "event": "id", "journal": "run_id"}
+AHEAD = 2
+_LOCK = 7226304
+
+
+def first_id(moment: datetime) -> UUID:
+    """The smallest id of a moment."""
+    return UUID(int=int(moment.timestamp() * 1000) << 80)
+
+
+def month(moment: datetime, further: int = 0) -> datetime:
+    """The beginning of a moment's month, or of one so many months further."""
+    number = moment.year * 12 + moment.month - 1 + further
+    return datetime(number // 12, number % 12 + 1, 1, tzinfo=UTC)
+
+
+async def ensure(connection: asyncpg.Connection, now: datetime) -> list[str]:
+    """Make the partitions of this month and the next ones that are not there; their names."""
+    made: list[str] = []
+    for further in range(AHEAD + 1):
+        begin, end = month(now, further), month(now, further + 1)
+        for table, column in TABLES.items():
+            name = f"{table}_{begin:%Y_%m}"
+            if await connection.fetchval("SELECT to_regclass($1) IS NOT NULL", name):
+                continue
+            async with connection.transaction():
+                await connection.execute("SELECT pg_advisory_xact_lock($1)", _LOCK)
+                if await connection.fetchval("SELECT to_regclass($1) IS NOT NULL", name):
+                    continue
+                await _make(connection, table, column, name, first_id(begin), first_id(end))
+                made.append(name)
+    return made
+
+
+async def _make(connection: asyncpg.Connection, table: str, column: str, name: str, low: UUID, high: UUID) -> None:
+    """A month's partition; rows of it that already came into the rest are taken over."""
+    await connection.execute(f"CREATE TABLE {name} (LIKE {table} INCLUDING ALL)")
+    await connection.execute(
+        f"WITH moved AS (DELETE FROM {table}_rest WHERE {column} >= '{low}' AND {column} < '{high}' RETURNING *) "
+        f"INSERT INTO {name} SELECT * FROM moved"
+    )
+    await connection.execute(f"ALTER TABLE {table} ATTACH PARTITION {name} FOR VALUES FROM ('{low}') TO ('{high}')")
+
+
+async def drop_before(connection: asyncpg.Connection, limit: datetime) -> list[str]:
+    """Drop the months that ended before `limit`; runs in them that are not over move into the rest first."""
+    rows = await connection.fetch(
+        "SELECT c.relname AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid "
+        "WHERE i.inhparent = 'run'::regclass AND c.relname ~ '^run_\\d{4}_\\d{2}$' ORDER BY 1"
+    )
+    dropped: list[str] = []
+    for row in rows:
+        year, number = (int(part) for part in row["name"].split("_")[1:])
+        if month(datetime(year, number, 1, tzinfo=UTC), 1) > limit:
+            continue
+        async with connection.transaction():
+            await connection.execute("SELECT pg_advisory_xact_lock($1)", _LOCK)
+            await _drop(connection, row["name"].removeprefix("run_"))
+        dropped.append(row["name"].removeprefix("run_"))
+        log.info("month of history dropped", month=dropped[-1])
+    return dropped
+
+
+async def _drop(connection: asyncpg.Connection, suffix: str) -> None:
+    open_ = [r["id"] for r in await connection.fetch(f"SELECT id FROM run_{suffix} WHERE ended_at IS NULL")]
+    events = [
+        r["event_id"] for r in await connection.fetch(f"SELECT event_id FROM run_{suffix} WHERE ended_at IS NULL")
+    ]
+    for table, column in TABLES.items():
+        await connection.execute(f"ALTER TABLE {table} DETACH PARTITION {table}_{suffix}")
+        kept = events if table == "event" else open_
+        await connection.execute(
+            f"INSERT INTO {table} SELECT * FROM {table}_{suffix} WHERE {column} = ANY($1::uuid[])", kept
+        )
+        await connection.execute(f"DROP TABLE {table}_{suffix}")

@@ -1,0 +1,388 @@
+"""Local effects: changes of our own records that commit together with the journal entry that tells of them."""
+
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+import uuid_utils.compat as uuids
+
+from oak_relay.document import values
+from oak_relay.engine.memory import is_below
+from oak_relay.store.tables import MAIN_WORKSPACE
+
+DEEPEST = 16
+"""How many events may cause one another."""
+
+
+@dataclass(slots=True)
+class EntryRow:
+    """An entry as it is stored; `effect` is a change of our own records in the same commit, whose result
+    `finish_body` puts into the body."""
+
+    run_id: UUID
+    seq: int
+    path: str
+    kind: str
+    attempt: int
+    hash: str
+    body: str | None
+    detail: str | None
+    sealed: bytes | None
+    started: datetime | None
+    at: datetime | None
+    scope: str = ""
+    steps: int = 0
+    attempts: int = 0
+    tokens_in: int | None = None
+    tokens_out: int | None = None
+    money: str | None = None
+    effect: tuple[str, dict[str, Any]] | None = None
+    workflow_id: UUID | None = None
+    depth: int = 0
+    result: Any = None
+    finish_body: Any = None
+
+
+async def apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
+    """Carry out effects; locks are taken in the order of their keys, so that batches cannot block each other."""
+    keys = sorted({key for row in rows if (key := _lock_key(row))})
+    if keys:
+        await connection.execute(
+            "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) "
+            "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
+            keys,
+        )
+    for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}):
+        await _search(connection, table_id)
+    for row in rows:
+        assert row.effect is not None
+        op, data = row.effect
+        row.result = await _OPS[op](connection, row, data)
+        row.body, row.sealed = row.finish_body(row.result)
+
+
+async def take_back(connection: asyncpg.Connection, run_ids: list[UUID], prefix: str = "") -> None:
+    """What runs asked of others below a path is wanted no longer: children are cancelled, questions withdrawn,
+    events not waited for."""
+    given = MAIN_WORKSPACE, run_ids
+    questions = [
+        r["id"]
+        for r in await connection.fetch(
+            "SELECT id, path FROM question WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND state = 'open'",
+            *given,
+        )
+        if is_below(r["path"], prefix)
+    ]
+    if questions:
+        await connection.execute(
+            "UPDATE question SET state = 'withdrawn' WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
+            MAIN_WORKSPACE,
+            questions,
+        )
+    for table in ("listener", "signal") if not prefix else ("listener",):
+        paths = await connection.fetch(
+            f"SELECT run_id, path FROM {table} WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])", *given
+        )
+        gone = [(r["run_id"], r["path"]) for r in paths if is_below(r["path"], prefix)]
+        if gone:
+            await connection.execute(
+                f"DELETE FROM {table} t USING unnest($2::uuid[], $3::text[]) AS g(run_id, path) "
+                "WHERE t.workspace_id = $1 AND t.run_id = g.run_id AND t.path = g.path",
+                MAIN_WORKSPACE,
+                [g[0] for g in gone],
+                [g[1] for g in gone],
+            )
+    children = await connection.fetch(
+        "SELECT id, parent_path FROM run WHERE workspace_id = $1 AND parent_id = ANY($2::uuid[]) "
+        "AND kind IN ('child', 'part') AND ended_at IS NULL",
+        *given,
+    )
+    await mark_cancelled(connection, [r["id"] for r in children if is_below(r["parent_path"], prefix)])
+
+
+async def mark_cancelled(connection: asyncpg.Connection, run_ids: list[UUID]) -> None:
+    """Ask runs and their children to end; those that rest are woken for it."""
+    if not run_ids:
+        return
+    rows = await connection.fetch(
+        "WITH RECURSIVE family AS (SELECT unnest($2::uuid[]) AS id UNION SELECT r.id FROM run r JOIN family f ON "
+        "r.parent_id = f.id WHERE r.workspace_id = $1 AND r.kind IN ('child', 'part') AND r.ended_at IS NULL) "
+        "UPDATE run r SET cancel_at = coalesce(cancel_at, clock_timestamp()) FROM family f "
+        "WHERE r.workspace_id = $1 AND r.id = f.id AND r.ended_at IS NULL RETURNING r.id",
+        MAIN_WORKSPACE,
+        run_ids,
+    )
+    await connection.execute(
+        "UPDATE queue SET wakes = wakes + 1, held = NULL, "
+        "ready_at = CASE WHEN worker_id IS NULL THEN clock_timestamp() ELSE ready_at END "
+        "WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])",
+        MAIN_WORKSPACE,
+        [r["id"] for r in rows],
+    )
+
+
+def _lock_key(row: EntryRow) -> str:
+    """What an effect must have for itself; empty when nothing."""
+    assert row.effect is not None
+    op, data = row.effect
+    if op == "table.upsert":
+        return f"{data['table']}|{values.dumps([data['row'][c] for c in data['match']])}"
+    if op == "once":
+        return f"{row.workflow_id}|{data['step']}|{data['key']}"
+    return f"event|{data['type']}" if op == "listen" else ""
+
+
+# One function for each kind of effect; each returns what the entry's body holds as `output`.
+
+
+async def _answer(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> Any:
+    await connection.execute(
+        "UPDATE run SET answer = coalesce(answer, $3) WHERE workspace_id = $1 AND id = $2",
+        MAIN_WORKSPACE,
+        row.run_id,
+        data["text"],
+    )
+
+
+async def _once(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    holder = await connection.fetchval(
+        "INSERT INTO once (workspace_id, workflow_id, step, key, run_id) VALUES ($1, $2, $3, $4, $5) "
+        "ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET at = once.at RETURNING run_id",
+        MAIN_WORKSPACE,
+        row.workflow_id,
+        data["step"],
+        values.storable_text(data["key"])[:400],
+        row.run_id,
+    )
+    return {"first": holder == row.run_id, "run": str(holder)}
+
+
+_UPSERT = """
+WITH target AS (
+  SELECT id FROM table_row WHERE workspace_id = $1 AND table_id = $2::uuid AND searched AND data @> $3::text::jsonb ORDER BY id LIMIT 1
+), changed AS (
+  UPDATE table_row t SET data = t.data || $4::text::jsonb, updated_at = now() FROM target
+  WHERE t.workspace_id = $1 AND t.table_id = $2::uuid AND t.id = target.id RETURNING t.id, t.data
+), added AS (
+  INSERT INTO table_row (workspace_id, table_id, id, data, searched)
+  SELECT $1, $2::uuid, $5, $4::text::jsonb, true WHERE NOT EXISTS (SELECT FROM target) RETURNING id, data
+), written AS (
+  SELECT id, data, false AS created FROM changed UNION ALL SELECT id, data, true FROM added
+), told AS (
+  INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth)
+  SELECT $1, $6::uuid, 'table', $2::uuid::text, '/tables/' || d.name, $6::uuid::text, jsonb_build_object('change',
+    CASE WHEN w.created THEN 'insert' ELSE 'update' END, 'table', d.name, 'id', w.id, 'row', w.data)::text, $7
+  FROM written w, table_def d WHERE d.workspace_id = $1 AND d.id = $2::uuid AND EXISTS (
+    SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = $2::uuid::text)
+)
+SELECT id, data::text AS data, created FROM written
+"""
+
+
+async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
+    """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
+    and those that come later see the mark."""
+    given = MAIN_WORKSPACE, table_id
+    if (
+        await connection.fetchval("SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", *given)
+        is not False
+    ):
+        return
+    await connection.execute("SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", *given)
+    await connection.execute("UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2", *given)
+    await connection.execute(
+        "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched", *given
+    )
+
+
+async def _upsert(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    match = values.dumps({column: data["row"][column] for column in data["match"]})
+    found = await connection.fetchrow(
+        _UPSERT,
+        MAIN_WORKSPACE,
+        data["table"],
+        match,
+        values.dumps(data["row"]),
+        uuids.uuid7(),
+        uuids.uuid7(),
+        row.depth,
+    )
+    return {"id": str(found["id"]), "row": values.loads(found["data"]), "created": found["created"]}
+
+
+async def _emit(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    if row.depth > DEEPEST:
+        return {"fault": too_deep()}
+    await publish(
+        connection, data["id"], data["type"], data["source"], data["text"], data["sealed"], row.depth, row.run_id
+    )
+    return {"id": str(data["id"])}
+
+
+async def publish(
+    connection: asyncpg.Connection,
+    event_id: UUID,
+    kind: str,
+    source: str,
+    text: str,
+    sealed: bytes | None,
+    depth: int,
+    run_id: UUID | None,
+    key: str | None = None,
+) -> bool:
+    """Put an event where those who wait for its type are looked for; False when its id and source came before."""
+    done = await connection.execute(
+        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, sealed, depth, run_id) "
+        "SELECT $1, $2, 'event', $3, $4, $5, $6, $7, $8, $9 WHERE NOT EXISTS (SELECT FROM published "
+        "WHERE workspace_id = $1 AND kind = 'event' AND topic = $3 AND source = $4 AND event_key = $5)",
+        MAIN_WORKSPACE,
+        event_id,
+        kind,
+        source,
+        key or str(event_id),
+        text,
+        sealed,
+        depth,
+        run_id,
+    )
+    return str(done).endswith("1")
+
+
+def too_deep() -> dict[str, Any]:
+    """The error of what would cause more than may be caused."""
+    return {
+        "kind": "over_limit",
+        "message": f"more than {DEEPEST} events have caused one another",
+        "fix": "does this workflow start itself?",
+        "reached": "no",
+    }
+
+
+_CHILD = """
+WITH child AS (
+  SELECT w.id AS workflow_id, v.id AS version_id, v.revision, w.settings
+  FROM workflow w JOIN version v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id
+  WHERE w.workspace_id = $1 AND CASE WHEN $2::uuid IS NOT NULL THEN v.id = $2 ELSE w.name = $3 AND v.number =
+    coalesce(w.live_version, (SELECT max(number) FROM version l WHERE l.workspace_id = $1 AND l.workflow_id = w.id)) END
+), event AS (
+  INSERT INTO event (workspace_id, id, event_key, source, type, body, meta, sealed)
+  SELECT $1, $4, $5, $6, $7, $8, '{"headers":{},"query":{}}', $9 FROM child
+), run AS (
+  INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, kind, parent_id, parent_path,
+    depth, money_limit, subject, settings, trace_parent)
+  SELECT $1, $10, c.workflow_id, c.version_id, $4, $11, $12, $13, $14, $15, $16::text::numeric,
+    p.subject, CASE WHEN $2::uuid IS NULL THEN nullif(c.settings, '{}') ELSE p.settings END, p.trace_parent
+  FROM child c, run p WHERE p.workspace_id = $1 AND p.id = $13
+), queued AS (
+  INSERT INTO queue (workspace_id, run_id, workflow_id, revision) SELECT $1, $10, workflow_id, revision FROM child
+)
+SELECT workflow_id FROM child
+"""
+
+
+async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    part = data["version_id"] is not None
+    depth = row.depth - 1 if part else row.depth
+    if depth > DEEPEST:
+        return {"fault": too_deep()}
+    found = await connection.fetchval(
+        _CHILD,
+        MAIN_WORKSPACE,
+        data["version_id"],
+        data["workflow"],
+        data["event_id"],
+        f"{row.run_id}:{row.path}",
+        f"/runs/{row.run_id}",
+        "oak.part" if part else "oak.child",
+        data["text"],
+        data["sealed"],
+        data["run_id"],
+        data["step"],
+        "part" if part else ("child" if data["waited"] else "run"),
+        row.run_id,
+        data["path"],
+        depth,
+        data["money"],
+    )
+    if found is None:
+        message = f"there is no workflow {data['workflow']}"
+        return {"fault": {"kind": "missing", "message": message, "fix": "save it first", "reached": "no"}}
+    return {"run": str(data["run_id"])}
+
+
+async def _ask(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    await connection.execute(
+        "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at) "
+        "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+        MAIN_WORKSPACE,
+        data["id"],
+        row.run_id,
+        data["path"],
+        values.storable_text(data["text"]),
+        data["config"],
+        data["alike"],
+        data["until"],
+    )
+    return {"question": str(data["id"])}
+
+
+async def _expire(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    """Close an unanswered question; an answer that was quicker counts."""
+    await connection.execute(
+        "UPDATE question SET state = 'expired' WHERE workspace_id = $1 AND run_id = $2 AND path = $3 AND state = 'open'",
+        MAIN_WORKSPACE,
+        row.run_id,
+        data["path"],
+    )
+    answer = await connection.fetchval(
+        "SELECT answer FROM question WHERE workspace_id = $1 AND run_id = $2 AND path = $3 AND state = 'answered'",
+        MAIN_WORKSPACE,
+        row.run_id,
+        data["path"],
+    )
+    return {"answer": None if answer is None else values.loads(answer)}
+
+
+async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    """Wait for an event; those of its type that were handled since the run began are given along."""
+    await connection.execute(
+        "INSERT INTO listener (workspace_id, run_id, path, type, clause, scope, sealed) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        MAIN_WORKSPACE,
+        row.run_id,
+        data["path"],
+        data["type"],
+        data["where"],
+        data["text"],
+        data["sealed"],
+    )
+    early = await connection.fetch(
+        "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.sealed, p.at FROM published p, run r "
+        "WHERE p.workspace_id = $1 AND p.kind = 'event' AND p.topic = $2 AND p.handled_at IS NOT NULL AND r.workspace_id = $1 "
+        "AND r.id = $3 AND p.at >= r.created_at - $4::interval ORDER BY p.at LIMIT 200",
+        MAIN_WORKSPACE,
+        data["type"],
+        row.run_id,
+        timedelta(0),
+    )
+    return {"events": [data["told"](event) for event in early]}
+
+
+async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    await take_back(connection, [row.run_id], data["prefix"])
+    return {}
+
+
+_OPS: dict[str, Callable[[asyncpg.Connection, EntryRow, dict[str, Any]], Awaitable[Any]]] = {
+    "table.upsert": _upsert,
+    "once": _once,
+    "answer": _answer,
+    "emit": _emit,
+    "child": _child,
+    "ask": _ask,
+    "expire": _expire,
+    "listen": _listen,
+    "withdraw": _withdraw,
+}
