@@ -54,6 +54,7 @@ class Processes:
         self.port, self.outside = free_port(), free_port()
         self.url, self.standins = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.outside}"
         self.password = "correct horse 7"
+        self.office_key = OFFICE_KEY
         self.environment = {
             **os.environ,
             "OAK_RELAY_DATA_DIR": str(home),
@@ -83,9 +84,9 @@ class Processes:
 
     def start_worker(self, **more: str) -> subprocess.Popen[bytes]:
         """A worker that has registered."""
-        before = self.sql("SELECT count(*) FROM worker")
+        before = self.sql("SELECT count(*) FROM worker WHERE role = 'work'")
         process = self.start("work", **more)
-        until(lambda: self.sql("SELECT count(*) FROM worker") > before)
+        until(lambda: self.sql("SELECT count(*) FROM worker WHERE role = 'work'") > before)
         return process
 
     def kill(self, process: subprocess.Popen[bytes], number: int = signal.SIGKILL) -> None:
@@ -99,8 +100,12 @@ class Processes:
         until(lambda: httpx.get(f"{self.url}/health/ready").is_success, 60)
         until(lambda: httpx.get(f"{self.standins}/received.json").is_success, 60)
 
+    @property
+    def token(self) -> str:
+        return (self.home / "cli.token").read_text().strip()
+
     def client(self) -> Client:
-        return Client(self.url, (self.home / "cli.token").read_text().strip())
+        return Client(self.url, self.token)
 
     def sql(self, statement: str, *given: Any) -> Any:
         rows = self.rows(statement, *given)
@@ -178,6 +183,7 @@ def oak(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactor
     processes = Processes(tmp_path_factory.mktemp("oak"), new_database())
     processes.start_all()
     processes.start_worker()
+    processes.start("tick")
     seed(processes)
     yield processes
     processes.stop()

@@ -1,4 +1,4 @@
-"""`up`, `serve`, `work`, `standins`: the processes.
+"""`up`, `serve`, `work`, `tick`, `standins`: the processes.
 
 What they need is imported when they run, so that the other commands start fast."""
 
@@ -27,6 +27,7 @@ def add(commands: Any) -> None:
         run=serve_cmd
     )
     commands.add_parser("work", help="start one worker alone", description=work_cmd.__doc__).set_defaults(run=work_cmd)
+    commands.add_parser("tick", help="start one clock alone", description=tick_cmd.__doc__).set_defaults(run=tick_cmd)
     parser = commands.add_parser("standins", help="start the simulated outside world", description=standins_cmd.__doc__)
     parser.add_argument("--port", type=int, default=8471)
     parser.add_argument("--rules", default="demo/model", help="folder with the model stand-in's rules")
@@ -64,6 +65,15 @@ def work_cmd(_: argparse.Namespace) -> int:
         uvloop.run(work(settings))
 
     return _with_settings(start)
+
+
+def tick_cmd(_: argparse.Namespace) -> int:
+    """Fire schedules, look for new items, hand on events until told to stop."""
+    import uvloop
+
+    from oak_relay.runtime.roles import tick
+
+    return _with_settings(lambda settings: uvloop.run(tick(settings)))
 
 
 def _with_settings(start: "Callable[[Settings], int | None]") -> int:

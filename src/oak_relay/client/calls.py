@@ -38,7 +38,7 @@ class Call(Generic[T]):
         }
         if self.body is not None:
             given["content"] = json.dumps(self.body).encode()
-            given["headers"]["Content-Type"] = "application/json"
+            given["headers"].setdefault("Content-Type", "application/json")
         return given
 
     def result(self, response: httpx.Response) -> T:
@@ -128,8 +128,10 @@ def run(run_id: UUID | str) -> Call[results.RunDetail]:
     return Call("GET", _at("runs", run_id), _one(results.RunDetail))
 
 
-def trace(run_id: UUID | str) -> Call[results.Trace]:
-    return Call("GET", _at("runs", run_id, "trace"), _one(results.Trace))
+def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call[results.Trace]:
+    return Call(
+        "GET", _at("runs", run_id, "trace"), _one(results.Trace), {"under": under, "after": after, "limit": limit}
+    )
 
 
 def journal(run_id: UUID | str) -> Call[list[dict[str, Any]]]:
@@ -215,3 +217,56 @@ def add_token(name: str) -> Call[results.Token]:
 
 def remove_token(token_id: str) -> Call[None]:
     return Call("DELETE", _at("tokens", token_id), _raw)
+
+
+def rerun(run_id: UUID | str, version: int | None, data: Any) -> Call[results.Kept]:
+    return Call("POST", _at("runs", run_id, "rerun"), _one(results.Kept), body={"version": version, "input": data})
+
+
+def resume(run_id: UUID | str, version: int | None) -> Call[results.Kept]:
+    return Call("POST", _at("runs", run_id, "resume"), _one(results.Kept), body={"version": version})
+
+
+def redo(run_id: UUID | str, given: dict[str, Any]) -> Call[results.Kept]:
+    return Call("POST", _at("runs", run_id, "redo"), _one(results.Kept), body=given)
+
+
+def many(ids: list[Any], action: str) -> Call[dict[str, Any]]:
+    return Call("POST", _at("runs", "many"), _raw, body={"ids": [str(i) for i in ids], "action": action})
+
+
+def try_step(given: dict[str, Any]) -> Call[results.Tried]:
+    return Call("POST", _at("workflows", "try"), _one(results.Tried), body=given)
+
+
+def samples(workflow: str) -> Call[list[results.Sample]]:
+    return Call("GET", _at("workflows", workflow, "samples"), _many(results.Sample))
+
+
+def keep_sample(run_id: UUID | str, name: str, step: str) -> Call[dict[str, str]]:
+    return Call("POST", _at("runs", run_id, "sample"), _raw, body={"name": name, "step": step})
+
+
+def tray(state: str | None, run_id: UUID | str | None) -> Call[list[results.Question]]:
+    return Call("GET", _at("tray"), _many(results.Question), {"state": state, "run": run_id})
+
+
+def answer(question_id: UUID | str, given: dict[str, Any]) -> Call[dict[str, int]]:
+    return Call("POST", _at("tray", question_id, "answer"), _raw, body=given)
+
+
+def schedules(workflow: str | None, occurrences: int) -> Call[list[results.Schedule]]:
+    return Call("GET", _at("schedules"), _many(results.Schedule), {"workflow": workflow, "occurrences": occurrences})
+
+
+def pause_schedule(workflow: str, trigger: str, paused: bool) -> Call[results.Schedule]:
+    return Call("POST", _at("schedules", workflow, trigger, "pause"), _one(results.Schedule), body={"paused": paused})
+
+
+def fire(workflow: str, trigger: str) -> Call[dict[str, str]]:
+    return Call("POST", _at("schedules", workflow, trigger, "fire"), _raw)
+
+
+def publish(event: dict[str, Any]) -> Call[list[dict[str, Any]]]:
+    headers = {"Content-Type": "application/cloudevents+json"}
+    return Call("POST", _at("events"), _raw, body=event, headers=headers)

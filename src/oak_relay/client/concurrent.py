@@ -128,9 +128,74 @@ class AsyncClient:
         """One run with its result, its event, and why it is not moving."""
         return await self._send(calls.run(run_id))
 
-    async def trace(self, run_id: UUID | str) -> results.Trace:
-        """Everything a run did."""
-        return await self._send(calls.trace(run_id))
+    async def trace(
+        self, run_id: UUID | str, under: str | None = None, after: int = -1, limit: int = 3000
+    ) -> results.Trace:
+        """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
+        return await self._send(calls.trace(run_id, under, after, limit))
+
+    async def rerun(self, run_id: UUID | str, version: int | None = None, input: Any = None) -> results.Kept:
+        """Run it again from the start, as a new run."""
+        return await self._send(calls.rerun(run_id, version, input))
+
+    async def resume(self, run_id: UUID | str, version: int | None = None) -> results.Kept:
+        """Go on from where a run failed, as a new run."""
+        return await self._send(calls.resume(run_id, version))
+
+    async def redo(
+        self, run_id: UUID | str, step: str = "", version: int | None = None, input: Any = None,
+        values: dict[str, Any] | None = None, check: bool = False,
+    ) -> results.Kept:  # fmt: skip
+        """Do a run again from a step on; with `check` only say what would be kept."""
+        given = {"step": step, "version": version, "input": input, "values": values or {}, "check": check}
+        return await self._send(calls.redo(run_id, given))
+
+    async def many(self, ids: list[UUID | str], action: str) -> dict[str, Any]:
+        """Cancel, rerun or resume many runs."""
+        return await self._send(calls.many(ids, action))
+
+    async def try_step(
+        self, text: str, step: str, input: Any = None, steps: dict[str, Any] | None = None, onwards: bool = False
+    ) -> results.Tried:
+        """Carry out a step of a draft with samples."""
+        given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards}
+        return await self._send(calls.try_step(given))
+
+    async def samples(self, workflow: str) -> list[results.Sample]:
+        """Kept events and results of a workflow."""
+        return await self._send(calls.samples(workflow))
+
+    async def keep_sample(self, run_id: UUID | str, name: str, step: str = "") -> dict[str, str]:
+        """Keep a run's event, or what a step gave, as a sample."""
+        return await self._send(calls.keep_sample(run_id, name, step))
+
+    async def tray(self, state: str | None = "open", run: UUID | str | None = None) -> list[results.Question]:
+        """Questions to people, the oldest first."""
+        return await self._send(calls.tray(state, run))
+
+    async def answer(
+        self, question_id: UUID | str, choice: str | None = None, data: Any = None, text: str | None = None,
+        alike: bool = False,
+    ) -> int:  # fmt: skip
+        """Answer a question, with `alike` all of its kind; how many were."""
+        given = {"choice": choice, "data": data, "text": text, "alike": alike}
+        return (await self._send(calls.answer(question_id, given)))["answered"]
+
+    async def schedules(self, workflow: str | None = None, occurrences: int = 10) -> list[results.Schedule]:
+        """Schedules and polls with what comes next."""
+        return await self._send(calls.schedules(workflow, occurrences))
+
+    async def pause_schedule(self, workflow: str, trigger: str, paused: bool = True) -> results.Schedule:
+        """Pause a trigger in time, or let it go on."""
+        return await self._send(calls.pause_schedule(workflow, trigger, paused))
+
+    async def fire(self, workflow: str, trigger: str) -> dict[str, str]:
+        """Make an occurrence of a schedule now."""
+        return await self._send(calls.fire(workflow, trigger))
+
+    async def publish(self, event: dict[str, Any]) -> list[dict[str, Any]]:
+        """Publish an event (CloudEvents 1.0): id, source, type, data."""
+        return await self._send(calls.publish(event))
 
     async def journal(self, run_id: UUID | str) -> list[dict[str, Any]]:
         """The journal of a run."""

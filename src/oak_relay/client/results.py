@@ -84,6 +84,10 @@ class RunData(Result):
     tokens_in: int
     tokens_out: int
     money: float
+    kind: str
+    parent_id: UUID | None
+    origin_id: UUID | None
+    origin_how: str | None
 
     @property
     def over(self) -> bool:
@@ -112,6 +116,8 @@ class Span(Result):
     input: Any
     output: Any
     error: dict[str, Any] | None
+    runs: list[UUID]
+    note: str
     empty: list[str]
     tokens: int
     money: float
@@ -121,6 +127,7 @@ class Trace(Result):
     run: RunData
     script: list[Line]
     spans: list[Span]
+    next: int | None
 
 
 class RunDetail(Result):
@@ -129,6 +136,9 @@ class RunDetail(Result):
     answer: Any
     event: dict[str, Any]
     why: str
+    children: list[RunData]
+    again: list[RunData]
+    questions: int
 
 
 class RunPage(Result):
@@ -182,3 +192,67 @@ class Action(Result):
     repeat: str
     input: dict[str, Any]
     output: dict[str, Any]
+
+
+class Question(Result):
+    """Something that waits for a person."""
+
+    id: UUID
+    run_id: UUID | None
+    workflow: str
+    path: str
+    subject: str | None
+    text: str
+    choices: list[str] | None
+    form: dict[str, Any] | None
+    input: Any
+    state: str
+    alike: int
+    link: str | None
+    created_at: datetime
+    expires_at: datetime | None
+    answered_by: str | None
+    answer: Any
+
+
+class Schedule(Result):
+    """A trigger in time with its next occurrences."""
+
+    workflow: str
+    trigger: str
+    kind: str
+    rule: str
+    zone: str
+    paused: bool
+    next_at: datetime | None
+    last_at: datetime | None
+    fault: str | None
+    occurrences: list[datetime]
+
+
+class Kept(Result):
+    """What doing a run again keeps of it and does anew; `run` once it is started."""
+
+    run: UUID | None
+    kept: list[str]
+    anew: list[str]
+
+
+class Tried(Result):
+    """How a try went; `waits` is the step it would rest at."""
+
+    state: str
+    result: Any
+    error: dict[str, Any] | None
+    waits: str | None
+    spans: list[Span]
+
+
+class Sample(Result):
+    """A kept event, or result of a step."""
+
+    id: UUID
+    step: str
+    name: str
+    value: Any
+    created_at: datetime

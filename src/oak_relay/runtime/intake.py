@@ -1,6 +1,7 @@
 """Intake: an event becomes a run, and whoever brought it is answered after the commit."""
 
 import asyncio
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -11,6 +12,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
 from oak_relay.engine.plan import Plan
 from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
 from oak_relay.runtime.hints import LOST, Hints, go_on
@@ -18,7 +20,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake as store
 from oak_relay.store.database import Database
 from oak_relay.store.intake import NewRun, Receipt
-from oak_relay.store.vault import event_context
+from oak_relay.store.vault import Snapshot, event_context
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +35,28 @@ class Incoming:
     query: Mapping[str, str] | None = None
     depth: int = 0
     trace_parent: str | None = None
+    origin_id: UUID | None = None
+    origin_how: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """What the intake needs to know of a version: what its runs are about, and how those of one subject stand."""
+
+    subject: Template
+    settings: dict[str, Any]
+    policy: str
+    revision: int
+
+    @classmethod
+    def of(cls, plan: Plan) -> "Begin":
+        return cls(plan.subject, plan.settings, plan.per_subject, plan.revision)
+
+    @classmethod
+    def read(cls, text: str) -> "Begin":
+        """As it stands with a trigger."""
+        data = values.loads(text)
+        return cls(Template(data["subject"]), data["settings"], data["policy"], data["revision"])
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +65,7 @@ class Target:
 
     workflow_id: UUID
     version_id: UUID
-    plan: Plan
+    begin: Begin
     trigger_id: UUID | None
     trigger_name: str
 
@@ -58,6 +82,9 @@ class Intake:
         self._registry = registry
         self._hints = hints
         self._connection: asyncpg.Connection | None = None
+        self._full = False
+        self.commits = 0.0
+        """Seconds that a commit took of late, on average."""
         self._group: GroupCommit[NewRun, Receipt] = GroupCommit(self._flush, most=500, bound=5_000)
 
     async def run(self) -> None:
@@ -67,41 +94,25 @@ class Intake:
             if self._connection is not None:
                 self._connection.terminate()
 
+    async def watch(self, backlog: int) -> None:
+        """See whether more is ready than should be; then nothing new is taken in. Until cancelled."""
+        while True:
+            try:
+                async with self._database.connect() as connection:
+                    self._full = await store.backlog(connection, backlog)
+            except LOST:
+                go_on()
+            await asyncio.sleep(1.0)
+
     async def accept(self, target: Target, incoming: Incoming) -> Receipt:
         """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
-        if self._group.full:
+        if self._group.full or self._full:
             raise Busy
-        snapshot = await self._registry.fresh()
-        event_id, run_id = uuids.uuid7(), uuids.uuid7()
-        body, sealed = self._registry.vault.blanked(
-            values.dumps(incoming.data), snapshot.blanker, event_context(event_id)
-        )
-        meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {})}
-        key = incoming.key or str(event_id)
-        new = NewRun(
-            run_id=run_id,
-            event_id=event_id,
-            trigger_id=target.trigger_id,
-            workflow_id=target.workflow_id,
-            version_id=target.version_id,
-            revision=target.plan.revision,
-            trigger_name=target.trigger_name,
-            source=_text(incoming.source),
-            type=_text(incoming.type),
-            event_key=_key(key),
-            keyed=incoming.key is not None,
-            body=body,
-            meta=values.dumps(snapshot.blanker.value(meta)),
-            sealed=sealed,
-            subject=_subject(target.plan, incoming, snapshot.blanker),
-            policy=target.plan.per_subject,
-            depth=incoming.depth,
-            trace_parent=incoming.trace_parent,
-        )
+        new = new_run(self._registry, await self._registry.fresh(), target, incoming)
         receipt = await self._group.put(new)
         if receipt.status == "accepted":
             self._hints.send("queue")
-            self._hints.send(f"run:{run_id}")
+            self._hints.send(f"run:{new.run_id}")
         return receipt
 
     async def _flush(self, runs: list[NewRun]) -> list[Receipt]:
@@ -113,7 +124,10 @@ class Intake:
                 if unsure and await store.landed(self._connection, runs):
                     return [Receipt("accepted", run.run_id) for run in runs]
                 unsure = True
-                return await store.accept(self._connection, runs)
+                began = time.monotonic()
+                receipts = await store.accept(self._connection, runs)
+                self.commits += 0.1 * (time.monotonic() - began - self.commits)
+                return receipts
             except RETRIED:
                 unsure = False
             except LOST:
@@ -122,6 +136,36 @@ class Intake:
                     self._connection.terminate()
                     self._connection = None
                 await asyncio.sleep(0.2)
+
+
+def new_run(registry: Registry, snapshot: Snapshot, target: Target, incoming: Incoming) -> NewRun:
+    """An event and its run as they are written. Raises `NotJson` for data that cannot be kept."""
+    event_id = uuids.uuid7()
+    context = event_context(event_id)
+    body, sealed = registry.vault.blanked(values.dumps(incoming.data), snapshot.blanker, context)
+    meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {})}
+    return NewRun(
+        run_id=uuids.uuid7(),
+        event_id=event_id,
+        trigger_id=target.trigger_id,
+        workflow_id=target.workflow_id,
+        version_id=target.version_id,
+        revision=target.begin.revision,
+        trigger_name=target.trigger_name,
+        source=_text(incoming.source),
+        type=_text(incoming.type),
+        event_key=_key(incoming.key or str(event_id)),
+        keyed=incoming.key is not None,
+        body=body,
+        meta=values.dumps(snapshot.blanker.value(meta)),
+        sealed=sealed,
+        subject=_subject(target.begin, incoming, snapshot.blanker),
+        policy=target.begin.policy,
+        depth=incoming.depth,
+        trace_parent=incoming.trace_parent,
+        origin_id=incoming.origin_id,
+        origin_how=incoming.origin_how,
+    )
 
 
 def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
@@ -138,13 +182,13 @@ def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
     }
 
 
-def _subject(plan: Plan, incoming: Incoming, blanker: Any) -> str | None:
+def _subject(begin: Begin, incoming: Incoming, blanker: Any) -> str | None:
     """What the run is about; a subject that cannot be worked out is none."""
-    if plan.subject.raw is None:
+    if begin.subject.raw is None:
         return None
     scope = {
         "input": incoming.data,
-        "settings": plan.settings,
+        "settings": begin.settings,
         "run": {},
         "event": {
             "id": incoming.key or "",
@@ -157,7 +201,7 @@ def _subject(plan: Plan, incoming: Incoming, blanker: Any) -> str | None:
         },
     }
     try:
-        found = values.text_of(plan.subject.render(scope))
+        found = values.text_of(begin.subject.render(scope))
     except StepFailed:
         return None
     return _text(blanker.text(found)) or None

@@ -1,7 +1,6 @@
-"""Roles of a process: a worker; and `up`, which starts and watches the others."""
+"""Roles of a process: a worker, a clock; and `up`, which starts and watches the others."""
 
 import asyncio
-import gc
 import os
 import signal
 import sys
@@ -11,6 +10,7 @@ from collections.abc import Callable
 import structlog
 
 from oak_relay.runtime.boot import base, database_url
+from oak_relay.runtime.clock import Clock
 from oak_relay.runtime.cluster import Cluster
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.worker import Worker
@@ -22,13 +22,24 @@ _PARENT = "OAK_RELAY_PARENT_PIPE"
 async def work(settings: Settings) -> None:
     """Be a worker until SIGTERM or SIGINT; what is under way is finished or handed back."""
     async with base(settings) as ground:
-        gc.freeze()
-        gc.set_threshold(20_000, 20, 50)  # a walk makes many short-lived values and hardly a cycle
         worker = Worker(settings, ground.database, ground.registry, ground.hints)
         on_stop(worker.stop)
         hinting = asyncio.create_task(ground.hints.run())
         try:
             await worker.run()
+        finally:
+            hinting.cancel()
+            await asyncio.gather(hinting, return_exceptions=True)
+
+
+async def tick(settings: Settings) -> None:
+    """Be a clock until SIGTERM or SIGINT."""
+    async with base(settings) as ground:
+        clock = Clock(settings, ground.database, ground.registry, ground.hints)
+        on_stop(clock.stop)
+        hinting = asyncio.create_task(ground.hints.run())
+        try:
+            await clock.run()
         finally:
             hinting.cancel()
             await asyncio.gather(hinting, return_exceptions=True)
@@ -69,7 +80,7 @@ async def up(settings: Settings, workers: int) -> int:
     reading, writing = os.pipe()
     os.set_inheritable(reading, True)
     environment[_PARENT] = str(reading)
-    roles = [("serve",), *[("work",)] * workers]
+    roles = [("serve",), ("tick",), *[("work",)] * workers]
     async with asyncio.TaskGroup() as group:
         for role in roles:
             group.create_task(_keep(role, environment, reading, stopping))

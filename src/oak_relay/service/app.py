@@ -19,7 +19,21 @@ from oak_relay.document.models import json_schema
 from oak_relay.runtime.boot import Base
 from oak_relay.runtime.executor import Tools
 from oak_relay.runtime.intake import Intake
-from oak_relay.service import access, credentials, hooks, models, problems, runs, tables, workflows
+from oak_relay.service import (
+    access,
+    again,
+    credentials,
+    events,
+    hooks,
+    metrics,
+    models,
+    problems,
+    runs,
+    schedules,
+    tables,
+    tray,
+    workflows,
+)
 from oak_relay.service.parts import Parts, Watch
 from oak_relay.service.problems import Problem
 from oak_relay.store import people
@@ -46,7 +60,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
         await _first_start(parts, announce)
-        tasks = [asyncio.create_task(t) for t in (intake.run(), base.hints.run())]
+        tasks = [asyncio.create_task(t) for t in (intake.run(), intake.watch(base.settings.backlog), base.hints.run())]
         try:
             yield
         finally:
@@ -66,8 +80,21 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     )
     problems.install(app)
     # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
-    app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=["POST"]))
-    for module in (access, workflows, runs, credentials, models, tables, hooks):
+    app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
+    for module in (
+        access,
+        again,
+        workflows,
+        runs,
+        events,
+        tray,
+        schedules,
+        credentials,
+        models,
+        tables,
+        hooks,
+        metrics,
+    ):
         app.include_router(module.router)
     _operation(app)
     _console(app)
@@ -105,7 +132,9 @@ def _operation(app: FastAPI) -> None:
         async with parts.database.connect() as connection:
             workers = (
                 await connection.execute(
-                    text("SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()")
+                    text(
+                        "SELECT count(*) FROM worker WHERE role = 'work' AND dead_at IS NULL AND lease_until > clock_timestamp()"
+                    )
                 )
             ).scalar_one()
         return JSONResponse({"status": "ok", "workers": workers})

@@ -1,8 +1,10 @@
 """`/hooks/<path>`: webhooks in. Verified, checked, written, and only then answered."""
 
+import re
 import time
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import parse_qs
 from uuid import UUID
 
 from fastapi import APIRouter, Request
@@ -10,8 +12,8 @@ from fastapi.responses import JSONResponse, Response
 from jsonschema import Draft202012Validator
 
 from oak_relay.document import values
-from oak_relay.document.models import Webhook
-from oak_relay.runtime.intake import Incoming, Target
+from oak_relay.document.models import Handshake, Webhook
+from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service.parts import Parts, parts_of, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
@@ -20,6 +22,8 @@ from oak_relay.vault.blanking import unseen
 from oak_relay.vault.kinds import Refused, Signing, same_token
 
 router = APIRouter(tags=["hooks"])
+METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
+_TRACE_PARENT = re.compile(r"^00-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$")
 _AGE = 2.0
 _WAIT = 120.0
 _HEADERS_KEPT = 60
@@ -59,7 +63,7 @@ class Hooks:
                 self._known.pop(path, None)
                 return None
             plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
-        target = Target(row.workflow_id, row.version_id, plan, row.id, row.name)
+        target = Target(row.workflow_id, row.version_id, Begin.of(plan), row.id, row.name)
         validator = Draft202012Validator(document.input) if document.input else None
         found = _Hook(Webhook.model_validate(values.loads(row.config)), target, validator, time.monotonic())
         if len(self._known) > 5000:
@@ -68,9 +72,10 @@ class Hooks:
         return found
 
 
-@router.post("/hooks/{path:path}", include_in_schema=True)
+@router.post("/hooks/{path:path}")
 async def receive(request: Request) -> Response:
-    """Take a webhook in. 202 with a receipt, or the run's own answer; 401, 413, 400, 422 as problem documents."""
+    """Take a webhook in. 202 with a receipt, or the run's own answer; 401, 405, 413, 400, 422, 429 as problem
+    documents. A handshake is answered with its echo."""
     parts, path = parts_of(request), request.path_params["path"]
     hooks: Hooks = request.app.state.hooks
     hook = await hooks.find(path)
@@ -78,9 +83,15 @@ async def receive(request: Request) -> Response:
         raise Problem(
             404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
         )
+    webhook = hook.webhook
+    if webhook.handshake and request.method == "GET" and webhook.handshake.echo in request.query_params:
+        return await _echo(parts, webhook.handshake, request)
+    if request.method not in webhook.methods:
+        allowed = ", ".join(webhook.methods)
+        raise Problem(405, f"{request.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
     body = await _body(request, parts.settings.body_limit)
-    await _verify(parts, hook.webhook, request, body)
-    data = values.loads(body) if body else None
+    await _verify(parts, webhook, request, body)
+    data = _data(request, body)
     if hook.validator is not None:
         fault = next(hook.validator.iter_errors(data), None)
         if fault:
@@ -94,9 +105,10 @@ async def receive(request: Request) -> Response:
         source=f"/hooks/{path}",
         type="webhook",
         data=data,
-        key=request.headers.get("webhook-id"),
+        key=request.headers.get(webhook.id),
         query=dict(request.query_params),
         headers=unseen(dict(list(request.headers.items())[:_HEADERS_KEPT])),
+        trace_parent=_trace_parent(request),
     )
     receipt = await parts.intake.accept(hook.target, incoming)
     if receipt.status == "stale":
@@ -108,7 +120,8 @@ async def receive(request: Request) -> Response:
             )
     if hook.webhook.answer == "result":
         return await _result(parts, receipt.run_id)
-    return JSONResponse({"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}, 202)
+    told = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
+    return JSONResponse({**told, "dropped": True} if receipt.status == "dropped" else told, 202)
 
 
 async def _body(request: Request, limit: int) -> bytes:
@@ -126,24 +139,58 @@ async def _body(request: Request, limit: int) -> bytes:
     return b"".join(pieces)
 
 
-async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes) -> None:
-    verify = webhook.verify
-    if verify.scheme == "none":
-        return
-    stored = (await parts.registry.fresh()).credentials.get(verify.credential or "")
+def _data(request: Request, body: bytes) -> Any:
+    """The body as a value: JSON, or the fields of a form; without a body the query."""
+    if not body:
+        return dict(request.query_params) or None
+    if request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
+        fields = parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True)
+        return {name: found[0] if len(found) == 1 else found for name, found in fields.items()}
+    return values.loads(body)
+
+
+def _trace_parent(request: Request) -> str | None:
+    """The caller's trace (W3C Trace Context), when it gives one."""
+    given = request.headers.get("traceparent", "")
+    return given if _TRACE_PARENT.match(given) and given[3:35] != "0" * 32 else None
+
+
+async def _stored(parts: Parts, name: str | None) -> Any:
+    stored = (await parts.registry.fresh()).credentials.get(name or "")
     if stored is None:
         raise Problem(
             503,
             "this webhook cannot be checked",
-            f"there is no credential {verify.credential}",
+            f"there is no credential {name}",
             "store the credential",
             kind="missing",
         )
-    if verify.scheme == "bearer":
-        given = request.headers.get("authorization", "")
-        if not same_token(given, f"Bearer {stored.plain()}"):
-            raise Problem(401, "the bearer token is wrong", fix="send Authorization: Bearer …")
-    elif not isinstance(stored, Signing):
+    return stored
+
+
+async def _echo(parts: Parts, handshake: Handshake, request: Request) -> Response:
+    """The echo that a sender asks for before it sends."""
+    if handshake.token:
+        stored = await _stored(parts, handshake.credential)
+        if not same_token(request.query_params.get(handshake.token, ""), stored.plain()):
+            raise Problem(403, "the handshake's token is wrong", fix="give the sender the stored secret")
+    return Response(request.query_params[handshake.echo], media_type="text/plain")
+
+
+async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes) -> None:
+    verify = webhook.verify
+    if verify.scheme == "none":
+        return
+    stored = await _stored(parts, verify.credential)
+    if verify.scheme in ("bearer", "basic"):
+        expected = stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.plain()}"
+        if not expected or not same_token(request.headers.get("authorization", ""), expected):
+            challenge = {"WWW-Authenticate": verify.scheme.capitalize()}
+            raise Problem(
+                401, f"the {verify.scheme} authorization is wrong", fix="send Authorization", headers=challenge
+            )
+        return
+    if not isinstance(stored, Signing):
         raise Problem(
             503,
             "this webhook cannot be checked",
@@ -151,13 +198,14 @@ async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes)
             "store one of kind signing",
             kind="invalid",
         )
-    else:
-        try:
+    try:
+        if verify.scheme == "signed":
             stored.verify(body, request.headers)
-        except Refused as refused:
-            raise Problem(
-                401, "the signature is wrong", str(refused), "sign with the shared secret (Standard Webhooks)"
-            ) from None
+        else:
+            given = request.headers.get(verify.header, "")
+            stored.verify_plain(body, given, verify.prefix, verify.encoding, verify.digest)
+    except Refused as refused:
+        raise Problem(401, "the signature is wrong", str(refused), "sign with the shared secret") from None
 
 
 async def _result(parts: Parts, run_id: UUID) -> Response:

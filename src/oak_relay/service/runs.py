@@ -1,4 +1,4 @@
-"""`/api/v1/runs` and `/api/v1/events`: start, list, one, trace, journal, why, cancel, live streams."""
+"""`/api/v1/runs`: start, list, one, trace, journal, why, cancel, live streams."""
 
 from collections.abc import AsyncIterator
 from dataclasses import asdict
@@ -15,16 +15,18 @@ from oak_relay.document.script import script
 from oak_relay.document.shapes import fault
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
-from oak_relay.runtime.intake import Incoming, Target
+from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service import exact
+from oak_relay.service.events import event_out
 from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import EntryOut, EventOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
-from oak_relay.store import people, runs, workflows
+from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
+from oak_relay.store import people, runs, tray, workflows
 from oak_relay.store.database import raw
 
 router = APIRouter(prefix="/api/v1", tags=["runs"])
 _POLL = 2.0
+_FOLLOWED = 20_000
 
 
 class StartIn(In):
@@ -55,7 +57,7 @@ async def start_run(
     wrong = fault(document.input, given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
-    target = Target(row.id, chosen.id, plan, None, "by hand")
+    target = Target(row.id, chosen.id, Begin.of(plan), None, "by hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
     if receipt.status == "duplicate":
@@ -74,6 +76,8 @@ async def list_runs(
     since: datetime | None = None,
     until: datetime | None = None,
     after: UUID | None = None,
+    parent: UUID | None = None,
+    origin: UUID | None = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> RunPage:
     """Runs, newest first; stable while new ones arrive."""
@@ -91,8 +95,10 @@ async def list_runs(
             until=until,
             after=after,
             limit=limit + 1,
+            parent=parent,
+            origin=origin,
         )
-    return RunPage(runs=[_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None)
+    return RunPage(runs=[run_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None)
 
 
 @router.get("/runs/stream")
@@ -112,26 +118,47 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
         if row is None:
             raise missing("run", str(run_id))
         place = await runs.place(connection, run_id)
+        questions = await tray.listed(await raw(connection), "open", run_id)
+        children = [r for r in await runs.find(connection, parent=run_id, limit=50) if r.kind != "part"]
+        again = await runs.find(connection, origin=run_id, limit=50)
     return RunDetail(
-        run=_out(row), result=_json(row.result), answer=_json(row.answer), event=_event(row), why=_why(row, place)
+        run=run_out(row),
+        result=_json(row.result),
+        answer=_json(row.answer),
+        event=event_out(row),
+        why=_why(row, place, questions),
+        children=[run_out(r) for r in children],
+        again=[run_out(r) for r in again],
+        questions=len(questions),
     )
 
 
 @router.get("/runs/{run_id}/trace", response_model=TraceOut)
-async def show_trace(run_id: UUID, parts: PartsDep, _who: CallerDep) -> Response:
-    """The script of the run's version and a span for each thing that happened."""
+async def show_trace(
+    run_id: UUID,
+    parts: PartsDep,
+    _who: CallerDep,
+    under: Annotated[str | None, Query(description="Only what lies below this path, such as per_hut[137].")] = None,
+    after: int = -1,
+    limit: Annotated[int, Query(ge=1, le=10_000, description="Entries of the journal told at once.")] = 3000,
+) -> Response:
+    """The script of the run's version and a span for each thing that happened; items of long lists by `under`."""
     async with parts.database.connect() as connection:
         row = await runs.one(connection, run_id)
         if row is None:
             raise missing("run", str(run_id))
         _, document = await parts.registry.plan(await raw(connection), row.version_id)
-        entries = await runs.entries(connection, run_id)
+        entries = await runs.entries(connection, run_id, after, limit + 1, under)
+        if under and not entries:
+            part = await runs.part_of(connection, run_id, under)
+            entries = await runs.entries(connection, part, after, limit + 1, under) if part else []
     lines = script(document)
     return exact.answer(
         TraceOut(
-            run=_out(row),
+            run=run_out(row),
             script=[LineOut(**line.as_data()) for line in lines],
-            spans=_spans(entries, row.state in runs.OVER),
+            spans=spans_out(_entries(entries[:limit]), row.state in runs.OVER),
+            next=entries[limit - 1].seq if len(entries) > limit else None,
         )
     )
 
@@ -191,31 +218,6 @@ async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSource
     return EventSourceResponse(_follow(parts, run_id), ping=15)
 
 
-@router.get("/events", response_model=list[EventOut])
-async def list_events(
-    parts: PartsDep, _: CallerDep, after: UUID | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
-) -> Response:
-    """Events, newest first, each with the run it made."""
-    async with parts.database.connect() as connection:
-        return exact.answer(
-            [
-                EventOut(
-                    id=r.id,
-                    key=r.event_key,
-                    source=r.source,
-                    type=r.type,
-                    at=r.at,
-                    data=_json(r.body),
-                    run_id=r.run_id,
-                    workflow=r.workflow,
-                    trigger=r.trigger_name,
-                    **values.loads(r.meta),
-                )
-                for r in await runs.events(connection, after, limit)
-            ]
-        )
-
-
 async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
     async with parts.watch.every() as (event, ids):
         yield ServerSentEvent(event="ready", data="{}")
@@ -230,27 +232,28 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
                 async with parts.database.connect() as connection:
                     rows = await runs.some(connection, [UUID(i) for i in changed])
                 for row in rows:
-                    yield ServerSentEvent(event="run", data=_out(row).model_dump_json())
+                    yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
 
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
     told: dict[str, str] = {}
+    entries: list[Any] = []
     async with parts.watch.run(run_id) as event:
         while True:
             async with parts.database.connect() as connection:
                 row = await runs.one(connection, run_id)
-                entries = await runs.entries(connection, run_id)
+                entries += await runs.entries(connection, run_id, entries[-1].seq if entries else -1, _FOLLOWED)
             over = row is None or row.state in runs.OVER
-            for span in _spans(entries, over):
+            for span in spans_out(_entries(entries), over):
                 text = exact.text(span)
                 if told.get(span.path) != text:
                     told[span.path] = text
                     yield ServerSentEvent(event="span", data=text)
             if row is not None:
-                text = _out(row).model_dump_json(exclude={"seconds"} if not over else None)
+                text = run_out(row).model_dump_json(exclude={"seconds"} if not over else None)
                 if told.get("") != text:
                     told[""] = text
-                    yield ServerSentEvent(event="run", data=_out(row).model_dump_json())
+                    yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
             if over:
                 return
             await wait_for(event, _POLL)
@@ -261,17 +264,20 @@ async def _run(parts: Parts, run_id: UUID) -> RunOut:
         row = await runs.one(connection, run_id)
     if row is None:
         raise missing("run", str(run_id))
-    return _out(row)
+    return run_out(row)
 
 
-def _spans(entries: list[Any], over: bool) -> list[SpanOut]:
-    told = [
-        Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at) for e in entries
-    ]
-    return [SpanOut(**asdict(span)) for span in spans(told, over)]
+def _entries(rows: list[Any]) -> list[Entry]:
+    return [Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at) for e in rows]
 
 
-def _out(row: Any) -> RunOut:
+def spans_out(entries: list[Entry], over: bool) -> list[SpanOut]:
+    """Entries as spans."""
+    return [SpanOut(**asdict(span)) for span in spans(entries, over)]
+
+
+def run_out(row: Any) -> RunOut:
+    """A run."""
     seconds = None
     if row.started_at:
         seconds = ((row.ended_at or datetime.now(UTC)) - row.started_at).total_seconds()
@@ -292,35 +298,39 @@ def _out(row: Any) -> RunOut:
         tokens_in=row.tokens_in,
         tokens_out=row.tokens_out,
         money=float(row.money),
+        kind=row.kind,
+        parent_id=row.parent_id,
+        origin_id=row.origin_id,
+        origin_how=row.origin_how,
     )
 
 
-def _event(row: Any) -> EventOut:
-    return EventOut(
-        id=row.event_id,
-        key=row.event_key,
-        source=row.source,
-        type=row.type,
-        at=row.event_at,
-        data=_json(row.body),
-        run_id=row.id,
-        workflow=row.workflow,
-        trigger=row.trigger_name,
-        **values.loads(row.meta),
-    )
-
-
-def _why(row: Any, place: Any) -> str:
+def _why(row: Any, place: Any, questions: list[Any]) -> str:
+    """Why a run is not moving: waiting for what, behind whom, until when."""
     if row.state in runs.OVER:
         return ""
     if place is None:
         return "It is just ending."
     if place.worker_id is not None:
         return f"It moves: the worker {place.worker} walks it."
+    if place.held == "lane":
+        return f"It waits behind {place.ahead} earlier run{'s' if place.ahead != 1 else ''} of {row.subject}."
+    if place.held == "restore":
+        return "It is held after a restore of the database: let it go with oak-relay release."
+    if questions:
+        return f"It waits for a person at {questions[0]['path']}: {questions[0]['text']}"
+    if place.children:
+        return f"It waits for {place.children} child run{'s' if place.children != 1 else ''}."
+    if place.listening:
+        return f"It waits for the event {place.listening}."
     if place.workers == 0:
         return "No worker is running: start one with oak-relay work."
     if place.later:
         return f"It rests at {place.path or 'a pause'} until {place.ready_at.isoformat(timespec='seconds')}."
+    if place.at_once is not None and place.walked >= place.at_once:
+        return f"{place.walked} runs of {row.workflow} are at work, as many as its at_once allows."
+    if place.deaths >= 2:
+        return f"Workers died under it {place.deaths} times: it is walked apart from the others."
     return f"It is ready, behind {place.before} others." if place.before else "It is ready and next."
 
 

@@ -104,6 +104,10 @@ class RunOut(BaseModel):
     tokens_in: int
     tokens_out: int
     money: float
+    kind: str
+    parent_id: UUID | None = Field(description="The run that started it.")
+    origin_id: UUID | None = Field(description="The run it does again.")
+    origin_how: str | None = Field(description="How: rerun, resume or redo.")
 
 
 class RunPage(BaseModel):
@@ -131,6 +135,9 @@ class RunDetail(BaseModel):
     answer: Any
     event: EventOut
     why: str = Field(description="If it is not moving: why.")
+    children: list[RunOut] = Field(description="Runs it started, the latest first; not the parts of its lists.")
+    again: list[RunOut] = Field(description="Runs that do it again.")
+    questions: int = Field(description="Open questions in the tray.")
 
 
 class AttemptOut(BaseModel):
@@ -160,6 +167,8 @@ class SpanOut(BaseModel):
     error: dict[str, Any] | None
     way: int | None
     until: str | None
+    runs: list[UUID] = Field(description="Child runs that it started.")
+    note: str
     empty: list[str]
     tokens: int
     money: float
@@ -169,6 +178,7 @@ class TraceOut(BaseModel):
     run: RunOut
     script: list[LineOut]
     spans: list[SpanOut]
+    next: int | None = Field(None, description="Give as `after` for more; spans may then be told in part.")
 
 
 class EntryOut(BaseModel):
@@ -253,3 +263,74 @@ class TokenOut(BaseModel):
 class SessionOut(BaseModel):
     name: str
     by: str
+
+
+class QuestionOut(BaseModel):
+    """Something that waits for a person. `alike` counts the open questions that can be answered together."""
+
+    id: UUID
+    run_id: UUID | None
+    workflow: str
+    path: str
+    subject: str | None
+    text: str
+    choices: list[str] | None
+    form: dict[str, Any] | None
+    input: Any
+    state: str
+    alike: int
+    link: str | None = Field(description="A signed link that needs no sign-in.")
+    created_at: datetime
+    expires_at: datetime | None
+    answered_at: datetime | None
+    answered_by: str | None
+    answer: Any
+
+
+class ScheduleOut(BaseModel):
+    """A trigger in time. `fault` is why the last look for new items failed."""
+
+    workflow: str
+    trigger: str
+    kind: str
+    rule: str
+    zone: str
+    paused: bool
+    next_at: datetime | None
+    last_at: datetime | None
+    fault: str | None
+    occurrences: list[datetime]
+
+
+class PublishedOut(BaseModel):
+    id: str
+    type: str
+    duplicate: bool
+
+
+class KeptOut(BaseModel):
+    """What doing a run again keeps of it, and what it does anew, as paths of steps; `run` once it is started."""
+
+    run: UUID | None
+    kept: list[str]
+    anew: list[str]
+
+
+class SampleOut(BaseModel):
+    """A kept event (`step` is empty) or result of a step."""
+
+    id: UUID
+    step: str
+    name: str
+    value: Any
+    created_at: datetime
+
+
+class TriedOut(BaseModel):
+    """How a try went. `waits`: the step it would rest at."""
+
+    state: str
+    result: Any
+    error: dict[str, Any] | None
+    waits: str | None
+    spans: list[SpanOut]

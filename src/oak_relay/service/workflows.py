@@ -56,7 +56,7 @@ async def save_workflow(
     given: TextIn, parts: PartsDep, who: CallerDep, if_match: Annotated[str | None, Header()] = None
 ) -> SavedOut:
     """Save a new version. `If-Match` names the version it was made from; another one meanwhile gives 412."""
-    checked = await _sound(parts, given.text)
+    checked = await sound(parts, given.text)
     assert checked.document is not None
     expected = int(if_match.strip('"')) if if_match and if_match.strip('"').isdigit() else None
     async with parts.database.begin() as connection:
@@ -83,7 +83,7 @@ async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut
 @router.post("/render")
 async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, Any]:
     """What a step would send, from a sample, without sending: `input`, for models also `messages`."""
-    checked = await _sound(parts, given.text)
+    checked = await sound(parts, given.text)
     assert checked.document is not None
     plan = compile_plan(checked.document)
     node = find_node(plan, given.step)
@@ -136,7 +136,7 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
         chosen = await workflows.one_version(connection, row.id, given.version) if row else None
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
-        document = (await _sound(parts, chosen.text)).document if given.on else None
+        document = (await sound(parts, chosen.text)).document if given.on else None
         try:
             await workflows.set_live(connection, row, chosen.number if given.on else None, document)
         except workflows.PathTaken as taken:
@@ -169,7 +169,7 @@ async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: C
     return given
 
 
-async def _sound(parts: Parts, text: str) -> Checked:
+async def sound(parts: Parts, text: str) -> Checked:
     """A document without errors. Raises `Problem` with all findings."""
     checked = check(text, await parts.world())
     if not checked.sound or checked.document is None:

@@ -6,6 +6,8 @@ from typing import Literal
 from uuid import UUID
 
 import asyncpg
+from sqlalchemy import text
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.store import lanes, local, queue
 from oak_relay.store.tables import MAIN_WORKSPACE
@@ -198,3 +200,12 @@ def _receipt(run_id: UUID, landed: dict[UUID, bool], first: dict[UUID, UUID]) ->
     if landed[run_id]:
         return Receipt("accepted", run_id)
     return Receipt("duplicate", first.get(run_id, run_id))
+
+
+async def backlog(connection: AsyncConnection, most: int) -> bool:
+    """Whether more than so many runs are ready and nobody walks them."""
+    statement = text(
+        "SELECT count(*) > :most FROM (SELECT FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp() "
+        "LIMIT :most + 1) AS ready"
+    )
+    return bool((await connection.execute(statement, {"most": most})).scalar())

@@ -209,14 +209,18 @@ async def next_ready(connection: asyncpg.Connection) -> float | None:
     return None if left is None else float(left)
 
 
-async def register(connection: asyncpg.Connection, worker_id: UUID, name: str, revision: int, lease: float) -> None:
-    """A new incarnation of a worker, with a lease of so many seconds by the database's clock."""
+async def register(
+    connection: asyncpg.Connection, worker_id: UUID, name: str, revision: int, lease: float, role: str = "work"
+) -> None:
+    """A new incarnation of a worker or clock, with a lease of so many seconds by the database's clock."""
     await connection.execute(
-        "INSERT INTO worker (id, name, revision, lease_until) VALUES ($1, $2, $3, clock_timestamp() + make_interval(secs => $4))",
+        "INSERT INTO worker (id, name, revision, lease_until, role) "
+        "VALUES ($1, $2, $3, clock_timestamp() + make_interval(secs => $4), $5)",
         worker_id,
         name,
         revision,
         lease,
+        role,
     )
 
 

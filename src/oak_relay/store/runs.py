@@ -1,10 +1,11 @@
 """Runs and what happened in them."""
 
+import re
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import Select, select, text
+from sqlalchemy import Select, or_, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.store import local
@@ -68,28 +69,62 @@ async def some(connection: AsyncConnection, ids: list[UUID]) -> list[Any]:
 async def one(connection: AsyncConnection, run_id: UUID) -> Any | None:
     """One run with its event."""
     query = _runs().add_columns(
-        event.c.event_key, event.c.source, event.c.type, event.c.body, event.c.meta, event.c.at.label("event_at")
+        event.c.event_key,
+        event.c.source,
+        event.c.type,
+        event.c.body,
+        event.c.meta,
+        event.c.at.label("event_at"),
+        event.c.sealed.label("event_sealed"),
     )
     query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
     return (await connection.execute(query.where(run.c.id == run_id))).first()
 
 
-async def entries(connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000) -> list[Any]:
-    """The journal of a run, as it may be shown, behind the entry `after`."""
+async def entries(
+    connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000, under: str | None = None
+) -> list[Any]:
+    """The journal of a run, as it may be shown, behind the entry `after`; with `under` only what lies there."""
     query = select(journal).where(
         journal.c.workspace_id == MAIN_WORKSPACE, journal.c.run_id == run_id, journal.c.seq > after
     )
+    if under:
+        inside = [journal.c.path.startswith(f"{under}{mark}", autoescape=True) for mark in (".", "[", "#", "!", "~")]
+        query = query.where(or_(journal.c.path == under, *inside))
     return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
 
 
+async def part_of(connection: AsyncConnection, run_id: UUID, path: str) -> UUID | None:
+    """The part of a run's long list that an item stands in: `list[137]` in `list[100:200]`."""
+    found = re.match(r"^(.*)\[(\d+)\]", path)
+    if found is None:
+        return None
+    query = select(run.c.id, run.c.parent_path).where(
+        run.c.workspace_id == MAIN_WORKSPACE, run.c.parent_id == run_id, run.c.kind == "part"
+    )
+    for row in await connection.execute(query.where(run.c.parent_path.startswith(f"{found[1]}[", autoescape=True))):
+        bounds = re.search(r"\[(\d+):(\d+)\]$", row.parent_path)
+        if bounds and int(bounds[1]) <= int(found[2]) < int(bounds[2]):
+            return row.id
+    return None
+
+
 async def place(connection: AsyncConnection, run_id: UUID) -> Any | None:
-    """Where a run stands in the queue: its row, how many are ready before it, and its next wake."""
+    """Where a run stands in the queue: its row, what is before it, its next wake, and what it waits for."""
     statement = text("""
-        SELECT q.*, w.name AS worker, w.lease_until, q.ready_at > clock_timestamp() AS later,
-          (SELECT count(*) FROM queue o WHERE o.worker_id IS NULL AND o.ready_at < q.ready_at) AS before,
-          (SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > clock_timestamp()) AS workers,
+        SELECT q.*, w.name AS worker, w.lease_until, q.ready_at > clock_timestamp() AS later, f.at_once,
+          (SELECT count(*) FROM queue o WHERE o.worker_id IS NULL AND o.ready_at < q.ready_at AND o.workflow_id = q.workflow_id) AS before,
+          (SELECT count(*) FROM queue o WHERE o.worker_id IS NOT NULL AND o.workflow_id = q.workflow_id) AS walked,
+          (SELECT count(*) FROM queue o WHERE o.workspace_id = q.workspace_id AND o.workflow_id = q.workflow_id
+            AND o.lane = q.lane AND o.place < q.place) AS ahead,
+          (SELECT count(*) FROM worker WHERE role = 'work' AND dead_at IS NULL AND lease_until > clock_timestamp()) AS workers,
+          (SELECT count(*) FROM run c WHERE c.workspace_id = q.workspace_id AND c.parent_id = q.run_id
+            AND c.kind <> 'run' AND c.ended_at IS NULL) AS children,
+          (SELECT type FROM listener l WHERE l.workspace_id = q.workspace_id AND l.run_id = q.run_id LIMIT 1) AS listening,
           (SELECT path FROM wake WHERE workspace_id = q.workspace_id AND run_id = q.run_id ORDER BY at LIMIT 1) AS path
-        FROM queue q LEFT JOIN worker w ON w.id = q.worker_id WHERE q.workspace_id = :workspace AND q.run_id = :run
+        FROM queue q LEFT JOIN worker w ON w.id = q.worker_id
+        JOIN workflow f ON f.workspace_id = q.workspace_id AND f.id = q.workflow_id
+        WHERE q.workspace_id = :workspace AND q.run_id = :run
     """)
     return (await connection.execute(statement, {"workspace": MAIN_WORKSPACE, "run": run_id})).first()
 

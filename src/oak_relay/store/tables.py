@@ -97,6 +97,8 @@ trigger = Table(
     # What it listens to: a table's id, an event's type, another workflow's name.
     Column("topic", Text),
     Column("config", Text, nullable=False),
+    # What the intake needs of the version: subject, settings, limits.
+    Column("start", Text, nullable=False, server_default="{}"),
     Column("version_id", Uuid, nullable=False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "name"),

@@ -1,5 +1,6 @@
 """Credentials in the database, sealed; and a snapshot of all a process needs to use and to blank them."""
 
+import hmac
 from dataclasses import dataclass, field
 from typing import Any
 from uuid import UUID
@@ -94,6 +95,14 @@ class Vault:
         blanker = Blanker(form for c in stored.values() for form in c.forms())
         names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
         return Snapshot(stored, aliases, tables, names, listening, limited, blanker, mark)
+
+    def sign(self, text: str) -> str:
+        """A signature that only this workspace can make."""
+        return self.sealer.sign(text)
+
+    def signed(self, text: str, signature: str) -> bool:
+        """Whether a signature is that of a text; compared in constant time."""
+        return hmac.compare_digest(self.sign(text).encode(), signature.encode("utf-8", "replace"))
 
     def exact(self, shown: str | None, sealed: bytes | None, context: str) -> str | None:
         """The exact text of something that was stored blanked."""

@@ -9,7 +9,7 @@ from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.document import calendar, values
+from oak_relay.document import calendar, shapes, values
 from oak_relay.document.models import Trigger, Workflow
 from oak_relay.engine.plan import REVISION
 from oak_relay.store.tables import MAIN_WORKSPACE, schedule, table_def, trigger, version, workflow
@@ -95,6 +95,15 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
         return
     chosen = await one_version(connection, row.id, number)
     assert chosen is not None
+    policy = "free" if document.subject is None else document.limits.per_subject
+    start = values.dumps(
+        {
+            "subject": document.subject,
+            "settings": shapes.defaults(document.settings),
+            "policy": policy,
+            "revision": chosen.revision,
+        }
+    )
     for item in document.triggers:
         path = item.webhook.path if item.webhook else None
         if path is not None:
@@ -105,6 +114,7 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
             "path": path,
             "topic": await _topic(connection, item),
             "config": values.dumps(given.model_dump(mode="json", by_alias=True)),
+            "start": start,
             "version_id": chosen.id,
         }
         statement = insert(trigger).values(

@@ -117,6 +117,13 @@ class Signing(_Kind):
                 return  # signed well; whether the body is JSON is not this check's business
             raise Refused(str(error) or "the signature does not match") from None
 
+    def verify_plain(self, body: bytes, given: str, prefix: str, encoding: str, digest: str) -> None:
+        """Check a plain HMAC of the body. Raises `Refused`."""
+        made = hmac.digest(self.plain().encode(), body, digest)
+        expected = prefix + (made.hex() if encoding == "hex" else base64.b64encode(made).decode())
+        if not hmac.compare_digest(given.strip().encode("utf-8", "replace"), expected.encode()):
+            raise Refused("the signature does not match the body")
+
     def check(self) -> None:
         """Sign a message and verify it, as sender and receiver would. Raises `Refused`."""
         now, body = datetime.now(UTC), '{"test": true}'

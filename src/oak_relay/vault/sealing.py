@@ -1,6 +1,7 @@
 """Encryption at rest: AES-256-GCM (NIST SP 800-38D) under a data key that a master key wraps."""
 
 import base64
+import hmac
 import os
 import secrets
 from pathlib import Path
@@ -45,6 +46,11 @@ class Sealer:
 
     def __init__(self, data_key: bytes) -> None:
         self._aead = AESGCM(data_key)
+        self._signing = hmac.digest(data_key, b"signing", "sha256")
+
+    def sign(self, text: str) -> str:
+        """A signature of a text (HMAC-SHA256, shortened to 128 bits, base64url)."""
+        return base64.urlsafe_b64encode(hmac.digest(self._signing, text.encode(), "sha256")[:16]).decode().rstrip("=")
 
     def seal(self, plain: bytes, context: str) -> bytes:
         nonce = secrets.token_bytes(_NONCE)

@@ -215,6 +215,7 @@ def upgrade() -> None:
     )
     op.create_index("ix_seen_at", "seen", ["at"], unique=False)
     op.add_column("trigger", sa.Column("topic", sa.Text(), nullable=True))
+    op.add_column("trigger", sa.Column("start", sa.Text(), server_default="{}", nullable=False))
     op.create_index(
         "ix_trigger_topic",
         "trigger",
@@ -269,6 +270,7 @@ def downgrade() -> None:
     op.execute("ALTER TABLE workflow DROP COLUMN at_once CASCADE")
     op.execute("ALTER TABLE worker DROP COLUMN role CASCADE")
     op.execute("ALTER TABLE trigger DROP COLUMN topic CASCADE")
+    op.execute("ALTER TABLE trigger DROP COLUMN start CASCADE")
     op.execute("ALTER TABLE run DROP COLUMN money_limit CASCADE")
     op.execute("ALTER TABLE run DROP COLUMN trace_parent CASCADE")
     op.execute("ALTER TABLE run DROP COLUMN depth CASCADE")

@@ -1,0 +1,133 @@
+"""A run done again: from the start, from where it failed, or from a chosen step; and a step tried with samples."""
+
+import asyncio
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
+from oak_relay.engine.memory import MemoryJournal
+from oak_relay.engine.outcomes import Finished, Rested, Start
+from oak_relay.engine.plan import Node, Plan, every_node
+from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.replay import Kept, keep
+from oak_relay.engine.walk import Walk
+from oak_relay.runtime.executor import RunExecutor, Tools
+from oak_relay.runtime.intake import Incoming, Target, new_run
+from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.writer import scope_of
+from oak_relay.store import intake, seeds
+from oak_relay.store.vault import entry_context
+
+TRY_SECONDS = 120.0
+
+
+@dataclass(frozen=True, slots=True)
+class Again:
+    """What a run is done again with: `stop` the path of the step it goes on from, `given` values in the place of
+    what steps at the top gave."""
+
+    origin: UUID
+    how: str
+    stop: str = ""
+    given: dict[str, Any] | None = None
+
+
+async def kept_of(
+    registry: Registry, tools: Tools, plan: Plan, rows: Sequence[Any], scope: dict[str, Any], again: Again
+) -> Kept:
+    """What a new run of a plan can keep of an old one's journal (`rows` of it)."""
+    entries = [_entry(registry, again.origin, row) for row in rows]
+    executor = RunExecutor(tools, again.origin, lambda: 60.0)
+    start = Start(str(again.origin), scope)
+    return await keep(plan, entries, executor, start, datetime.now(UTC), again.stop, again.given)
+
+
+async def begin(
+    connection: asyncpg.Connection, registry: Registry, target: Target, incoming: Incoming, kept: Kept
+) -> UUID:
+    """Start the new run with what is kept, in one commit; its id."""
+    snapshot = await registry.fresh()
+    new = new_run(registry, snapshot, target, incoming)
+    rows = []
+    for seq, entry in enumerate(kept.entries):
+        context = entry_context(new.run_id, seq)
+        body, sealed = registry.vault.blanked(values.dumps(entry.body), snapshot.blanker, context)
+        detail = snapshot.blanker.text(values.dumps({**(entry.detail or {}), "kept_from": str(incoming.origin_id)}))
+        shown = (entry.path, entry.kind, entry.attempt, entry.hash, body, detail, sealed, entry.started, entry.at)
+        rows.append((seq, *shown, scope_of(entry.path)))
+    async with connection.transaction():
+        await intake.accept(connection, [new])
+        if rows:
+            await seeds.write(connection, new.run_id, rows)
+    return new.run_id
+
+
+def _entry(registry: Registry, run_id: UUID, row: Any) -> Entry:
+    exact = registry.vault.exact(row.body, row.sealed, entry_context(run_id, row.seq))
+    body = None if exact is None else values.loads(exact)
+    detail = values.loads(row.detail) if row.detail else None
+    return Entry(row.path, row.kind, row.attempt, row.hash, body, detail, row.started_at, row.at)
+
+
+class _TriedJournal(MemoryJournal):
+    """A journal that is thrown away, by the real clock; nothing that is ours is changed."""
+
+    def __init__(self) -> None:
+        super().__init__(_pretended)
+
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    async def sleep_until(self, moment: datetime) -> None:
+        await asyncio.sleep(max(0.0, (moment - self.now()).total_seconds()))
+
+
+def _pretended(effect: LocalEffect) -> Any:
+    if effect.op in ("table.add", "table.upsert"):
+        return {"id": "tried", "row": effect.data["row"], "created": True}
+    if effect.op == "child":
+        message = "a try starts no other run"
+        return {"fault": StepFailed("cancelled", message, fix="try the other workflow by itself").as_data()}
+    return {
+        "ask": {"question": "tried"},
+        "once": {"first": True},
+        "listen": {"events": []},
+        "emit": {"id": "tried"},
+    }.get(effect.op, {})
+
+
+async def try_from(
+    plan: Plan, tools: Tools, node: Node, scope: dict[str, Any], onwards: bool
+) -> tuple[Finished | Rested, list[Entry]]:
+    """Carry out one step, or it and what stands behind it, with sample values; calls to the outside are made."""
+    steps = _from(plan, node) if onwards else (node,)
+    whole = Plan(
+        workflow=plan.workflow,
+        steps=steps,
+        subject=plan.subject,
+        result=plan.result if onwards and steps[-1:] == plan.steps[-1:] else Template(f"${{ {node.name} }}"),
+        settings=plan.settings,
+        time=min(TRY_SECONDS, plan.time or TRY_SECONDS),
+        money=plan.money,
+        names=plan.names,
+    )
+    journal = _TriedJournal()
+    executor = RunExecutor(tools, UUID(int=0), lambda: 60.0)
+    outcome = await Walk(whole, journal, executor, Start("try", {"settings": plan.settings, **scope})).walk()
+    return outcome, journal.log
+
+
+def _from(plan: Plan, node: Node) -> tuple[Node, ...]:
+    """A node and those behind it in its list."""
+    lists = [plan.steps, plan.always, *(inner for n in every_node((*plan.steps, *plan.always)) for inner in n.lists())]
+    for steps in lists:
+        if node in steps:
+            return steps[steps.index(node) :]
+    return (node,)

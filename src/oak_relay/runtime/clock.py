@@ -1,0 +1,241 @@
+"""The clock: what is due in time, and what was published, becomes runs. Any number of processes may be one."""
+
+import asyncio
+import os
+import socket
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime, timedelta
+from hashlib import sha256
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+import structlog
+import uuid_utils.compat as uuids
+
+from oak_relay.document import calendar, durations, values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
+from oak_relay.document.models import Poll, Schedule
+from oak_relay.engine.plan import REVISION
+from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.dispatch import dispatch
+from oak_relay.runtime.executor import At, Tools, perform
+from oak_relay.runtime.groupcommit import RETRIED
+from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
+from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.settings import Settings
+from oak_relay.store import history, queue
+from oak_relay.store import intake as store
+from oak_relay.store import schedules as due
+from oak_relay.store.database import Database
+from oak_relay.store.intake import NewRun
+
+log = structlog.get_logger()
+PUNCTUAL = timedelta(seconds=60)
+"""An occurrence that is found later than this was missed."""
+MOST_MISSED = 1000
+_BATCH = 500
+
+
+class Clock:
+    """Fires schedules, polls, hands on what was published, and keeps history in order until stopped."""
+
+    def __init__(self, settings: Settings, database: Database, registry: Registry, hints: Hints) -> None:
+        self._settings = settings
+        self._database = database
+        self._registry = registry
+        self._hints = hints
+        self._tools = Tools(database, registry, settings.reach)
+        self._stopping = asyncio.Event()
+        self._published = asyncio.Event()
+        hints.on("published", lambda _: self._published.set())
+        hints.on("config", registry.forget)
+        self.id = uuids.uuid7()
+
+    def stop(self) -> None:
+        """Return from `run` when what is under way is done."""
+        self._stopping.set()
+        self._published.set()
+
+    async def run(self) -> None:
+        loops: list[tuple[Callable[[asyncpg.Connection], Awaitable[float]], str]] = [
+            (self._fire, "schedules"),
+            (self._dispatch, "published"),
+            (self._poll, "polls"),
+            (self._maintain, "history"),
+            (self._heartbeat, "heartbeat"),
+        ]
+        try:
+            async with asyncio.TaskGroup() as group:
+                for work, name in loops:
+                    group.create_task(self._forever(work, name))
+        finally:
+            await self._tools.close()
+
+    async def _forever(self, work: Callable[[asyncpg.Connection], Awaitable[float]], name: str) -> None:
+        """Do a piece of work again and again, each time after the pause it asks for."""
+        connection: asyncpg.Connection | None = None
+        while not self._stopping.is_set():
+            try:
+                if connection is None or connection.is_closed():
+                    connection = await self._database.connect_directly()
+                    await self._registry.fresh()
+                pause = await work(connection)
+            except (*LOST, *RETRIED) as error:
+                log.warning("clock held up", work=name, reason=str(error) or type(error).__name__)
+                if connection is not None:
+                    connection.terminate()
+                connection, pause = None, 0.5
+            except Exception:
+                log.exception("clock broke", work=name)
+                pause = 2.0
+            if pause > 0:
+                await self._pause(pause, name == "published")
+        if connection is not None:
+            connection.terminate()
+
+    async def _pause(self, seconds: float, listening: bool) -> None:
+        waited = [asyncio.ensure_future(self._stopping.wait())]
+        if listening:
+            waited.append(asyncio.ensure_future(self._published.wait()))
+        await asyncio.wait(waited, timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
+        for task in waited:
+            task.cancel()
+        if listening:
+            self._published.clear()
+
+    async def _fire(self, connection: asyncpg.Connection) -> float:
+        """Make the runs of schedules that are due; an occurrence and its run are one commit."""
+        async with connection.transaction():
+            rows = await due.schedules(connection, _BATCH)
+            if rows:
+                snapshot = await self._registry.fresh()
+                now, runs, marks = datetime.now(UTC), [], []
+                for row in rows:
+                    occurrences, mark = _occurrences(row, now)
+                    marks.append(mark)
+                    runs += [new_run(self._registry, snapshot, *_occasion(row, moment)) for moment in occurrences]
+                await due.mark(connection, marks)
+                for first in range(0, len(runs), _BATCH):
+                    await store.accept(connection, runs[first : first + _BATCH])
+        if rows:
+            self._hints.send("queue")
+            self._hints.send("runs")
+            return 0.0
+        left = await due.next_due(connection)
+        return min(1.0, max(0.005, left)) if left is not None else 1.0
+
+    async def _dispatch(self, connection: asyncpg.Connection) -> float:
+        handled, woken = await dispatch(connection, self._registry)
+        if handled:
+            self._hints.send("queue")
+            self._hints.send("runs")
+            for run_id in woken:
+                self._hints.send(f"wake:{run_id}")
+        return 0.0 if handled else 0.5
+
+    async def _poll(self, connection: asyncpg.Connection) -> float:
+        """Look for new items of one trigger that is due."""
+        row = await due.take_poll(connection)
+        if row is None:
+            return 1.0
+        poll = Poll.model_validate(values.loads(row["config"]))
+        await due.move_poll(connection, row["trigger_id"], durations.seconds(poll.every))
+        fault = None
+        try:
+            await self._look(connection, row, poll)
+        except StepFailed as failed:
+            fault = self._registry.now.blanker.text(f"{failed.kind}: {failed.message}")
+            log.warning("poll failed", trigger=row["name"], reason=fault)
+        await due.note_poll(connection, row["trigger_id"], fault)
+        return 0.0
+
+    async def _look(self, connection: asyncpg.Connection, row: Any, poll: Poll) -> None:
+        snapshot = await self._registry.fresh()
+        begin = Begin.read(row["start"])
+        given = Template(poll.with_).render({"settings": begin.settings})
+        action = CATALOGUE.get(poll.do)
+        if action.reach == "local":
+            raise StepFailed("invalid", f"{poll.do} finds nothing", fix="poll with an action that reads")
+        key = f"{row['trigger_id']}:{datetime.now(UTC).isoformat()}"
+        at = At(self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", action.timeout, None, lambda: 60.0)
+        async with asyncio.timeout(action.timeout + 5):
+            output = (await perform(action, given, at)).output
+        items = Template(poll.items).render({"arrived": output})
+        if not isinstance(items, list):
+            raise StepFailed("invalid", f"items: gives {type(items).__name__}, no list", fix="correct items:")
+        target = Target(row["workflow_id"], row["version_id"], begin, row["trigger_id"], row["name"])
+        runs: list[NewRun] = []
+        for item in items:
+            name = values.text_of(Template(poll.key).render({"arrived": item}))
+            runs.append(
+                new_run(self._registry, snapshot, target, Incoming(f"/polls/{row['name']}", "oak.item", item, name))
+            )
+        for first in range(0, len(runs), _BATCH):
+            receipts = await store.accept(connection, runs[first : first + _BATCH])
+            if any(r.status == "accepted" for r in receipts):
+                self._hints.send("queue")
+                self._hints.send("runs")
+        await due.still_there(connection, row["trigger_id"], [run.event_key for run in runs])
+
+    async def _maintain(self, connection: asyncpg.Connection) -> float:
+        """Partitions ahead, old history away."""
+        now = datetime.now(UTC)
+        await history.ensure(connection, now)
+        if self._settings.keep_months:
+            await history.drop_before(connection, history.month(now, -self._settings.keep_months))
+        await due.forget_old(connection, self._settings.keep_ids_days)
+        return 3600.0
+
+    async def _heartbeat(self, connection: asyncpg.Connection) -> float:
+        """Be seen, and bury workers that are dead."""
+        if not await queue.renew(connection, self.id, 15.0):
+            self.id = uuids.uuid7()
+            await queue.register(connection, self.id, f"{socket.gethostname()}/{os.getpid()}", REVISION, 15.0, "tick")
+        if await queue.bury(connection):
+            self._hints.send("queue")
+        return 1.0
+
+
+def _occurrences(row: Any, now: datetime) -> tuple[list[datetime], tuple[UUID, datetime, datetime | None]]:
+    """The occurrences of a schedule that begin now, and what is noted: the last one looked at, the next moment."""
+    given = Schedule.model_validate(values.loads(row["config"]))
+    rule = calendar.rule(given.cron, given.every, given.rrule, given.zone)
+    jitter = durations.seconds(given.jitter) if given.jitter else 0.0
+    found: list[datetime] = []
+    last = row["last_at"] or now
+    moment = rule.after(last)
+    while moment is not None and moment + _later(row["trigger_id"], moment, jitter) <= now and len(found) < 100_000:
+        found.append(moment)
+        last, moment = moment, rule.after(moment)
+    punctual = [m for m in found if now - m - _later(row["trigger_id"], m, jitter) <= PUNCTUAL]
+    taken = {"all": found[-MOST_MISSED:], "latest": punctual or found[-1:], "none": punctual}[given.missed]
+    coming = None if moment is None else moment + _later(row["trigger_id"], moment, jitter)
+    return taken, (row["trigger_id"], last, coming)
+
+
+def _later(trigger_id: UUID, moment: datetime, jitter: float) -> timedelta:
+    """How much later than its time an occurrence begins: always the same for the same one."""
+    if not jitter:
+        return timedelta()
+    chosen = int.from_bytes(sha256(f"{trigger_id}{moment.isoformat()}".encode()).digest()[:8], "big") / 2**64
+    return timedelta(seconds=chosen * jitter)
+
+
+def _occasion(row: Any, moment: datetime) -> tuple[Target, Incoming]:
+    given = Schedule.model_validate(values.loads(row["config"]))
+    target = Target(row["workflow_id"], row["version_id"], Begin.read(row["start"]), row["trigger_id"], row["name"])
+    event: dict[str, Any] = {
+        "id": moment.isoformat(),
+        "source": "/clock",
+        "type": "oak.time",
+        "time": moment.isoformat(),
+    }
+    event |= {"data": None, "headers": {}, "query": {}}
+    try:
+        data = Template(given.data).render({"event": event})
+    except StepFailed as failed:
+        data = {"error": failed.as_data()}
+    return target, Incoming("/clock", "oak.time", {} if data is None else data, moment.isoformat())

@@ -1,0 +1,97 @@
+"""What was published finds those who wait for it: triggers that make runs of it, and runs at rest."""
+
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+import structlog
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
+from oak_relay.runtime.asked import arrived
+from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
+from oak_relay.runtime.registry import Registry
+from oak_relay.store import intake, journal, published
+from oak_relay.store.intake import NewRun
+from oak_relay.store.local import DEEPEST
+from oak_relay.store.vault import listener_context, signal_context
+
+log = structlog.get_logger()
+_BATCH = 300
+_TYPES = {"table": "oak.row", "run": "oak.ended"}
+
+
+async def dispatch(connection: asyncpg.Connection, registry: Registry) -> tuple[int, list[UUID]]:
+    """Hand on a batch of what was published, in one commit and in order; how many, and the runs it woke.
+    One clock does so at a time; the others find nothing to do."""
+    async with connection.transaction():
+        rows = await published.take(connection, _BATCH)
+        if not rows:
+            return 0, []
+        snapshot = await registry.fresh()
+        triggers = await published.triggers(connection, rows)
+        listeners = await published.listeners(connection, rows)
+        runs: list[NewRun] = []
+        signals: list[tuple[UUID, str, str, bytes | None]] = []
+        met: set[tuple[UUID, str]] = set()
+        for row in rows:
+            told = arrived(row, registry)
+            for trigger in triggers[row["kind"], row["topic"]]:
+                if not _fits(trigger, row, told):
+                    continue
+                if row["depth"] > DEEPEST:
+                    log.warning("event refused: too many have caused one another", trigger=trigger["name"])
+                    continue
+                runs.append(new_run(registry, snapshot, *_occasion(trigger, row, told)))
+            for listener in listeners[row["topic"]] if row["kind"] == "event" else ():
+                place = listener["run_id"], listener["path"]
+                if place not in met and _wanted(listener, told, registry):
+                    met.add(place)
+                    signals.append(
+                        (*place, *registry.vault.blanked(values.dumps(told), snapshot.blanker, signal_context(*place)))
+                    )
+        if runs:
+            await intake.accept(connection, runs)
+        if signals:
+            await journal.signal(connection, signals)
+            await published.heard(connection, list(met))
+        await published.handled(connection, rows)
+    return len(rows), [run_id for run_id, _ in met]
+
+
+def _fits(trigger: asyncpg.Record, row: asyncpg.Record, told: dict[str, Any]) -> bool:
+    """Whether a trigger is meant."""
+    config = values.loads(trigger["config"])
+    if row["kind"] == "table":
+        fits = told["change"] in config["on"]
+    elif row["kind"] == "run":
+        fits = told["state"] in config["ended"]
+    else:
+        fits = config["source"] in (None, told["source"])
+    return fits and _holds(config.get("where"), {"arrived": told}, trigger["name"])
+
+
+def _wanted(listener: asyncpg.Record, told: dict[str, Any], registry: Registry) -> bool:
+    context = listener_context(listener["run_id"], listener["path"])
+    scope = values.loads(registry.vault.exact(listener["scope"], listener["sealed"], context) or "{}")
+    return _holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
+
+
+def _holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
+    if where is None:
+        return True
+    try:
+        return bool(Template(where).render(scope))
+    except StepFailed as failed:
+        log.info("where: cannot be worked out", of=name, reason=failed.message)
+        return False
+
+
+def _occasion(trigger: asyncpg.Record, row: asyncpg.Record, told: dict[str, Any]) -> tuple[Target, Incoming]:
+    target = Target(
+        trigger["workflow_id"], trigger["version_id"], Begin.read(trigger["start"]), trigger["id"], trigger["name"]
+    )
+    event = row["kind"] == "event"
+    kind, data = (told["type"], told.get("data")) if event else (_TYPES[row["kind"]], told)
+    return target, Incoming(row["source"], kind, data, row["event_key"], depth=row["depth"])

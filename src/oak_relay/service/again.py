@@ -1,0 +1,276 @@
+"""`/api/v1/runs/<id>/rerun|resume|redo`, many at once; `/api/v1/workflows/try` and samples."""
+
+import re
+from datetime import UTC, datetime
+from typing import Any, Literal
+from uuid import UUID
+
+from fastapi import APIRouter, Response
+from pydantic import Field
+
+from oak_relay.document import values
+from oak_relay.document.shapes import fault
+from oak_relay.engine.outcomes import Finished
+from oak_relay.engine.plan import Plan, compile_plan, find_node
+from oak_relay.engine.protocols import Entry
+from oak_relay.engine.replay import Kept
+from oak_relay.runtime.again import Again, begin, kept_of, try_from
+from oak_relay.runtime.intake import Begin, Incoming, Target, event_of
+from oak_relay.service import exact
+from oak_relay.service.parts import Caller, CallerDep, Parts, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.runs import spans_out
+from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
+from oak_relay.service.workflows import sound
+from oak_relay.store import people, runs, seeds, workflows
+from oak_relay.store.database import raw
+from oak_relay.store.vault import event_context
+
+router = APIRouter(prefix="/api/v1", tags=["runs"])
+
+
+class RerunIn(In):
+    version: int | None = Field(None, ge=1, description="Of its workflow; that of the run when left out.")
+    input: Any = Field(None, description="In the place of what the run was given.")
+
+
+class RedoIn(RerunIn):
+    step: str = Field("", description="Path of the step to go on from; empty: as far as what is recorded fits.")
+    values: dict[str, Any] = Field(default_factory=dict, description="In the place of what steps at the top gave.")
+    check: bool = Field(False, description="Only say what would be kept.")
+
+
+class ManyIn(In):
+    ids: list[UUID] = Field(min_length=1, max_length=500)
+    action: Literal["rerun", "resume", "cancel"]
+
+
+class TryIn(In):
+    text: str = Field(max_length=600_000, description="The workflow document, a draft.")
+    step: str = Field(description="Name or place of the step.")
+    onwards: bool = Field(False, description="Also what stands behind it.")
+    input: Any = None
+    steps: dict[str, Any] = Field(default_factory=dict, description="What earlier steps gave.")
+
+
+class SampleIn(In):
+    name: str = Field(min_length=1, max_length=100)
+    step: str = ""
+    value: Any = None
+
+
+class KeepIn(In):
+    name: str = Field(min_length=1, max_length=100)
+    step: str = Field("", description="Path of the step whose result is kept; empty for the event.")
+
+
+@router.post("/runs/{run_id}/rerun", status_code=201)
+async def rerun(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
+    """Run it again from the start, as a new run."""
+    return await _again(parts, who, run_id, "rerun", given)
+
+
+@router.post("/runs/{run_id}/resume", status_code=201)
+async def resume(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
+    """Go on from where a run failed, as a new run that keeps what came before."""
+    return await _again(parts, who, run_id, "resume", given)
+
+
+@router.post("/runs/{run_id}/redo", status_code=201)
+async def redo(run_id: UUID, given: RedoIn, parts: PartsDep, who: CallerDep) -> KeptOut:
+    """Do a run again from a step on, with a changed document or values; says which outcomes are kept."""
+    return await _again(parts, who, run_id, "redo", given)
+
+
+@router.post("/runs/many")
+async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]:
+    """Cancel, rerun or resume many runs; `done` counts those it was done to, `refused` says why not to others."""
+    done, refused = 0, {}
+    for run_id in given.ids:
+        try:
+            if given.action == "cancel":
+                async with parts.database.begin() as connection:
+                    done += await runs.cancel(connection, run_id) != "over"
+                    await people.note(connection, who.name, "cancel", str(run_id))
+                parts.hints.send(f"cancel:{run_id}")
+            else:
+                await _again(parts, who, run_id, given.action, RerunIn())
+                done += 1
+        except Problem as problem:
+            refused[str(run_id)] = f"{problem.content['title']}: {problem.content['detail']}"
+    return {"done": done, "refused": refused}
+
+
+async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: RerunIn) -> KeptOut:
+    async with parts.database.connect() as connection:
+        row = await runs.one(connection, run_id)
+        if row is None:
+            raise missing("run", str(run_id))
+        if row.state not in runs.OVER:
+            raise Problem(409, "the run is not over", f"it is {row.state}", "cancel it first, or wait")
+        if row.kind == "part":
+            raise Problem(409, "this is a part of another run", str(row.parent_id), "do that one again")
+        chosen = await workflows.one_version(connection, row.workflow_id, given.version or row.version)
+        if chosen is None:
+            raise missing("version", str(given.version))
+        plan, document = await parts.registry.plan(await raw(connection), chosen.id)
+        journal = await runs.entries(connection, run_id) if how != "rerun" else []
+    text = parts.registry.vault.exact(row.body, row.event_sealed, event_context(row.event_id))
+    data = values.loads(text or "null") if given.input is None else given.input
+    wrong = fault(document.input, data)
+    if wrong:
+        raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
+    again = _asked(row, how, given, plan)
+    kept = await _kept(parts, plan, row, journal, data, again) if how != "rerun" else Kept([], [], [])
+    if getattr(given, "check", False):
+        return KeptOut(run=None, kept=kept.kept, anew=kept.anew)
+    target = Target(row.workflow_id, chosen.id, Begin.of(plan), None, row.trigger_name)
+    meta = values.loads(row.meta)
+    incoming = Incoming(
+        row.source, row.type if how == "rerun" else "oak.start", data, None, meta["headers"], meta["query"],
+        origin_id=run_id, origin_how=how,
+    )  # fmt: skip
+    async with parts.database.begin() as connection:
+        await people.note(connection, who.name, how, str(run_id))
+        new = await begin(await raw(connection), parts.registry, target, incoming, kept)
+    parts.hints.send("queue")
+    parts.hints.send(f"run:{new}")
+    return KeptOut(run=new, kept=kept.kept, anew=kept.anew)
+
+
+def _asked(row: Any, how: str, given: RerunIn, plan: Plan) -> Again:
+    if how == "resume":
+        step = values.loads(row.error or "{}").get("step", "")
+        if row.state == "succeeded":
+            raise Problem(409, "the run did not fail", fix="use redo to go on from a step")
+        return Again(row.id, how, step)
+    if how == "redo":
+        assert isinstance(given, RedoIn)
+        if given.step and find_node(plan, place_of(given.step)) is None:
+            raise missing("step", given.step, "name the path of a step, such as per_hut[3].findings")
+        return Again(row.id, how, given.step, given.values)
+    return Again(row.id, how)
+
+
+async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: Any, again: Again) -> Kept:
+    settings = {**plan.settings, **values.loads(row.settings)} if row.settings else plan.settings
+    about = {"id": str(row.id), "subject": row.subject, "started": row.created_at.isoformat(), "url": ""}
+    event = {name: getattr(row, name) for name in ("event_key", "source", "type", "meta")} | {"at": row.event_at}
+    scope = {"input": data, "settings": settings, "run": about, "event": event_of(event, data)}
+    return await kept_of(parts.registry, parts.tools, plan, journal, scope, again)
+
+
+def place_of(path: str) -> str:
+    """The place in the document of a step's path."""
+    return re.sub(r"\[\d+\]", "[]", path)
+
+
+@router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])
+async def try_step(given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
+    """Carry out a step of a draft with samples, or from it on. Calls to the outside are made; nothing that is kept
+    here is changed."""
+    document = (await sound(parts, given.text)).document
+    assert document is not None
+    plan = compile_plan(document)
+    node = find_node(plan, given.step)
+    if node is None:
+        raise missing("step", given.step)
+    now = datetime.now(UTC).isoformat()
+    about = {"id": "try", "subject": None, "started": now, "url": ""}
+    event = {
+        "id": "try",
+        "source": "/try",
+        "type": "oak.try",
+        "time": now,
+        "data": given.input,
+        "headers": {},
+        "query": {},
+    }
+    scope = {"input": given.input, "run": about, "event": event, **given.steps}
+    outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
+    over = isinstance(outcome, Finished)
+    shown = parts.registry.now.blanker.value(
+        {"result": outcome.result, "error": outcome.error} if isinstance(outcome, Finished) else {}
+    )
+    spans = [
+        type(span).model_validate(parts.registry.now.blanker.value(span.model_dump()))
+        for span in spans_out(entries, over)
+    ]
+    return exact.answer(
+        TriedOut(
+            state=outcome.state if isinstance(outcome, Finished) else "waiting",
+            result=shown.get("result"),
+            error=shown.get("error"),
+            waits=None if isinstance(outcome, Finished) else outcome.wakes[0][0],
+            spans=spans,
+        )
+    )
+
+
+@router.get("/workflows/{name}/samples", response_model=list[SampleOut], tags=["workflows"])
+async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
+    """Kept events and results, the newest first."""
+    async with parts.database.connect() as connection:
+        row = await _workflow(connection, name)
+        found = await seeds.samples(await raw(connection), row.id)
+    return exact.answer(
+        [
+            SampleOut(
+                id=s["id"], step=s["step"], name=s["name"], value=values.loads(s["value"]), created_at=s["created_at"]
+            )
+            for s in found
+        ]
+    )
+
+
+@router.post("/workflows/{name}/samples", status_code=201, tags=["workflows"])
+async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+    """Keep a value as a sample."""
+    await _keep(parts, who, name, given.step, given.name, given.value)
+    return {"kept": given.name}
+
+
+@router.delete("/workflows/{name}/samples/{sample_id}", status_code=204, tags=["workflows"])
+async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        row = await _workflow(connection, name)
+        if not await seeds.remove_sample(await raw(connection), row.id, sample_id):
+            raise missing("sample", str(sample_id))
+        await people.note(connection, who.name, "remove sample", name)
+
+
+@router.post("/runs/{run_id}/sample", status_code=201)
+async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+    """Keep a run's event, or what one of its steps gave, as a sample."""
+    async with parts.database.connect() as connection:
+        row = await runs.one(connection, run_id)
+        if row is None:
+            raise missing("run", str(run_id))
+        entries = await runs.entries(connection, run_id) if given.step else []
+    if not given.step:
+        await _keep(parts, who, row.workflow, "", given.name, values.loads(row.body))
+        return {"kept": given.name}
+    told = [
+        Entry(e.path, e.kind, e.attempt, e.hash, values.loads(e.body or "null"), None, e.started_at, e.at)
+        for e in entries
+    ]
+    span = next((s for s in spans_out(told, True) if s.path == given.step), None)
+    if span is None or span.state != "succeeded":
+        raise missing("result of a step", given.step, "choose a step that succeeded")
+    await _keep(parts, who, row.workflow, place_of(given.step), given.name, span.output)
+    return {"kept": given.name}
+
+
+async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: Any) -> None:
+    shown = parts.registry.now.blanker.text(values.dumps(value))
+    async with parts.database.begin() as connection:
+        row = await _workflow(connection, workflow)
+        await seeds.keep_sample(await raw(connection), row.id, step, name, shown)
+        await people.note(connection, who.name, "sample", f"{workflow} {name}")
+
+
+async def _workflow(connection: Any, name: str) -> Any:
+    row = await workflows.by_name(connection, name)
+    if row is None:
+        raise missing("workflow", name)
+    return row

@@ -1,0 +1,54 @@
+"""`/metrics`: OpenMetrics text about the queue, the workers, the clocks, commits and the database."""
+
+from fastapi import APIRouter, Request, Response
+from prometheus_client import CollectorRegistry, Gauge, generate_latest
+from prometheus_client.exposition import CONTENT_TYPE_LATEST
+from sqlalchemy import text
+
+from oak_relay.service.parts import Parts, parts_of
+
+router = APIRouter(tags=["operation"])
+
+_GAUGES = {
+    "oak_runs_ready": ("Runs that could be claimed now.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()"),
+    "oak_runs_walked": ("Runs that workers hold.", "SELECT count(*) FROM queue WHERE worker_id IS NOT NULL"),
+    "oak_runs_resting": ("Runs at rest.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at > clock_timestamp() AND held IS NULL"),
+    "oak_runs_in_lanes": ("Runs that wait behind another of their subject.", "SELECT count(*) FROM queue WHERE held = 'lane'"),
+    "oak_runs_suspected": ("Runs under which workers died more than once.", "SELECT count(*) FROM queue WHERE deaths >= 2"),
+    "oak_oldest_ready_seconds": (
+        "Age of the oldest run that could be claimed.",
+        "SELECT coalesce(extract(epoch FROM clock_timestamp() - min(ready_at)), 0) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()",
+    ),
+    "oak_blocked_lanes": ("Lanes with somebody waiting.", "SELECT count(*) FROM lane WHERE open > 1"),
+    "oak_workers": ("Workers whose lease holds.", "SELECT count(*) FROM worker WHERE role = 'work' AND dead_at IS NULL AND lease_until > clock_timestamp()"),
+    "oak_clocks": ("Clocks that are seen.", "SELECT count(*) FROM worker WHERE role = 'tick' AND dead_at IS NULL AND lease_until > clock_timestamp()"),
+    "oak_questions_open": ("Questions in the tray.", "SELECT count(*) FROM question WHERE state = 'open'"),
+    "oak_events_unhandled": ("Published events that are not handed on.", "SELECT count(*) FROM published WHERE handled_at IS NULL"),
+    "oak_schedules_late_seconds": (
+        "By how much the latest schedule is late.",
+        "SELECT greatest(0, coalesce(extract(epoch FROM clock_timestamp() - min(next_at)), 0)) FROM schedule WHERE NOT paused",
+    ),
+    "oak_oldest_transaction_seconds": (
+        "Age of the database's oldest transaction.",
+        "SELECT coalesce(extract(epoch FROM clock_timestamp() - min(xact_start)), 0) FROM pg_stat_activity WHERE xact_start IS NOT NULL",
+    ),
+}  # fmt: skip
+
+
+@router.get("/metrics")
+async def metrics(request: Request) -> Response:
+    """The state of things as numbers, for whoever collects them."""
+    parts: Parts = parts_of(request)
+    registry = CollectorRegistry()
+    async with parts.database.connect() as connection:
+        for name, (what, statement) in _GAUGES.items():
+            Gauge(name, what, registry=registry).set(float((await connection.execute(text(statement))).scalar_one()))
+        states = Gauge("oak_runs_begun_last_hour", "Runs of the last hour.", ["state"], registry=registry)
+        rows = await connection.execute(
+            text("SELECT state, count(*) FROM run WHERE created_at > clock_timestamp() - interval '1 hour' GROUP BY 1")
+        )
+        for state, count in rows:
+            states.labels(state).set(count)
+    commits = parts.intake.commits
+    Gauge("oak_intake_commit_seconds", "Mean time of the last commits of the intake.", registry=registry).set(commits)
+    return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)

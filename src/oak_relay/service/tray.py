@@ -1,0 +1,141 @@
+"""`/api/v1/tray`: what waits for a person; `/api/v1/answers/<signed link>`: the same for who has the link."""
+
+from datetime import UTC, datetime
+from typing import Annotated, Any, Literal
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Response
+from pydantic import Field
+
+from oak_relay.document import values
+from oak_relay.document.shapes import fault
+from oak_relay.service import exact
+from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import In, QuestionOut
+from oak_relay.store import people, tray
+from oak_relay.store.database import raw
+
+router = APIRouter(prefix="/api/v1", tags=["tray"])
+
+
+class AnswerIn(In):
+    choice: str | None = Field(None, description="One of the question's choices.")
+    data: Any = Field(None, description="What the question's form asks for.")
+    text: str | None = Field(None, max_length=20_000, description="A remark.")
+    alike: bool = Field(False, description="Answer all open questions of this kind together.")
+
+
+@router.get("/tray", response_model=list[QuestionOut])
+async def list_questions(
+    parts: PartsDep,
+    _: CallerDep,
+    state: Literal["open", "answered", "expired", "withdrawn"] | None = "open",
+    run: UUID | None = None,
+    after: UUID | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> Response:
+    """Questions, the oldest first."""
+    async with parts.database.connect() as connection:
+        rows = await tray.listed(await raw(connection), state, run, after, limit)
+    return exact.answer([_out(parts, row) for row in rows])
+
+
+@router.post("/tray/{question_id}/answer")
+async def answer_question(question_id: UUID, given: AnswerIn, parts: PartsDep, who: CallerDep) -> dict[str, int]:
+    """Answer a question; its run goes on. `answered` says how many were."""
+    return {"answered": await _answer(parts, question_id, given, who.name)}
+
+
+@router.get("/answers/{link}", response_model=QuestionOut)
+async def show_by_link(link: str, parts: PartsDep) -> Response:
+    """The question of a signed link; no sign-in is needed."""
+    question_id = _of_link(parts, link)
+    async with parts.database.connect() as connection:
+        row = await tray.one(await raw(connection), question_id)
+    if row is None:
+        raise missing("question", link)
+    shown = _out(parts, row)
+    return exact.answer(shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
+
+
+@router.post("/answers/{link}")
+async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> dict[str, int]:
+    """Answer by a signed link."""
+    if given.alike:
+        raise Problem(403, "a link answers its own question", fix="leave out alike")
+    return {"answered": await _answer(parts, _of_link(parts, link), given, "who has the link")}
+
+
+def _of_link(parts: Parts, link: str) -> UUID:
+    name, _, signature = link.partition(".")
+    try:
+        question_id = UUID(name)
+    except ValueError:
+        raise missing("question", link) from None
+    if not parts.registry.vault.signed(f"answer/{question_id}", signature):
+        raise Problem(403, "this link is not valid", fix="ask for the link again")
+    return question_id
+
+
+async def _answer(parts: Parts, question_id: UUID, given: AnswerIn, by: str) -> int:
+    async with parts.database.begin() as connection:
+        direct = await raw(connection)
+        await people.members(connection)  # opens the transaction that the driver's own statements join
+        row = await tray.one(direct, question_id)
+        if row is None:
+            raise missing("question", str(question_id))
+        config = values.loads(row["config"])
+        _check(config, given)
+        if row["state"] != "open":
+            raise Problem(409, f"this question is {row['state']} already", row["answered_by"] or "", "nothing to do")
+        ids = await tray.alike(direct, row["alike"]) if given.alike and row["alike"] else [question_id]
+        shown = parts.registry.now.blanker.value(given.model_dump(exclude={"alike"}))
+        runs = await tray.answer(direct, ids, shown, by, datetime.now(UTC))
+        if not runs:
+            raise Problem(409, "somebody else was quicker", fix="look at the tray again")
+        await people.note(connection, by, "answer", f"{row['workflow']} {row['path']}")
+    parts.hints.send("queue")
+    parts.hints.send("tray")
+    for run_id in runs:
+        parts.hints.send(f"wake:{run_id}")
+    return len(runs)
+
+
+def _check(config: dict[str, Any], given: AnswerIn) -> None:
+    choices, form = config["choices"], config["form"]
+    if choices is not None and given.choice not in choices:
+        raise Problem(422, "this is none of the choices", f"{given.choice!r}", f"choose one of {', '.join(choices)}")
+    if choices is None and given.choice is not None:
+        raise Problem(422, "this question has no choices", fix="give data")
+    if form is not None:
+        wrong = fault(form, given.data)
+        if wrong:
+            raise Problem(422, "the data does not fit the form", wrong, "correct it")
+
+
+def _out(parts: Parts, row: Any) -> QuestionOut:
+    config = values.loads(row["config"])
+    link = None
+    if config["at"] == "link":
+        signature = parts.registry.vault.sign(f"answer/{row['id']}")
+        link = f"{parts.settings.own_url}/answer/{row['id']}.{signature}"
+    return QuestionOut(
+        id=row["id"],
+        run_id=row["run_id"],
+        workflow=row["workflow"],
+        path=row["path"],
+        subject=row["subject"],
+        text=row["text"],
+        choices=config["choices"],
+        form=config["form"],
+        input=config.get("input"),
+        state=row["state"],
+        alike=row["alike_open"] if row["alike"] else 1,
+        link=link,
+        created_at=row["created_at"],
+        expires_at=row["expires_at"],
+        answered_at=row["answered_at"],
+        answered_by=row["answered_by"],
+        answer=values.loads(row["answer"]) if row["answer"] else None,
+    )

@@ -1,0 +1,87 @@
+"""What was published and is not handed on yet: events, changes of rows, ends of runs."""
+
+from collections import defaultdict
+from uuid import UUID
+
+import asyncpg
+
+from oak_relay.store.tables import MAIN_WORKSPACE
+
+_LOCK = 7226305
+_TRIGGERS = {"table": "table", "run": "after", "event": "event"}
+
+
+async def take(connection: asyncpg.Connection, most: int) -> list[asyncpg.Record]:
+    """The oldest of what is not handed on; none when another clock is at it. Who begins to listen for one of
+    their types waits until they are."""
+    if not await connection.fetchval("SELECT pg_try_advisory_xact_lock($1)", _LOCK):
+        return []
+    rows = await connection.fetch(
+        "SELECT * FROM published WHERE workspace_id = $1 AND handled_at IS NULL ORDER BY id LIMIT $2",
+        MAIN_WORKSPACE,
+        most,
+    )
+    types = sorted({f"event|{row['topic']}" for row in rows if row["kind"] == "event"})
+    if types:
+        await connection.execute(
+            "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) "
+            "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
+            types,
+        )
+    return rows
+
+
+async def triggers(
+    connection: asyncpg.Connection, rows: list[asyncpg.Record]
+) -> dict[tuple[str, str], list[asyncpg.Record]]:
+    """The triggers that listen, by kind and topic of what was published."""
+    found: dict[tuple[str, str], list[asyncpg.Record]] = defaultdict(list)
+    kinds = {_TRIGGERS[row["kind"]]: row["kind"] for row in rows}
+    for row in await connection.fetch(
+        "SELECT id, workflow_id, version_id, name, kind, topic, config, start FROM trigger "
+        "WHERE workspace_id = $1 AND kind = ANY($2::text[]) AND topic = ANY($3::text[]) ORDER BY id",
+        MAIN_WORKSPACE,
+        list(kinds),
+        list({row["topic"] for row in rows}),
+    ):
+        found[kinds[row["kind"]], row["topic"]].append(row)
+    return found
+
+
+async def listeners(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> dict[str, list[asyncpg.Record]]:
+    """The runs that wait for an event, by its type."""
+    found: dict[str, list[asyncpg.Record]] = defaultdict(list)
+    types = {row["topic"] for row in rows if row["kind"] == "event"}
+    if types:
+        for row in await connection.fetch(
+            "SELECT * FROM listener WHERE workspace_id = $1 AND type = ANY($2::text[]) ORDER BY run_id, path",
+            MAIN_WORKSPACE,
+            list(types),
+        ):
+            found[row["type"]].append(row)
+    return found
+
+
+async def heard(connection: asyncpg.Connection, places: list[tuple[UUID, str]]) -> None:
+    """These wait no longer."""
+    await connection.execute(
+        "DELETE FROM listener l USING unnest($2::uuid[], $3::text[]) AS u(run_id, path) "
+        "WHERE l.workspace_id = $1 AND l.run_id = u.run_id AND l.path = u.path",
+        MAIN_WORKSPACE,
+        [place[0] for place in places],
+        [place[1] for place in places],
+    )
+
+
+async def handled(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> None:
+    """These are handed on; events are kept for runs that ask for them later, the rest is not needed any more."""
+    await connection.execute(
+        "UPDATE published SET handled_at = clock_timestamp() WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
+        MAIN_WORKSPACE,
+        [row["id"] for row in rows if row["kind"] == "event"],
+    )
+    await connection.execute(
+        "DELETE FROM published WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
+        MAIN_WORKSPACE,
+        [row["id"] for row in rows if row["kind"] != "event"],
+    )
