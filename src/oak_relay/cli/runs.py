@@ -34,13 +34,16 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     for name, what, call in (
         ("show", "a run and everything it did", show_cmd),
         ("watch", "a run while it moves", watch_cmd),
-        ("cancel", "stop a run", cancel_cmd),
     ):
         parser = commands.add_parser(name, help=what, epilog=f"example: oak-relay {name} last")
         parser.add_argument("id", help="a run's id or its beginning, or `last`")
         if name == "show":
             parser.add_argument("--full", action="store_true", help="with inputs, outputs and every attempt")
+            parser.add_argument("--under", help="only what lies below a path, such as per_hut[137]")
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+    parser = commands.add_parser("cancel", help="stop runs", epilog="example: oak-relay cancel last")
+    parser.add_argument("ids", nargs="+", metavar="ID", help="ids, their beginnings or ends, or `last`")
+    parser.set_defaults(run=lambda a: cancel_cmd(a, client(a)))
 
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
@@ -63,13 +66,19 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    run_id = _find(arguments.id, client)
-    detail, told = client.run(run_id), client.trace(run_id)
+    run_id = find_run(arguments.id, client)
+    detail, told = client.run(run_id), client.trace(run_id, arguments.under)
     if show({"run": detail.model_dump(mode="json"), "trace": told.model_dump(mode="json")}, arguments.json):
         return 0
     trace.head(detail)
     OUT.print()
     trace.tree(told, arguments.full)
+    if told.next is not None:
+        OUT.print("[dim]… and more: name a path with --under[/]")
+    for one in detail.children[:10]:
+        OUT.print(f"[dim]child[/] {state(one.state)} {one.workflow} [dim]{one.id}[/]")
+    for one in detail.again[:10]:
+        OUT.print(f"[dim]{one.origin_how}[/] {state(one.state)} [dim]{one.id}[/]")
     if detail.result is not None:
         OUT.print("\n[dim]result[/]")
         OUT.print_json(json.dumps(detail.result))
@@ -78,7 +87,7 @@ def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
     last: RunData | None = None
-    for item in client.follow(_find(arguments.id, client)):
+    for item in client.follow(find_run(arguments.id, client)):
         if isinstance(item, RunData):
             last = item
         if arguments.json:
@@ -89,18 +98,19 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def cancel_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    outcome = client.cancel(_find(arguments.id, client))
-    if not show({"outcome": outcome}, arguments.json):
+    outcomes = {given: client.cancel(find_run(given, client)) for given in arguments.ids}
+    if not show({"outcome": next(iter(outcomes.values()))} if len(outcomes) == 1 else outcomes, arguments.json):
         words = {
             "cancelled": "cancelled",
             "asked": "asked to stop; calls that cannot be undone end first",
             "over": "it has ended already",
         }
-        OUT.print(words[outcome])
+        for given, outcome in outcomes.items():
+            OUT.print(words[outcome] if len(outcomes) == 1 else f"{given}: {words[outcome]}")
     return 0
 
 
-def _find(given: str, client: Client) -> str:
+def find_run(given: str, client: Client) -> str:
     """A run's id from its id, its beginning or end, or `last`."""
     if len(given) == 36:
         return given

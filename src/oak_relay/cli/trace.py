@@ -7,7 +7,7 @@ from rich.markup import escape
 from rich.tree import Tree
 
 from oak_relay.cli.output import OUT, duration, moment, money, state
-from oak_relay.client.results import Attempt, RunData, RunDetail, Span, Trace
+from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Trace
 
 
 def head(detail: RunDetail) -> None:
@@ -15,6 +15,10 @@ def head(detail: RunDetail) -> None:
     run = detail.run
     OUT.print(f"{state(run.state)}  [bold]{run.workflow}[/] version {run.version}  [dim]{run.id}[/]")
     about = f"about {escape(run.subject)}, " if run.subject else ""
+    if run.origin_id:
+        OUT.print(f"{run.origin_how} of [dim]{run.origin_id}[/]")
+    if run.parent_id:
+        OUT.print(f"started by the run [dim]{run.parent_id}[/]")
     OUT.print(f"{about}started by {run.trigger} at {moment(run.created_at)}, took {duration(run.seconds)}")
     OUT.print(
         f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money)}"
@@ -29,17 +33,17 @@ def head(detail: RunDetail) -> None:
 
 def tree(trace: Trace, full: bool) -> None:
     """Every span under the one it belongs to."""
-    sentences = {line.trace: line for line in trace.script if line.kind != "arm"}
+    spans_tree(trace.spans, {line.trace: line for line in trace.script if line.kind not in ("arm", "strand")}, full)
+
+
+def spans_tree(spans: list[Span], sentences: dict[str, Line], full: bool) -> None:
+    """Spans as a tree, with the sentences of their lines where they are known."""
     root = Tree("[dim]steps[/]", hide_root=True)
     nodes: dict[str, Any] = {}
-    for span in trace.spans:
+    for span in spans:
         parent = _parent(span.path)
         line = sentences.get(span.line)
-        label = (
-            f"{line.number} {escape(line.sentence)}"
-            if line and span.kind == "step"
-            else f"item {span.path[span.path.rindex('[') :]}"
-        )
+        label = f"{line.number} {escape(line.sentence)}" if line and span.kind == "step" else _plainly(span)
         node = nodes[span.path] = nodes.get(parent, root).add(_line(span, label))
         if len(span.attempts) > 1 or full or span.state == "failed":
             for index, attempt in enumerate(span.attempts):
@@ -47,6 +51,12 @@ def tree(trace: Trace, full: bool) -> None:
         if full:
             _values(node, span)
     OUT.print(root, soft_wrap=False)
+
+
+def _plainly(span: Span) -> str:
+    if span.kind in ("item", "part"):
+        return escape(f"{span.kind} {span.path[span.path.rindex('[') :]}")
+    return escape(span.path.rpartition(".")[2])
 
 
 def line(item: Span | RunData) -> str:

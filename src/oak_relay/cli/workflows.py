@@ -97,7 +97,9 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
 
 
 def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    rendered = client.render(_text(arguments.file), arguments.step, _json(arguments.input), _json(arguments.steps))
+    rendered = client.render(
+        _text(arguments.file), arguments.step, given_json(arguments.input), given_json(arguments.steps)
+    )
     if show(rendered, arguments.json):
         return 0
     OUT.print(f"[bold]{rendered['step']}[/] {rendered['action']}")
@@ -160,7 +162,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def start_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    run = client.start(arguments.workflow, _json(arguments.input), arguments.number, arguments.key)
+    run = client.start(arguments.workflow, given_json(arguments.input), arguments.number, arguments.key)
     if not arguments.wait:
         if not show(run, arguments.json):
             OUT.print(f"run {run.id} is {run.state}; oak-relay watch {run.id}")
@@ -182,7 +184,7 @@ def _text(file: Path) -> str:
         raise OakRelayError(f"{file} cannot be read: {error}") from None
 
 
-def _json(given: str) -> Any:
+def given_json(given: str) -> Any:
     text = sys.stdin.read() if given == "-" else given
     if not text.lstrip().startswith(("{", "[", '"')) and Path(text).is_file():
         text = _text(Path(text))

@@ -1,0 +1,138 @@
+"""`rerun`, `resume`, `redo`, `try`, `sample`: runs done again, steps tried."""
+
+import argparse
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from rich.markup import escape
+
+from oak_relay.cli.output import OUT, moment, show, state, table, working
+from oak_relay.cli.runs import find_run
+from oak_relay.cli.trace import spans_tree
+from oak_relay.cli.workflows import given_json
+from oak_relay.client import Client
+from oak_relay.client.results import Kept
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    for name, what, call in (
+        ("rerun", "run again from the start", rerun_cmd),
+        ("resume", "go on from where a run failed", resume_cmd),
+    ):
+        parser = commands.add_parser(name, help=what, epilog=f"example: oak-relay {name} last")
+        parser.add_argument("ids", nargs="+", metavar="ID", help="runs: ids, their beginnings or ends, or `last`")
+        parser.add_argument("--version", type=int, dest="number", help="of the workflow; that of the run when left out")
+        parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+
+    parser = commands.add_parser(
+        "redo",
+        help="do a run again from a step on, with changes",
+        epilog="""examples: oak-relay redo last --from reply --check; oak-relay redo last --from reply --version 4
+oak-relay redo last --from reply --values '{"kind": {"label": "refund"}}'""",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("id")
+    parser.add_argument("--from", dest="step", default="", help="path of the step, such as per_hut[3].findings")
+    parser.add_argument("--version", type=int, dest="number")
+    parser.add_argument("--input", help="JSON or a file, in the place of what the run was given")
+    parser.add_argument("--values", default="{}", help="JSON or a file: in the place of what steps at the top gave")
+    parser.add_argument("--check", action="store_true", help="only say what would be kept and what not")
+    parser.set_defaults(run=lambda a: redo_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "try",
+        help="carry out a step of a draft with samples; nothing kept here is changed",
+        epilog="""example: oak-relay try triage.yaml kind --input event.json""",
+    )
+    parser.add_argument("file", type=Path)
+    parser.add_argument("step")
+    parser.add_argument("--onwards", action="store_true", help="also what stands behind the step")
+    parser.add_argument("--input", default="null", help="JSON, or a file of it")
+    parser.add_argument("--sample", help="name of a kept event, in the place of --input")
+    parser.add_argument("--steps", default="{}", help="what earlier steps gave: JSON, or a file of it")
+    parser.set_defaults(run=lambda a: try_cmd(a, client(a)))
+
+    parser = commands.add_parser("sample", help="keep a run's event or a step's result as a sample; list samples")
+    parser.add_argument("workflow_or_run", help="a workflow to list its samples, or a run to keep one of")
+    parser.add_argument("--keep", metavar="NAME", help="keep under this name")
+    parser.add_argument("--step", default="", help="the step whose result is kept; the event when left out")
+    parser.set_defaults(run=lambda a: sample_cmd(a, client(a)))
+
+
+def rerun_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    return _each(arguments, client, lambda run_id: client.rerun(run_id, arguments.number))
+
+
+def resume_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    return _each(arguments, client, lambda run_id: client.resume(run_id, arguments.number))
+
+
+def redo_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    data = None if arguments.input is None else given_json(arguments.input)
+    kept = client.redo(
+        find_run(arguments.id, client),
+        arguments.step,
+        arguments.number,
+        data,
+        given_json(arguments.values),
+        arguments.check,
+    )
+    if not show(kept, arguments.json):
+        _tell(kept)
+    return 0
+
+
+def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    text = arguments.file.read_text()
+    data = given_json(arguments.input)
+    if arguments.sample:
+        checked = client.check(text)
+        kept = [s for s in client.samples(checked.workflow or "") if s.name == arguments.sample and not s.step]
+        data = kept[0].value if kept else data
+    with working("trying …"):
+        tried = client.try_step(text, arguments.step, data, given_json(arguments.steps), arguments.onwards)
+    if show(tried, arguments.json):
+        return 0 if tried.state == "succeeded" else 1
+    OUT.print(state(tried.state) + (f"  would rest at {tried.waits}" if tried.waits else ""))
+    spans_tree(tried.spans, {}, full=True)
+    if tried.error:
+        OUT.print(f"[red]{tried.error['kind']}[/]: {escape(tried.error['message'])}")
+    elif tried.state == "succeeded":
+        OUT.print_json(json.dumps(tried.result))
+    return 0 if tried.state != "failed" else 1
+
+
+def sample_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    if arguments.keep:
+        kept = client.keep_sample(find_run(arguments.workflow_or_run, client), arguments.keep, arguments.step)
+        if not show(kept, arguments.json):
+            OUT.print(f"kept {arguments.keep}")
+        return 0
+    found = client.samples(arguments.workflow_or_run)
+    if not show(found, arguments.json):
+        table(
+            ("name", "of", "kept"),
+            [(s.name, s.step or "the event", moment(s.created_at)) for s in found],
+            "No samples. Keep one of a run: oak-relay sample RUN --keep NAME",
+        )
+    return 0
+
+
+def _each(arguments: argparse.Namespace, client: Client, call: Callable[[str], Kept]) -> int:
+    done = [call(find_run(given, client)) for given in arguments.ids]
+    if not show(done if len(done) > 1 else done[0], arguments.json):
+        for kept in done:
+            _tell(kept)
+    return 0
+
+
+def _tell(kept: Kept) -> None:
+    if kept.kept:
+        OUT.print(f"kept: {escape(', '.join(kept.kept))}")
+    if kept.anew:
+        OUT.print(f"done anew: {escape(', '.join(kept.anew))}")
+    if kept.run:
+        OUT.print(f"run {kept.run}")

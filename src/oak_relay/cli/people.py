@@ -1,0 +1,180 @@
+"""`tray`, `answer`, `schedules`, `pause`, `fire`, `publish`: what waits for people, what comes when."""
+
+import argparse
+import json
+import sys
+import uuid
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.markup import escape
+
+from oak_relay.cli.output import OUT, moment, show, table
+from oak_relay.client import Client
+from oak_relay.client.errors import NotFound, OakRelayError
+from oak_relay.client.results import Question
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    parser = commands.add_parser("tray", help="what waits for a person", epilog="example: oak-relay tray")
+    parser.add_argument("--state", default="open", choices=["open", "answered", "expired", "withdrawn"])
+    parser.set_defaults(run=lambda a: tray_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "answer",
+        help="answer a question of the tray",
+        epilog="""examples: oak-relay answer 3f2a approve; oak-relay answer 3f2a --data '{"sum": 12}'; oak-relay answer 3f2a""",
+    )
+    parser.add_argument("id", help="a question's id, or its end")
+    parser.add_argument("choice", nargs="?", help="one of its choices; asked for when left out")
+    parser.add_argument("--data", help="JSON that its form asks for, or what a call gave; - reads standard input")
+    parser.add_argument("--text", help="a remark")
+    parser.add_argument("--alike", action="store_true", help="answer all open questions of this kind together")
+    parser.set_defaults(run=lambda a: answer_cmd(a, client(a)))
+
+    parser = commands.add_parser("schedules", help="what comes when", epilog="example: oak-relay schedules --next 10")
+    parser.add_argument("workflow", nargs="?")
+    parser.add_argument("--next", type=int, default=3, dest="occurrences", help="occurrences to show of each")
+    parser.set_defaults(run=lambda a: schedules_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "pause", help="pause a schedule or poll", epilog="example: oak-relay pause morning-conditions early"
+    )
+    parser.add_argument("workflow")
+    parser.add_argument("trigger")
+    parser.add_argument("--off", action="store_true", help="let it go on")
+    parser.set_defaults(run=lambda a: pause_cmd(a, client(a)))
+
+    parser = commands.add_parser("fire", help="make an occurrence of a schedule now")
+    parser.add_argument("workflow")
+    parser.add_argument("trigger")
+    parser.set_defaults(run=lambda a: fire_cmd(a, client(a)))
+
+    parser = commands.add_parser(
+        "publish",
+        help="publish an event (CloudEvents 1.0)",
+        epilog="""example: oak-relay publish booking.changed --data '{"guest": "Ada Fenn"}'""",
+    )
+    parser.add_argument("type")
+    parser.add_argument("--data", default="null", help="JSON; - reads standard input")
+    parser.add_argument("--source", default="/cli")
+    parser.add_argument("--id", help="the same id of the same source counts once")
+    parser.add_argument("--subject")
+    parser.set_defaults(run=lambda a: publish_cmd(a, client(a)))
+
+
+def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    questions = client.tray(arguments.state)
+    if show(questions, arguments.json):
+        return 0
+    table(
+        ("question", "asked", "workflow", "about", "text", "answers"),
+        [
+            (str(q.id)[-12:], moment(q.created_at), q.workflow, q.subject or "–", escape(q.text) + _alike(q), _answers(q))
+            for q in questions
+        ],
+        "Nothing waits for a person.",
+    )  # fmt: skip
+    if questions and arguments.state == "open":
+        OUT.print(f"answer one: oak-relay answer {str(questions[0].id)[-12:]}", style="dim")
+    return 0
+
+
+def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    question = _find(arguments.id, client)
+    choice, data = arguments.choice, _json(arguments.data)
+    if choice is None and question.choices and sys.stdin.isatty():
+        OUT.print(escape(question.text))
+        choice = _asked(question.choices)
+    count = client.answer(question.id, choice, data, arguments.text, arguments.alike)
+    if not show({"answered": count}, arguments.json):
+        OUT.print(f"answered {count} question{'s' if count != 1 else ''}")
+    return 0
+
+
+def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    found = client.schedules(arguments.workflow, arguments.occurrences)
+    if show(found, arguments.json):
+        return 0
+    table(
+        ("workflow", "trigger", "rule", "zone", "last", "next"),
+        [
+            (s.workflow, s.trigger, escape(s.rule), s.zone, moment(s.last_at), "[yellow]paused[/]" if s.paused else _next(s))
+            for s in found
+        ],
+        "No schedules. A workflow that is live and has one is shown here.",
+    )  # fmt: skip
+    return 0
+
+
+def pause_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    found = client.pause_schedule(arguments.workflow, arguments.trigger, not arguments.off)
+    if not show(found, arguments.json):
+        OUT.print("paused" if found.paused else f"goes on; next {moment(found.next_at)}")
+    return 0
+
+
+def fire_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    made = client.fire(arguments.workflow, arguments.trigger)
+    if not show(made, arguments.json):
+        OUT.print(f"run {made['run']}" if made["run"] else made["note"])
+    return 0
+
+
+def publish_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    event = {
+        "specversion": "1.0",
+        "id": arguments.id or str(uuid.uuid4()),
+        "type": arguments.type,
+        "source": arguments.source,
+        "time": datetime.now(UTC).isoformat(),
+        "data": _json(arguments.data),
+    }
+    if arguments.subject:
+        event["subject"] = arguments.subject
+    [told] = client.publish(event)
+    if not show(told, arguments.json):
+        OUT.print(f"{'came before' if told['duplicate'] else 'published'}: {told['type']} {told['id']}")
+    return 0
+
+
+def _find(given: str, client: Client) -> Question:
+    found = [q for q in client.tray("open") if str(q.id) == given or str(q.id).endswith(given)]
+    if not found:
+        raise NotFound(404, {"title": f"no open question {given}", "fix": "see oak-relay tray"})
+    if len(found) > 1:
+        raise OakRelayError(f"{given} could be {len(found)} questions; give more of the id")
+    return found[0]
+
+
+def _asked(choices: list[str]) -> str:
+    for number, choice in enumerate(choices, 1):
+        OUT.print(f"  {number}  {escape(choice)}")
+    given = input("choice: ").strip()
+    return choices[int(given) - 1] if given.isdigit() and 0 < int(given) <= len(choices) else given
+
+
+def _json(text: str | None) -> Any:
+    if text is None:
+        return None
+    try:
+        return json.loads(sys.stdin.read() if text == "-" else text)
+    except ValueError as error:
+        raise OakRelayError(f"this is not JSON: {error}") from None
+
+
+def _answers(question: Question) -> str:
+    if question.choices:
+        return escape(" | ".join(question.choices))
+    return "form: " + escape(", ".join((question.form or {}).get("properties", {})))
+
+
+def _alike(question: Question) -> str:
+    return f" [dim](and {question.alike - 1} alike)[/]" if question.alike > 1 else ""
+
+
+def _next(schedule: Any) -> str:
+    text = "\n".join(moment(at) for at in schedule.occurrences) or "never"
+    return f"{text}\n[red]{escape(schedule.fault)}[/]" if schedule.fault else text
