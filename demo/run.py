@@ -55,6 +55,7 @@ def main() -> int:
         seed(client, keys, standins)
         sent = send_requests(standins)
         if given.once:
+            decide(client)
             return summarise(client, sent, standins)
         explain(url, standins, keys, home)
         with contextlib.suppress(KeyboardInterrupt):
@@ -150,6 +151,17 @@ def send_requests(standins: str) -> list[str]:
     return runs
 
 
+def decide(client: Client) -> None:
+    """What a person of the office would do: approve the refund that waits in the tray."""
+    deadline = time.monotonic() + 30
+    while not (waiting := [q for q in client.tray() if q.workflow == "booking-triage"]):
+        if time.monotonic() > deadline:
+            sys.exit("no refund came to the tray")
+        time.sleep(0.05)
+    for question in waiting:
+        client.answer(question.id, "approve", text="with our apologies")
+
+
 def summarise(client: Client, sent: list[str], standins: str) -> int:
     """Wait for the runs, print how they went, and say whether every part did what it should."""
     grid = Table(box=None, pad_edge=False, header_style="bold")
@@ -179,7 +191,8 @@ def summarise(client: Client, sent: list[str], standins: str) -> int:
         "labels are question, refund, question, other": kinds == ["question", "refund", "question", "other"],
         "a 429 and a 503 were met, retried and stand in the trace": {429, 503} <= retried,
         "the table requests has a row per guest": len({r.row["guest"] for r in client.rows("requests")}) == 4,
-        "the refund is noted": len(client.rows("refunds")) >= 1,
+        "the refund is noted, and was approved in the tray": len(client.rows("refunds")) >= 1
+        and [q.answer["choice"] for q in client.tray("answered")] == ["approve"],
         "the office got each reply once": max(
             httpx.get(f"{standins}/received.json", trust_env=False).json()["worked"].values()
         )
@@ -217,6 +230,7 @@ def explain(url: str, standins: str, keys: dict[str, str], home: Path) -> None:
   outside    {standins}/received   what the stand-ins for model and booking office were sent
 
 Four guests have written already. One answer met a busy model (429), one an office out of order (503): see Runs.
+One wants money back: its run waits for you in the Tray.
 Let another guest write, and watch Runs:
 
   curl -X POST '{standins}/office/requests' -H 'Content-Type: application/json' \\

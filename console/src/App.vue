@@ -19,13 +19,16 @@ onMounted(async () => {
 const places = [
   ['/workflows', 'Workflows'],
   ['/runs', 'Runs'],
+  ['/tray', 'Tray'],
+  ['/schedules', 'Schedules'],
   ['/credentials', 'Credentials'],
   ['/models', 'Models'],
 ]
 </script>
 
 <template>
-  <main v-if="problem"><ProblemNote :problem="problem" /></main>
+  <RouterView v-if="route.meta.open" />
+  <main v-else-if="problem"><ProblemNote :problem="problem" /></main>
   <SignInPage v-else-if="who === null" />
   <template v-else-if="who">
     <a href="#content" class="visually-hidden-focusable">Skip to the content</a>

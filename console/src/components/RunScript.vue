@@ -23,7 +23,7 @@ const took = (span: Span) => duration(between(span.started, span.ended ?? (span.
       <span role="columnheader">Step</span><span role="columnheader" class="wide-only num">Tokens</span><span role="columnheader" class="wide-only num">Money</span><span role="columnheader" class="num">Took</span>
       <span role="columnheader" class="wide-only scale"><span>0</span><span>{{ duration((to - from) / 1000) }}</span></span>
     </div>
-    <div v-for="row in shown" :key="row.line.path" class="row-line" role="row" :class="{ faint: !row.taken, chosen: row.span?.path === chosen, arm: row.line.kind === 'arm' }">
+    <div v-for="row in shown" :key="row.line.path" class="row-line" role="row" :class="{ faint: !row.taken, chosen: row.span?.path === chosen, arm: row.line.kind === 'arm' || row.line.kind === 'strand' }">
       <span role="cell" class="what" :style="{ paddingLeft: `${row.line.depth * 1.2}rem` }">
         <span class="number">{{ row.line.number }}</span>
         <button v-if="row.span" type="button" class="sentence" @click="emit('choose', row.span, row.line)">

@@ -23,17 +23,17 @@ export function rows(lines: Line[], spans: Span[], items: Record<string, number>
   const dead: string[] = []
   return lines.map((line) => {
     const path = chosenPath(line.trace, items)
-    if (line.kind === 'arm') {
-      const [owner, mark] = path.includes('#') ? path.split('#') : [path.slice(0, -1), '!']
+    if (line.kind === 'arm' || line.kind === 'strand') {
+      const [owner = '', mark = ''] = path.includes('#') ? path.split('#') : path.endsWith('!') ? [path.slice(0, -1), '!'] : [path, '.']
       const branch = byPath.get(owner)
-      const taken = mark === '!' ? spans.some((s) => s.path.startsWith(`${owner}!.`)) : branch?.way === Number(mark)
+      const taken = mark === '!' || mark === '.' ? spans.some((s) => s.path.startsWith(`${owner}${mark === '!' ? '!.' : '.'}`)) : branch?.way === Number(mark)
       if (!taken) dead.push(line.path)
       else ways.set(owner, Number(mark))
       return { line, span: null, rounds: 0, taken, bars: [] }
     }
     const reachable = !dead.some((arm) => line.path.startsWith(`${arm}.`))
     const span = reachable ? (byPath.get(path) ?? null) : null
-    const rounds = line.kind === 'each' && span ? spans.filter((s) => s.kind === 'item' && parentOf(s.path) === span.path).length : 0
+    const rounds = span && (line.kind === 'each' || line.kind === 'repeat') ? roundsOf(span, spans) : 0
     return { line, span, rounds, taken: span !== null && span.state !== 'skipped', bars: span ? bars(span, from, to) : [] }
   })
 }
@@ -46,6 +46,13 @@ function chosenPath(trace: string, items: Record<string, number>): string {
     path = `${owner}[${items[owner] ?? 0}]${path.slice(owner.length + 2)}`
   }
   return path
+}
+
+/** How many items or rounds a loop has: those that are told, or all of a list walked in parts. */
+function roundsOf(span: Span, spans: Span[]): number {
+  const inside = spans.filter((s) => parentOf(s.path) === span.path && s.path.startsWith(`${span.path}[`))
+  const whole = inside.some((s) => s.kind === 'part') && Array.isArray(span.input) ? span.input.length : 0
+  return Math.max(whole, inside.filter((s) => s.kind === 'item').length)
 }
 
 function parentOf(path: string): string {

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { BButton } from 'bootstrap-vue-next'
 import { computed, onScopeDispose, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Line, type Run, type Span } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RunActions from '../components/RunActions.vue'
 import RunScript from '../components/RunScript.vue'
 import SpanRecord from '../components/SpanRecord.vue'
 import StateMark from '../components/StateMark.vue'
@@ -54,14 +54,20 @@ const choose = (one: Span) => void router.replace({ query: { step: one.path } })
 const from = computed(() => Date.parse(run.value?.started_at ?? run.value?.created_at ?? new Date().toISOString()))
 const to = computed(() => (run.value?.ended_at ? Date.parse(run.value.ended_at) : now.value))
 const seconds = computed(() => (run.value?.started_at ? (to.value - from.value) / 1000 : null))
-const problem = ref<Error | null>(null)
-async function cancel(): Promise<void> {
-  try {
-    await data(api.POST('/api/v1/runs/{run_id}/cancel', path))
-  } catch (error) {
-    problem.value = error as Error
+// Items of long lists are told when they are looked at.
+watch(items, async (now) => {
+  for (const [owner, index] of Object.entries(now)) {
+    const under = `${owner}[${index}]`
+    if (spans.value.some((s) => s.path === under || s.path.startsWith(`${under}.`))) continue
+    const told = await data(api.GET('/api/v1/runs/{run_id}/trace', { params: { path: path.params.path, query: { under } } }))
+    const known = new Set(spans.value.map((s) => s.path))
+    spans.value = [...spans.value, ...told.spans.filter((s) => !known.has(s.path))]
   }
-}
+})
+const related = computed(() => [
+  ...(page.data.value?.children ?? []).map((run) => ({ run, word: 'started' })),
+  ...(page.data.value?.again ?? []).map((run) => ({ run, word: run.origin_how ?? 'again' })),
+])
 </script>
 
 <template>
@@ -74,6 +80,8 @@ async function cancel(): Promise<void> {
         <p class="quiet">
           version {{ run.version }}, started by {{ run.trigger }}<template v-if="run.subject">, about <RouterLink :to="`/runs?subject=${encodeURIComponent(run.subject)}`">{{ run.subject }}</RouterLink></template>,
           <span :title="run.created_at">{{ moment(run.created_at) }}</span>
+          <template v-if="run.origin_id">; {{ run.origin_how }} of <RouterLink :to="`/runs/${run.origin_id}`">an earlier run</RouterLink></template>
+          <template v-if="run.parent_id">; started by <RouterLink :to="`/runs/${run.parent_id}`">another run</RouterLink></template>
         </p>
       </div>
       <dl>
@@ -83,14 +91,13 @@ async function cancel(): Promise<void> {
         <div><dt>Tokens</dt><dd>{{ run.tokens_in + run.tokens_out }}</dd></div>
         <div><dt>Money</dt><dd>{{ money(run.money) }}</dd></div>
       </dl>
-      <BButton v-if="!over" variant="outline-danger" @click="cancel">Cancel</BButton>
     </div>
-    <ProblemNote v-if="problem" :problem="problem" />
+    <RunActions :run="run" :over="over" :span="span" />
     <div v-if="run.error" class="cause" role="alert">
       <strong>{{ run.error.kind }}</strong> {{ run.error.message }}
       <div v-if="run.error.fix">What to do: {{ run.error.fix }}</div>
     </div>
-    <p v-if="!over && page.data.value.why" class="why">{{ page.data.value.why }}</p>
+    <p v-if="!over && page.data.value.why" class="why">{{ page.data.value.why }} <RouterLink v-if="page.data.value.questions" to="/tray">Answer it in the tray</RouterLink></p>
 
     <ProblemNote v-if="trace.error.value" :problem="trace.error.value" />
     <RunScript v-if="trace.data.value" v-model:items="items" :lines="trace.data.value.script" :spans="spans" :from="from" :to="to" :chosen="span?.path ?? ''" @choose="choose" />
@@ -98,6 +105,10 @@ async function cancel(): Promise<void> {
       <SpanRecord v-if="span && line" :span="span" :line="line" />
       <p v-else class="quiet">Choose a step to see what it was given, what it did and what it gave.</p>
       <section aria-label="Event and result">
+        <template v-if="related.length">
+          <h2>Other runs</h2>
+          <p v-for="one in related" :key="one.run.id" class="related"><StateMark :state="one.run.state" /> <RouterLink :to="`/runs/${one.run.id}`">{{ one.run.workflow }}</RouterLink> <span class="quiet">{{ one.word }}, {{ moment(one.run.created_at) }}</span></p>
+        </template>
         <template v-if="page.data.value.result !== null && page.data.value.result !== undefined">
           <h2>Result</h2>
           <pre>{{ shown(page.data.value.result) }}</pre>
@@ -117,6 +128,7 @@ dl { display: flex; flex-wrap: wrap; gap: 0.25rem 1.5rem; margin: 0 0 0 auto; }
 dt { font-weight: 400; color: var(--relay-quiet); font-size: 0.85rem; }
 dd { margin: 0; font-weight: 550; }
 .cause { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin-bottom: 1rem; }
+.related { margin: 0; }
 .why { color: var(--relay-waiting); }
 .below { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 2rem; margin-top: 1.5rem; }
 .below h2 { margin: 1rem 0 0.3rem; }

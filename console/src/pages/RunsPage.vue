@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Run } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
@@ -48,13 +48,32 @@ function again(): void {
 }
 useStream('/api/v1/runs/stream', { run: again, many: again })
 
-const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled'].map((s) => ({ value: s, text: s }))]
+const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s }))]
 const kinds = [
   { value: '', text: 'any error' },
   ...['invalid', 'denied', 'missing', 'busy', 'unavailable', 'timeout', 'out_of_credit', 'refused', 'cut_off', 'too_long', 'wrong_shape', 'over_limit', 'diverged', 'failed'].map((k) => ({ value: k, text: k })),
 ]
 const times = [{ value: '', text: 'any time' }, { value: '1', text: 'last hour' }, { value: '24', text: 'last day' }, { value: '168', text: 'last week' }]
 const names = computed(() => [{ value: '', text: 'any workflow' }, ...(workflows.data.value ?? []).map((w) => ({ value: w.name, text: w.title || w.name }))])
+const picked = ref<string[]>([])
+const all = computed({
+  get: () => runs.value.length > 0 && picked.value.length === runs.value.length,
+  set: (on) => (picked.value = on ? runs.value.map((r) => r.id) : []),
+})
+const said = ref('')
+const problem = ref<Error | null>(null)
+async function many(action: 'rerun' | 'resume' | 'cancel'): Promise<void> {
+  problem.value = null
+  try {
+    const told = await data(api.POST('/api/v1/runs/many', { body: { ids: picked.value, action } })) as { done: number; refused: Record<string, string> }
+    const refused = Object.values(told.refused)
+    said.value = `${action} of ${told.done} runs` + (refused.length ? `; ${refused.length} refused: ${refused[0]}` : '')
+    picked.value = []
+    await client.invalidateQueries({ queryKey: ['runs'] })
+  } catch (error) {
+    problem.value = error as Error
+  }
+}
 const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
 </script>
 
@@ -74,12 +93,23 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
   <p v-else-if="!runs.length && filtered">No run fits these filters. <RouterLink to="/runs">Show all</RouterLink>.</p>
   <p v-else-if="!runs.length">No runs yet. <RouterLink to="/workflows">Choose a workflow</RouterLink> and start it, or send an event to its webhook.</p>
   <template v-else>
+    <div v-if="picked.length || said" class="many">
+      <span v-if="picked.length">{{ picked.length }} chosen</span>
+      <template v-if="picked.length">
+        <BButton size="sm" variant="outline-primary" @click="many('rerun')">Rerun</BButton>
+        <BButton size="sm" variant="outline-primary" @click="many('resume')">Resume</BButton>
+        <BButton size="sm" variant="outline-danger" @click="many('cancel')">Cancel</BButton>
+      </template>
+      <span v-else role="status" class="quiet">{{ said }}</span>
+    </div>
+    <ProblemNote v-if="problem" :problem="problem" />
     <table class="table">
       <thead>
-        <tr><th>State</th><th>Workflow</th><th>About</th><th>Began</th><th class="num">Took</th><th class="num wide-only">Steps</th><th class="num wide-only">Attempts</th><th class="num wide-only">Tokens</th><th class="num wide-only">Money</th></tr>
+        <tr><th class="pick"><input v-model="all" type="checkbox" aria-label="Choose all" /></th><th>State</th><th>Workflow</th><th>About</th><th>Began</th><th class="num">Took</th><th class="num wide-only">Steps</th><th class="num wide-only">Attempts</th><th class="num wide-only">Tokens</th><th class="num wide-only">Money</th></tr>
       </thead>
       <tbody>
         <tr v-for="run in runs" :key="run.id" class="rowlink" @click="router.push(`/runs/${run.id}`)">
+          <td class="pick" @click.stop><input v-model="picked" type="checkbox" :value="run.id" :aria-label="`Choose the run of ${run.workflow} ${moment(run.created_at)}`" /></td>
           <td><StateMark :state="run.state" /></td>
           <td>
             <RouterLink :to="`/runs/${run.id}`">{{ run.workflow }}</RouterLink> <span class="quiet wide-only">version {{ run.version }}</span>
@@ -104,6 +134,8 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
 .filters { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-left: auto; }
 .filters > * { width: auto; min-width: 8.5rem; }
 .trouble { color: var(--relay-failed); font-size: 0.85rem; max-width: 60ch; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
+.many { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; margin-bottom: 0.5rem; min-height: 2rem; }
+.pick { width: 2rem; }
 .about { overflow-wrap: anywhere; }
 @media (max-width: 700px) { .about { word-break: break-all; } td, th { padding-left: 0.25rem; padding-right: 0.25rem; } .filters { margin-left: 0; width: 100%; } .filters > * { flex: 1 1 45%; min-width: 0; } }
 </style>

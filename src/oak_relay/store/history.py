@@ -10,6 +10,8 @@ log = structlog.get_logger()
 TABLES = {"run": "id", "event": "id", "journal": "run_id"}
 AHEAD = 2
 _LOCK = 7226304
+# By query: a look-up by name may answer from before the wait for the lock.
+_THERE = "SELECT EXISTS (SELECT FROM pg_class WHERE relname = $1 AND relnamespace = 'public'::regnamespace)"
 
 
 def first_id(moment: datetime) -> UUID:
@@ -30,11 +32,11 @@ async def ensure(connection: asyncpg.Connection, now: datetime) -> list[str]:
         begin, end = month(now, further), month(now, further + 1)
         for table, column in TABLES.items():
             name = f"{table}_{begin:%Y_%m}"
-            if await connection.fetchval("SELECT to_regclass($1) IS NOT NULL", name):
+            if await connection.fetchval(_THERE, name):
                 continue
             async with connection.transaction():
                 await connection.execute("SELECT pg_advisory_xact_lock($1)", _LOCK)
-                if await connection.fetchval("SELECT to_regclass($1) IS NOT NULL", name):
+                if await connection.fetchval(_THERE, name):
                     continue
                 await _make(connection, table, column, name, first_id(begin), first_id(end))
                 made.append(name)

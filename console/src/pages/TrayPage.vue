@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { BFormSelect } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api, data, type Schemas } from '../api/client'
+import LoadingLines from '../components/LoadingLines.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import QuestionCard, { type Given } from '../components/QuestionCard.vue'
+import { useStream } from '../lib/live'
+
+type Question = Schemas['QuestionOut']
+type State = 'open' | 'answered' | 'expired' | 'withdrawn'
+const STATES: State[] = ['open', 'answered', 'expired', 'withdrawn']
+const route = useRoute()
+const router = useRouter()
+const client = useQueryClient()
+const state = computed<State>({
+  get: () => STATES.find((s) => s === route.query.state) ?? 'open',
+  set: (value) => void router.replace({ query: value === 'open' ? {} : { state: value } }),
+})
+const questions = useQuery({
+  queryKey: ['tray', state],
+  queryFn: () => data(api.GET('/api/v1/tray', { params: { query: { state: state.value } } })),
+  refetchInterval: 5000,
+})
+const look = () => void client.invalidateQueries({ queryKey: ['tray'] })
+useStream('/api/v1/runs/stream', { run: look, many: look })
+
+async function send(question: Question, given: Given): Promise<void> {
+  await data(api.POST('/api/v1/tray/{question_id}/answer', { params: { path: { question_id: question.id } }, body: given }))
+  look()
+}
+</script>
+
+<template>
+  <div class="head">
+    <h1>Tray</h1>
+    <BFormSelect v-model="state" :options="STATES" size="sm" aria-label="State" class="states" />
+  </div>
+  <ProblemNote v-if="questions.error.value" :problem="questions.error.value" />
+  <LoadingLines v-else-if="questions.isPending.value" />
+  <p v-else-if="!questions.data.value?.length && state === 'open'">
+    Nothing waits for a person. A step <code>ask</code> puts a question here, and so does a call of which nobody knows whether it happened.
+    See <RouterLink to="/runs?state=waiting">runs that wait</RouterLink> for other reasons.
+  </p>
+  <p v-else-if="!questions.data.value?.length">No question is {{ state }}.</p>
+  <QuestionCard v-for="question in questions.data.value" v-else :key="question.id" :question="question" :open="question.state === 'open'" :send="(given) => send(question, given)" />
+</template>
+
+<style scoped>
+.head { display: flex; gap: 1rem; align-items: center; margin-bottom: 1rem; }
+.states { width: auto; margin-left: auto; }
+</style>
