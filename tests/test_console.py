@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from oak_relay.client import Client
-from tests.conftest import Processes
+from tests.conftest import Processes, until
 
 FLAGS = [
     "--no-sandbox",
@@ -176,7 +176,9 @@ def test_a_model_is_tested_with_an_answer(page: Page, oak: Processes):
     expect(found).to_contain_text("Hello from the model stand-in")
 
 
-@pytest.mark.parametrize("path", ["/workflows", "/workflows/booking-triage", "/runs", "/credentials", "/models"])
+@pytest.mark.parametrize(
+    "path", ["/workflows", "/workflows/booking-triage", "/runs", "/tray", "/schedules", "/credentials", "/models"]
+)
 def test_pages_fit_a_narrow_screen(page: Page, oak: Processes, path):
     page.set_viewport_size({"width": 400, "height": 800})
     page.goto(oak.url + path)
@@ -191,3 +193,89 @@ def test_the_keyboard_alone_opens_a_run(page: Page, oak: Processes, client: Clie
     page.get_by_role("link", name="by-keys").first.focus()
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile(str(run.id)))
+
+
+def test_a_question_is_answered_in_the_tray_with_one_key(page: Page, oak: Processes, client: Client):
+    run_id = guest_writes(oak, "I would like a refund for two bunks.", "kit@guests.example")
+    page.goto(f"{oak.url}/runs/{run_id}")
+    expect(page.get_by_text("It waits for a person at handled.decide")).to_be_visible()
+    page.get_by_role("link", name="Answer it in the tray").click()
+    card = page.get_by_role("article").filter(has_text="kit@guests.example")
+    card.focus()
+    page.keyboard.press("1")
+    expect(page.get_by_role("article").filter(has_text="kit@guests.example")).to_have_count(0)
+    page.get_by_label("State").select_option("answered")
+    expect(page.get_by_role("article").filter(has_text="kit@guests.example")).to_contain_text("approve")
+    assert client.run(run_id).run.workflow == "booking-triage"
+    assert client._bound(client.run(run_id).run.model_dump()).wait().state == "succeeded"
+
+
+def test_who_has_the_link_answers_a_form_without_signing_in(browser: Browser, oak: Processes, client: Client):
+    form = "{type: object, required: [bunks], properties: {bunks: {type: integer, title: Free bunks}}}"
+    client.save(
+        f"oak: 1\nworkflow: linked\nsteps:\n  - step: q\n    ask: {{at: link, text: How many?, form: {form}}}\nresult: ${{ q.data.bunks }}\n"
+    )
+    run = client.start("linked")
+    [question] = until(lambda: client.tray(run=run.id))
+    page = browser.new_page()
+    page.goto(question.link.replace(question.link.split("/answer/")[0], oak.url))
+    page.get_by_label("Free bunks").fill("7")
+    page.get_by_role("button", name="Answer").click()
+    expect(page.get_by_role("heading", name="Thank you")).to_be_visible()
+    assert run.result() == 7
+    page.close()
+
+
+def test_a_run_is_redone_from_a_step_after_saying_what_is_kept(page: Page, oak: Processes, client: Client):
+    text = "oak: 1\nworkflow: redoable\nsteps:\n  - {step: a, do: table.find, with: {table: house_rules}}\n  - {step: b, fail: no}\n"
+    client.save(text)
+    run = client.start("redoable").wait()
+    client.save(text.replace("{step: b, fail: no}", "{step: b, set: {n: 1}}") + "result: ${ b.n }\n")
+    page.goto(f"{oak.url}/runs/{run.id}?step=b")
+    page.get_by_role("button", name="Redo from b").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("checkbox").check()
+    expect(dialog).to_contain_text("Kept: a")
+    dialog.get_by_role("button", name="Redo").click()
+    expect(page.get_by_text("redo of")).to_be_visible()
+    expect(page.get_by_role("heading", name="succeeded")).to_be_visible()
+
+
+def test_items_of_a_long_list_are_stepped_through(page: Page, oak: Processes, client: Client):
+    client.save("oak: 1\nworkflow: long-list\ninput: {type: object}\nsteps:\n  - step: m\n    each: ${ input.items }\n    as: n\n    width: 9\n"
+                "    steps:\n      - {step: x, set: {v: \"${ 'hut ' ~ n }\"}}\n    gives: ${ x.v }\nresult: ${ m | length }\n")  # fmt: skip
+    run = client.start("long-list", {"items": list(range(300))})
+    assert run.result() == 300
+    page.goto(f"{oak.url}/runs/{run.id}")
+    expect(page.get_by_text("item 1 of 300")).to_be_visible()
+    page.get_by_role("button", name="Item before").click()
+    expect(page.get_by_text("item 300 of 300")).to_be_visible()
+    page.get_by_role("button", name="Set v").click()
+    expect(page.get_by_label("Record of the chosen step")).to_contain_text("hut 299")
+
+
+def test_a_schedule_is_paused_and_fired(page: Page, oak: Processes, client: Client):
+    client.live(
+        client.save(
+            'oak: 1\nworkflow: yearly\ntriggers:\n  - {trigger: t, schedule: {cron: "0 6 1 1 *"}}\nsteps:\n  - {step: a, set: {x: 1}}\nresult: ${ a.x }\n'
+        ).workflow
+    )
+    page.goto(f"{oak.url}/schedules")
+    section = page.locator("section").filter(has_text="yearly")
+    section.get_by_role("button", name="Pause").click()
+    expect(section).to_contain_text("paused")
+    section.get_by_role("button", name="Go on").click()
+    expect(section).to_contain_text("next")
+    section.get_by_role("button", name="Fire now").click()
+    expect(page.get_by_role("heading", name="succeeded")).to_be_visible()
+
+
+def test_many_runs_are_chosen_and_done_again(page: Page, oak: Processes, client: Client):
+    client.save("oak: 1\nworkflow: many-times\nsteps:\n  - {step: a, set: {x: 1}}\nresult: ${ a.x }\n")
+    for _ in range(3):
+        client.start("many-times").wait()
+    page.goto(f"{oak.url}/runs?workflow=many-times")
+    page.get_by_label("Choose all").check()
+    page.get_by_role("button", name="Rerun").click()
+    expect(page.get_by_text("rerun of 3 runs")).to_be_visible()
+    expect(page.locator("tbody tr")).to_have_count(6)

@@ -33,7 +33,7 @@ const took = (span: Span) => duration(between(span.started, span.ended ?? (span.
         <span v-else class="sentence">{{ row.line.sentence }}</span>
         <span v-if="row.rounds > 1 && row.span" class="rounds">
           <button type="button" aria-label="Item before" @click="step(row.span.path, -1, row.rounds)">‹</button>
-          item {{ (items[row.span.path] ?? 0) + 1 }} of {{ row.rounds }}
+          {{ row.line.kind === 'repeat' ? 'round' : 'item' }} {{ (items[row.span.path] ?? 0) + 1 }} of {{ row.rounds }}
           <button type="button" aria-label="Next item" @click="step(row.span.path, 1, row.rounds)">›</button>
         </span>
       </span>

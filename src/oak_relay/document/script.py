@@ -50,8 +50,8 @@ def script(document: Workflow) -> list[Line]:
     """The lines of a document, in reading order."""
     lines = list(_lines(document.steps, "steps", "", "", 0))
     if document.always:
-        lines.append(Line("always", 0, "always", "arm", "At the end, whatever happened", "always", "always"))
-        lines += _lines(document.always, "always", "always.", "always.", 1)
+        lines.append(Line("+", 0, "always", "arm", "At the end, whatever happened", "always", "always"))
+        lines += _lines(document.always, "always", "+", "always.", 1)
     return lines
 
 
@@ -99,12 +99,13 @@ def _lines(steps: list[Any], path: str, numbers: str, trace: str, depth: int) ->
                 yield Line(f"{number}{letter}", depth + 1, step.step, "arm", word, where, f"{span}#{at}")
                 yield from _lines(arm.body, f"{where}.{part}", f"{number}{letter}.", f"{span}.", depth + 2)
         elif isinstance(step, TogetherStep):
-            for name, strand in step.together.items():
+            for at, (name, strand) in enumerate(step.together.items()):
+                letter = chr(ord("a") + at % 26)
                 where = f"{here}.together.{name}"
                 yield Line(
-                    f"{number}.{name}", depth + 1, step.step, "strand", f"Beside: {name}", where, f"{span}.{name}"
+                    f"{number}{letter}", depth + 1, step.step, "strand", f"Beside: {name}", where, f"{span}.{name}"
                 )
-                yield from _lines(strand.steps, f"{where}.steps", f"{number}.{name}.", f"{span}.{name}.", depth + 2)
+                yield from _lines(strand.steps, f"{where}.steps", f"{number}{letter}.", f"{span}.{name}.", depth + 2)
         elif isinstance(step, EachStep | RepeatStep):
             yield from _lines(step.steps, f"{here}.steps", f"{number}.", f"{span}[].", depth + 1)
         if isinstance(step.on_error, list):
@@ -146,8 +147,8 @@ def _main_clause(step: BaseStep) -> str:
         text = _bare(step.wait)
         return f"Wait until {text}" if "T" in text and text[:1].isdigit() else f"Wait {text}"
     if isinstance(step, AskStep):
-        choices = f": {_listed(step.ask.choices)}" if step.ask.choices else ""
-        return f"Ask a person {_bare(step.ask.text)}{choices}"
+        choices = f" ({', '.join(step.ask.choices)})" if step.ask.choices else ""
+        return f"Ask a person: {_bare(step.ask.text)}{choices}"
     if isinstance(step, EmitStep):
         return f"Publish {step.emit.type}"
     if isinstance(step, AnswerStep):

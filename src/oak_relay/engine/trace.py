@@ -51,6 +51,7 @@ class Span:
     until: str | None = None
     runs: list[str] = field(default_factory=list)
     note: str = ""
+    strands: list[str] = field(default_factory=list)
     empty: list[str] = field(default_factory=list)
     tokens: int = 0
     money: float = 0.0
@@ -69,6 +70,11 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
             _parents(found, path)
             span = found[path] = _new(path)
         _take(span, entry, mark, int(attempt[1]) if attempt else 1)
+    for span in list(found.values()):
+        if span.strands and span.ended and isinstance(span.output, dict):
+            for name in span.strands:
+                inner = found.setdefault(f"{span.path}.{name}", _new(f"{span.path}.{name}"))
+                inner.state, inner.output = "succeeded", span.output.get(name)
     inside: dict[str, list[Span]] = defaultdict(list)
     for span in found.values():
         inside[parent(span.path)].append(span)
@@ -174,6 +180,7 @@ def _take_value(span: Span, entry: Entry) -> None:
     elif isinstance(body, dict) and set(body) == {"until"}:
         span.until, span.state, span.ended = body["until"], "waiting", None
     elif isinstance(body, dict) and set(body) in ({"strands"}, {"rounds"}):
+        span.strands = body.get("strands", [])
         span.state, span.ended = "running", None
     elif isinstance(body, dict) and "items" in body and isinstance(body["items"], list):
         span.input, span.state, span.ended = body["items"], "running", None

@@ -57,7 +57,7 @@ async def start_run(
     wrong = fault(document.input, given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
-    target = Target(row.id, chosen.id, Begin.of(plan), None, "by hand")
+    target = Target(row.id, chosen.id, Begin.of(plan), None, "hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
     if receipt.status == "duplicate":

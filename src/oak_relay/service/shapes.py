@@ -169,6 +169,7 @@ class SpanOut(BaseModel):
     until: str | None
     runs: list[UUID] = Field(description="Child runs that it started.")
     note: str
+    strands: list[str] = Field(description="Names of the strands side by side inside it.")
     empty: list[str]
     tokens: int
     money: float
