@@ -1,13 +1,18 @@
 """Group commit: order, refusal of single items, and what happens when the writer ends."""
 
 import asyncio
+from types import SimpleNamespace
+from uuid import UUID
 
 import asyncpg
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.engine.outcomes import Rested
+from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.groupcommit import GroupCommit
+from oak_relay.runtime.writer import RunJournal
 
 
 async def with_group(flush, scene, **more):
@@ -100,3 +105,23 @@ async def test_a_waiter_that_gave_up_does_not_disturb_the_others():
         return await stays
 
     assert await with_group(flush, scene) == 2
+
+
+async def test_what_arrives_just_as_the_last_strand_rests_wakes_the_run():
+    """Rule 9: a signal that was delivered but not taken keeps the run from resting over it."""
+    rests = []
+
+    class Writer:
+        async def put(self, row):
+            rests.append(row)
+
+    vault = SimpleNamespace(exact=lambda shown, sealed, context: shown)
+    claim = SimpleNamespace(run_id=UUID(int=1), wakes=0)
+    journal = RunJournal(claim, None, Writer(), SimpleNamespace(vault=vault), "w")
+    journal._keep(Entry("c", "opened"))
+    journal.deliver(1, [{"path": "c", "body": '{"state":"succeeded"}', "sealed": None}])
+    await journal.rest(Rested((("c", None),)), 0.0)
+    assert rests[-1].known_wakes == -1  # never equal to the counter: it is ready at once
+    journal._keep(Entry("c#end", "value"))
+    await journal.rest(Rested((("d", None),)), 0.0)
+    assert rests[-1].known_wakes == 1

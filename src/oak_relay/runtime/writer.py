@@ -183,10 +183,10 @@ class RunJournal:
         self.known_wakes = wakes
 
     def open_under(self, prefix: str) -> bool:
-        return any(
-            is_below(path, prefix) and f"{path}#end" not in self._by_path and f"{path}#woke" not in self._by_path
-            for path in self._opened
-        )
+        return any(is_below(path, prefix) and not self._ended(path) for path in self._opened)
+
+    def _ended(self, path: str) -> bool:
+        return f"{path}#end" in self._by_path or f"{path}#woke" in self._by_path
 
     def now(self) -> datetime:
         return datetime.now(UTC)
@@ -233,12 +233,13 @@ class RunJournal:
         )
 
     async def rest(self, rested: Rested, worked: float) -> None:
-        """Record that the run waits."""
+        """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
+        unused = any(path in self._signals and not self._ended(path) for path in self._opened)
         await self._writer.put(
             RestRow(
                 self._claim.run_id,
                 rested.wakes,
-                self.known_wakes,
+                -1 if unused else self.known_wakes,
                 worked,
                 self.spent.input,
                 self.spent.output,
