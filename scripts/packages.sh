@@ -4,6 +4,7 @@ set -eu
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 ls /usr/lib/postgresql/*/bin/pgbench >/dev/null 2>&1 || missing="$missing postgresql-contrib"
+test -x /usr/sbin/pgbouncer || missing="$missing pgbouncer"
 command -v psql >/dev/null 2>&1 || missing="$missing postgresql-client"
 command -v runuser >/dev/null 2>&1 || missing="$missing util-linux"
 test -x /usr/bin/chromium || missing="$missing chromium"

@@ -37,7 +37,10 @@ def database_url(settings: Settings) -> str:
 @asynccontextmanager
 async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
     """The common ground, its tables brought up to date."""
-    database = Database(database_url(settings))
+    direct = settings.database_direct_url
+    database = Database(
+        database_url(settings), pooled=settings.database_pooled, direct=direct.get_secret_value() if direct else None
+    )
     try:
         if migrate:
             await database.migrate()

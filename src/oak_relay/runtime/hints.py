@@ -56,11 +56,15 @@ class Hints:
         self._something.set()
 
     async def run(self) -> None:
-        """Listen and send until cancelled; a lost connection is made anew."""
+        """Listen and send until cancelled; a lost connection is made anew. Where none can be had, everybody polls."""
+        while not self._database.listens:
+            self._receive(None, 0, _CHANNEL, ",".join(["queue", "runs", "config", *self._topics]))
+            self._topics = {}
+            await asyncio.sleep(1.0)
         while True:
             connection: asyncpg.Connection | None = None
             try:
-                connection = await self._database.connect_directly()
+                connection = await self._database.connect_to_listen()
                 await connection.add_listener(_CHANNEL, self._receive)
                 self._receive(None, 0, _CHANNEL, "queue,runs,config")  # whatever was missed meanwhile
                 await self._send_all(connection)

@@ -17,6 +17,8 @@ class Settings(BaseSettings):
     database_url: SecretStr | None = Field(
         None, description="Another PostgreSQL; without it the service brings its own."
     )
+    database_pooled: bool = Field(False, description="database_url is a pooler in transaction mode.")
+    database_direct_url: SecretStr | None = Field(None, description="The server behind the pooler, for notifications.")
     database_port: int = Field(0, description="Port of the own PostgreSQL; 0 picks a free one.")
     host: str = "127.0.0.1"
     port: int = Field(8470, ge=0, le=65535)

@@ -22,7 +22,7 @@ from oak_relay.runtime.groupcommit import REFUSED, RETRIED, GroupCommit
 from oak_relay.runtime.hints import LOST, Hints, go_on
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import journal as store
-from oak_relay.store.database import Database
+from oak_relay.store.database import Database, timeline
 from oak_relay.store.journal import EndRow, Fenced, RestRow
 from oak_relay.store.local import EntryRow
 from oak_relay.store.queue import Claim
@@ -42,6 +42,7 @@ class JournalWriter:
         self._hints = hints
         self._connection: asyncpg.Connection | None = None
         self._group: GroupCommit[Row, Row] = GroupCommit(self._flush, most=2000)
+        self._timeline = ""
         self.commits = 0
         self.rows = 0
 
@@ -76,6 +77,17 @@ class JournalWriter:
         self._hint(batch)
         return rows
 
+    async def _connect(self) -> asyncpg.Connection:
+        """A connection; on another timeline than before, what is walked may know of commits that are gone (rule 19)."""
+        connection = await self._database.connect_directly()
+        now = await timeline(connection)
+        if self._timeline not in ("", now):
+            connection.terminate()
+            log.warning("the server's timeline changed; walks begin anew from the record")
+            raise Fenced
+        self._timeline = now
+        return connection
+
     def _hint(self, batch: store.Batch) -> None:
         """Tell others what they may have been waiting for."""
         changed: list[Row] = [*batch.entries, *batch.ends, *batch.rests]
@@ -98,7 +110,7 @@ class JournalWriter:
         while True:
             try:
                 if self._connection is None or self._connection.is_closed():
-                    self._connection = await self._database.connect_directly()
+                    self._connection = await self._connect()
                 if unsure and await store.landed(self._connection, self._worker_id, batch):
                     return
                 unsure = True
