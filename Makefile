@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test bench crash lint ready console clean
+.PHONY: demo test bench scale crash lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -12,6 +12,9 @@ test: ready console
 
 bench: ready console
 	@$(BIN)/python -m bench.run $(ARGS)
+
+scale: ready console
+	@$(BIN)/python -m bench.scale $(ARGS)
 
 crash: ready console
 	@$(BIN)/python -m bench.crash $(ARGS)

@@ -94,7 +94,7 @@ class Actions:
     async def happened(self, call):
         return None
 
-    def effect(self, call):
+    async def effect(self, call):
         return LocalEffect("add", {"path": call.path, "value": call.input})
 
     async def perform(self, call):

@@ -137,7 +137,8 @@ def test_a_failover_to_the_standby_costs_a_pause_not_a_run(tmp_path, open_home):
             "SELECT 1 FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
         )
         assert httpx.get(f"{processes.url}/health/ready").is_success
-        assert "timeline changed" in processes.log.read_text()
+        # Whichever connection noticed first: what was walked on the old timeline was dropped, and begun anew.
+        assert processes.log.read_text().count("worker ready") >= 2
     finally:
         processes.stop()
         primary.stop("immediate")

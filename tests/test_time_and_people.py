@@ -549,6 +549,40 @@ def test_too_much_at_once_is_put_off_before_it_is_taken(lone: Processes):
     until(lambda: httpx.post(f"{lone.url}/hooks/flood", json={"n": 2}).status_code == 202)
 
 
+def test_events_are_sent_in_both_modes(oak: Processes):
+    client = oak.client()
+    text = """
+oak: 1
+workflow: sender
+input: {type: object}
+steps:
+  - {step: one, do: event.send, with: {url: "${ input.url }", type: hut.opened, credential: own, data: {nights: 2, guest: a}}}
+  - {step: two, do: event.send, with: {url: "${ input.url }", type: hut.opened, mode: binary, credential: own, data: {nights: 3, guest: b}}}
+result: ${ [one.status, two.status] }
+"""
+    client.put_credential("own", kind="bearer", secret=oak.token)
+    live(client, text)
+    live(client, EVENTS, **{"on-event": "on-sent", "booking.changed": "hut.opened", "booking.noted": "hut.noted"})
+    assert run_of(client, "sender", {"url": f"{oak.url}/api/v1/events"}).result() == [202, 202]
+    until(lambda: len(client.runs(workflow="on-sent", state="succeeded").runs) == 2)
+    client.remove_credential("own")
+
+
+def test_a_database_that_was_set_back_holds_its_runs_until_they_are_let_go(lone: Processes):
+    """Rule 19."""
+    client = lone.client()
+    live(client, CHILD)
+    clock = lone.start("tick")
+    until(lambda: (lone.home / "database.mark").exists())
+    lone.kill(clock, signal.SIGTERM)
+    run = run_of(client, "child", {"n": 2})
+    lone.sql("UPDATE epoch SET value = '0'")  # as an older backup would say
+    lone.start_worker()
+    until(lambda: "held after a restore" in client.run(run.id).why)
+    assert client.hold(False) == {"released": 1}
+    assert run.result() == 20
+
+
 def test_metrics_tell_of_the_queue(oak: Processes):
     text = httpx.get(f"{oak.url}/metrics").text
     assert "oak_runs_ready" in text

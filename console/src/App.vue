@@ -42,7 +42,7 @@ const places = [
         <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
       </div>
     </header>
-    <main id="content"><RouterView /></main>
+    <main id="content"><RouterView :key="route.path.startsWith('/runs/') ? route.path : undefined" /></main>
   </template>
 </template>
 

@@ -49,7 +49,6 @@ def repeat_of(given: Mapping[str, Any]) -> str:
 
 
 async def _perform(given: RequestInput, at: Surroundings) -> Result:
-    at.may_reach(given.url)
     if any(ord(c) < 32 or ord(c) == 127 for pair in given.headers.items() for c in "".join(pair)):
         raise StepFailed(
             "invalid", "http.request: a header holds a line break or control character", fix="clean the value"
@@ -57,15 +56,7 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     headers = {"User-Agent": "oak-relay", **given.headers, "traceparent": at.trace_parent}
     if given.method not in ("GET", "HEAD", "OPTIONS"):
         headers["Idempotency-Key"] = at.key
-    if given.credential:
-        stored = await at.credential(given.credential)
-        if not stored.may_reach(given.url):
-            raise StepFailed(
-                "denied",
-                f"the credential {given.credential} may only be sent to {', '.join(stored.hosts)}",
-                fix="use another credential, or add the host to it",
-            )
-        headers |= stored.headers()
+    headers |= await authorised(at, given.url, given.credential)
     content: dict[str, Any] = {}
     if given.json_body is not None:
         content["content"] = values.dumps(given.json_body).encode()
@@ -88,6 +79,21 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     return Result(
         {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail
     )
+
+
+async def authorised(at: Surroundings, url: str, credential: str | None) -> dict[str, str]:
+    """The headers of a stored credential for an address. Raises `StepFailed` (`denied`) for one it may not go to."""
+    at.may_reach(url)
+    if not credential:
+        return {}
+    stored = await at.credential(credential)
+    if not stored.may_reach(url):
+        raise StepFailed(
+            "denied",
+            f"the credential {credential} may only be sent to {', '.join(stored.hosts)}",
+            fix="use another credential, or add the host to it",
+        )
+    return stored.headers()
 
 
 class Exchange:

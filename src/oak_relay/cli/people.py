@@ -47,6 +47,10 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--off", action="store_true", help="let it go on")
     parser.set_defaults(run=lambda a: pause_cmd(a, client(a)))
 
+    for name, what in (("hold", "hold all runs that are not over"), ("release", "let held runs go")):
+        parser = commands.add_parser(name, help=f"{what} (they are held after a restore of the database)")
+        parser.set_defaults(run=lambda a, on=name == "hold": hold_cmd(a, client(a), on))
+
     parser = commands.add_parser("fire", help="make an occurrence of a schedule now")
     parser.add_argument("workflow")
     parser.add_argument("trigger")
@@ -113,6 +117,13 @@ def pause_cmd(arguments: argparse.Namespace, client: Client) -> int:
     found = client.pause_schedule(arguments.workflow, arguments.trigger, not arguments.off)
     if not show(found, arguments.json):
         OUT.print("paused" if found.paused else f"goes on; next {moment(found.next_at)}")
+    return 0
+
+
+def hold_cmd(arguments: argparse.Namespace, client: Client, on: bool) -> int:
+    done = client.hold(on)
+    if not show(done, arguments.json):
+        OUT.print(f"{next(iter(done.values()))} runs {'held' if on else 'go on'}")
     return 0
 
 

@@ -176,6 +176,10 @@ class Client:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return self._send(calls.answer(question_id, given))["answered"]
 
+    def hold(self, on: bool = True) -> dict[str, int]:
+        """Hold all runs that are not over, or let held ones go."""
+        return self._send(calls.hold(on))
+
     def schedules(self, workflow: str | None = None, occurrences: int = 10) -> list[results.Schedule]:
         """Schedules and polls with what comes next."""
         return self._send(calls.schedules(workflow, occurrences))

@@ -270,3 +270,7 @@ def fire(workflow: str, trigger: str) -> Call[dict[str, str]]:
 def publish(event: dict[str, Any]) -> Call[list[dict[str, Any]]]:
     headers = {"Content-Type": "application/cloudevents+json"}
     return Call("POST", _at("events"), _raw, body=event, headers=headers)
+
+
+def hold(on: bool) -> Call[dict[str, int]]:
+    return Call("POST", _at("hold" if on else "release"), _raw)

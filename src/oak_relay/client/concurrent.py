@@ -181,6 +181,10 @@ class AsyncClient:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return (await self._send(calls.answer(question_id, given)))["answered"]
 
+    async def hold(self, on: bool = True) -> dict[str, int]:
+        """Hold all runs that are not over, or let held ones go."""
+        return await self._send(calls.hold(on))
+
     async def schedules(self, workflow: str | None = None, occurrences: int = 10) -> list[results.Schedule]:
         """Schedules and polls with what comes next."""
         return await self._send(calls.schedules(workflow, occurrences))

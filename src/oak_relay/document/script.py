@@ -168,6 +168,8 @@ def _do(step: DoStep) -> str:
         return f"Have {_bare(given.get('model'))} label {_bare(given.get('text'))}"
     if step.do == "http.request":
         return f"Send {_bare(given.get('method', 'GET'))} {_bare(given.get('url'))}"
+    if step.do == "event.send":
+        return f"Send the event {_bare(given.get('type'))} to {_bare(given.get('url'))}"
     verbs = {"table.add": "Add a row to", "table.upsert": "Add or update a row in", "table.find": "Find rows of"}
     if step.do in verbs:
         return f"{verbs[step.do]} {_bare(given.get('table'))}"

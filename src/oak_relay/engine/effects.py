@@ -55,7 +55,7 @@ async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         call = effect.as_call(state.number)
         try:
             if manner.reach == "local":
-                return (await walk.journal.commit(entry, walk.executor.effect(call)))["output"]
+                return (await walk.journal.commit(entry, await walk.executor.effect(call)))["output"]
             return await effect.call(call, entry)
         except StepFailed as failed:
             state.failures += 1

@@ -115,7 +115,7 @@ class Executor(Protocol):
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
         """How this action, with this input, behaves. Raises `StepFailed` (`missing`) for an unknown one."""
 
-    def effect(self, call: Call) -> LocalEffect:
+    async def effect(self, call: Call) -> LocalEffect:
         """The local effect of an action that reaches no further than our records. Raises `StepFailed`."""
 
     async def admit(self, call: Call) -> float:

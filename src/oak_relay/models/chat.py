@@ -6,7 +6,7 @@ from difflib import get_close_matches
 from typing import Any
 
 from oak_relay.actions.base import Surroundings
-from oak_relay.actions.http import Exchange, send
+from oak_relay.actions.http import Exchange, authorised, send
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
@@ -78,18 +78,8 @@ async def offered(alias: Alias, at: Surroundings, name: str = "the model server"
 
 
 async def _headers(alias: Alias, at: Surroundings) -> dict[str, str]:
-    at.may_reach(alias.url)
     headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Idempotency-Key": at.key}
-    if alias.credential:
-        stored = await at.credential(alias.credential)
-        if not stored.may_reach(alias.url):
-            raise StepFailed(
-                "denied",
-                f"the credential {alias.credential} may only be sent to {', '.join(stored.hosts)}",
-                fix="add the host to it",
-            )
-        headers |= stored.headers()
-    return headers
+    return headers | await authorised(at, alias.url, alias.credential)
 
 
 async def _post(name: str, alias: Alias, path: str, body: dict[str, Any], at: Surroundings) -> Exchange:

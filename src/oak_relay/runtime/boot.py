@@ -12,9 +12,14 @@ from oak_relay.runtime.cluster import Cluster
 from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
+from oak_relay.store import epoch
 from oak_relay.store.database import Database
 from oak_relay.store.vault import Vault
 from oak_relay.vault.sealing import master_key
+
+MARK = "database.mark"
+"""File in the data directory that tells how far the database had come."""
+log = structlog.get_logger()
 
 
 @dataclass(frozen=True)
@@ -44,11 +49,27 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
     try:
         if migrate:
             await database.migrate()
+            await _hold_after_restore(database, settings)
         key = settings.key.get_secret_value() if settings.key else None
         vault = await Vault.open(database, master_key(settings.key_file or settings.data_dir / "master.key", key))
         yield Base(settings, database, Registry(database, vault), Hints(database))
     finally:
         await database.close()
+
+
+async def _hold_after_restore(database: Database, settings: Settings) -> None:
+    """A database that was set back holds its unfinished runs: what they did since may be done already (rule 19)."""
+    mark = settings.data_dir / MARK
+    direct = await database.connect_directly()
+    try:
+        if await epoch.set_back(direct, mark):
+            count = await epoch.hold(direct)
+            mark.unlink(missing_ok=True)
+            log.warning(
+                "the database was set back; unfinished runs are held: oak-relay release lets them go", runs=count
+            )
+    finally:
+        await direct.close()
 
 
 def set_up_log(settings: Settings) -> None:

@@ -19,6 +19,7 @@ from oak_relay.document.expressions import Template
 from oak_relay.document.models import Poll, Schedule
 from oak_relay.engine.plan import REVISION
 from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.boot import MARK
 from oak_relay.runtime.dispatch import dispatch
 from oak_relay.runtime.executor import At, Tools, perform
 from oak_relay.runtime.groupcommit import RETRIED
@@ -26,7 +27,7 @@ from oak_relay.runtime.hints import LOST, Hints
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
-from oak_relay.store import history, queue
+from oak_relay.store import epoch, history, queue
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import Database
@@ -196,6 +197,7 @@ class Clock:
             await queue.register(connection, self.id, f"{socket.gethostname()}/{os.getpid()}", REVISION, 15.0, "tick")
         if await queue.bury(connection):
             self._hints.send("queue")
+        await epoch.advance(connection, self._settings.data_dir / MARK)
         return 1.0
 
 

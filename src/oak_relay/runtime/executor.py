@@ -69,25 +69,24 @@ class At:
         return self._trace_parent()
 
     async def credential(self, name: str) -> StoredCredential:
-        found = (await self._tools.registry.fresh()).credentials.get(name)
+        found = await self._tools.registry.find("credentials", name)
         if found is None:
             raise StepFailed("missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}")
         self._tools.used.add(name)
         return found
 
     async def model(self, name: str) -> Alias:
-        known = (await self._tools.registry.fresh()).aliases
-        if name not in known:
-            have = ", ".join(sorted(known)) or "none yet"
+        found = await self._tools.registry.find("aliases", name)
+        if found is None:
+            have = ", ".join(sorted(self._tools.registry.now.aliases)) or "none yet"
             raise StepFailed(
                 "missing", f"there is no model alias {name}; there is {have}", fix=f"oak-relay model add {name}"
             )
-        return known[name]
+        return found
 
     def table(self, name: str) -> dict[str, Any]:
         known = self._tools.registry.now.tables
         if name not in known:
-            self._tools.registry.forget()
             have = ", ".join(sorted(known)) or "none yet"
             raise StepFailed(
                 "missing", f"there is no table {name}; there is {have}", fix=f"oak-relay table create {name}"
@@ -95,13 +94,12 @@ class At:
         return known[name]
 
     async def rows(self, table: str, match: dict[str, Any], limit: int) -> list[dict[str, Any]]:
-        known = await self._tools.registry.fresh()
-        if table not in known.tables:
-            raise StepFailed("missing", f"there is no table {table}", fix=f"oak-relay table create {table}")
+        await self._tools.registry.find("tables", table)
+        known = self.table(table)
         if values.unstorable(match):
             return []
         async with self._tools.database.connect() as connection:
-            found = await rows.find(connection, known.tables[table]["id"], match, limit)
+            found = await rows.find(connection, known["id"], match, limit)
         return [row["row"] for row in found]
 
     def may_reach(self, url: str) -> None:
@@ -132,9 +130,12 @@ class RunExecutor:
         repeat = declared.repeat_of(input) if declared.repeat_of else declared.repeat
         return Manner(repeat, declared.reach, declared.timeout)  # type: ignore[arg-type]
 
-    def effect(self, call: Call) -> LocalEffect:
+    async def effect(self, call: Call) -> LocalEffect:
         action = CATALOGUE.get(call.action)
         assert action.change is not None
+        name = call.input.get("table")
+        if isinstance(name, str) and name not in self._tools.registry.now.tables:
+            await self._tools.registry.find("tables", name)  # it may have been made this moment
         change = action.change(action.read(call.input), self._at(call))
         return LocalEffect(change.op, change.data)
 

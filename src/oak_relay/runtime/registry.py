@@ -3,6 +3,7 @@
 import asyncio
 import time
 from collections import OrderedDict
+from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -15,6 +16,8 @@ from oak_relay.store.database import Database
 from oak_relay.store.vault import Snapshot, Vault
 
 _AGE = 2.0
+_AGAIN = 0.1
+"""Seconds: what is not there is asked for again when the answer is older than this."""
 _PLANS = 500
 
 
@@ -44,6 +47,14 @@ class Registry:
                         self.now = await self.vault.snapshot(connection, self.now)
                     self._made = moment
         return self.now
+
+    async def find(self, kind: str, name: str) -> Any:
+        """A credential, alias or table; asked for afresh before it is said not to be there. None when it is not."""
+        found = getattr(await self.fresh(), kind).get(name)
+        if found is None and time.monotonic() - self._made > _AGAIN:
+            self.forget()
+            found = getattr(await self.fresh(), kind).get(name)
+        return found
 
     async def plan(self, connection: asyncpg.Connection, version_id: UUID) -> tuple[Plan, Workflow]:
         """The compiled plan of a version; versions never change."""

@@ -21,25 +21,21 @@ _PARENT = "OAK_RELAY_PARENT_PIPE"
 
 async def work(settings: Settings) -> None:
     """Be a worker until SIGTERM or SIGINT; what is under way is finished or handed back."""
-    async with base(settings) as ground:
-        worker = Worker(settings, ground.database, ground.registry, ground.hints)
-        on_stop(worker.stop)
-        hinting = asyncio.create_task(ground.hints.run())
-        try:
-            await worker.run()
-        finally:
-            hinting.cancel()
-            await asyncio.gather(hinting, return_exceptions=True)
+    await _be(settings, Worker)
 
 
 async def tick(settings: Settings) -> None:
     """Be a clock until SIGTERM or SIGINT."""
+    await _be(settings, Clock)
+
+
+async def _be(settings: Settings, role: type[Worker] | type[Clock]) -> None:
     async with base(settings) as ground:
-        clock = Clock(settings, ground.database, ground.registry, ground.hints)
-        on_stop(clock.stop)
+        being = role(settings, ground.database, ground.registry, ground.hints)
+        on_stop(being.stop)
         hinting = asyncio.create_task(ground.hints.run())
         try:
-            await clock.run()
+            await being.run()
         finally:
             hinting.cancel()
             await asyncio.gather(hinting, return_exceptions=True)

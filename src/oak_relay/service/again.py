@@ -22,7 +22,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
 from oak_relay.service.workflows import sound
-from oak_relay.store import people, runs, seeds, workflows
+from oak_relay.store import epoch, people, runs, seeds, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.vault import event_context
 
@@ -99,6 +99,24 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]
         except Problem as problem:
             refused[str(run_id)] = f"{problem.content['title']}: {problem.content['detail']}"
     return {"done": done, "refused": refused}
+
+
+@router.post("/hold")
+async def hold(parts: PartsDep, who: CallerDep) -> dict[str, int]:
+    """Hold all runs that are not over, as after a restore of the database."""
+    async with parts.database.begin() as connection:
+        await people.note(connection, who.name, "hold", "all runs")
+        return {"held": await epoch.hold(await raw(connection))}
+
+
+@router.post("/release")
+async def release(parts: PartsDep, who: CallerDep) -> dict[str, int]:
+    """Let held runs go."""
+    async with parts.database.begin() as connection:
+        await people.note(connection, who.name, "release", "all runs")
+        count = await epoch.release(await raw(connection))
+    parts.hints.send("queue")
+    return {"released": count}
 
 
 async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: RerunIn) -> KeptOut:
