@@ -256,6 +256,8 @@ class RunJournal:
                 self.spent.input,
                 self.spent.output,
                 str(self.spent.money),
+                self._steps,
+                self._attempts,
             )
         )
 

@@ -52,6 +52,8 @@ class RestRow:
     tokens_in: int
     tokens_out: int
     money: str
+    steps: int = 0
+    attempts: int = 0
 
 
 @dataclass(slots=True)
@@ -123,8 +125,8 @@ _ENDS = """, ending AS MATERIALIZED (
 
 _REST = """
 WITH given AS (
-  SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[])
-    AS u(id, until, wakes, worked, tokens_in, tokens_out, money)
+  SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[],
+    $13::int[], $14::int[]) AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts)
 ), rested AS (
   UPDATE queue q SET worker_id = NULL, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
@@ -134,7 +136,8 @@ WITH given AS (
   SELECT $1, w.* FROM unnest($10::uuid[], $11::text[], $12::timestamptz[]) AS w(run_id, path, at)
   WHERE w.run_id IN (SELECT run_id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
-UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric
+UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
+  steps = u.steps, attempts = u.attempts
 FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
 """
 
@@ -316,4 +319,6 @@ async def _rest(connection: asyncpg.Connection, worker_id: UUID, rests: list[Res
         [w[0] for w in wakes],
         [w[1] for w in wakes],
         [w[2] for w in wakes],
+        [r.steps for r in rests],
+        [r.attempts for r in rests],
     )

@@ -1,7 +1,7 @@
 """Runs and what happened in them."""
 
 import re
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
@@ -11,9 +11,11 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.store import local
 from oak_relay.store import queue as queues
 from oak_relay.store.database import raw
+from oak_relay.store.history import first_id
 from oak_relay.store.tables import MAIN_WORKSPACE, event, journal, queue, run, version, workflow
 
 CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
+_CLOCKS = timedelta(seconds=30)
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
@@ -52,10 +54,10 @@ async def find(
         query = query.where(run.c.subject == subject)
     if error_kind:
         query = query.where(run.c.error_kind == error_kind)
-    if since:
-        query = query.where(run.c.created_at >= since)
+    if since:  # ids hold their time, so that the index bounds the search; clocks may differ a little
+        query = query.where(run.c.created_at >= since, run.c.id >= first_id(since - _CLOCKS))
     if until:
-        query = query.where(run.c.created_at < until)
+        query = query.where(run.c.created_at < until, run.c.id < first_id(until + _CLOCKS))
     if after:
         query = query.where(run.c.id < after)
     return list(await connection.execute(query.order_by(run.c.id.desc()).limit(limit)))
