@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from oak_relay.engine.outcomes import Rested
 from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.groupcommit import GroupCommit
+from oak_relay.runtime.hints import payloads
 from oak_relay.runtime.writer import RunJournal
 
 
@@ -105,6 +106,13 @@ async def test_a_waiter_that_gave_up_does_not_disturb_the_others():
         return await stays
 
     assert await with_group(flush, scene) == 2
+
+
+@given(st.lists(st.sampled_from(["queue", "run:" + "x" * 36, "wake:" + "y" * 36]), max_size=600))
+def test_hints_fit_into_notifications_and_none_is_left_out(topics):
+    told = list(payloads(topics))
+    assert all(len(text.encode()) < 8000 for text in told)
+    assert [topic for text in told for topic in text.split(",")] == topics
 
 
 async def test_what_arrives_just_as_the_last_strand_rests_wakes_the_run():

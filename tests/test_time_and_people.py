@@ -234,6 +234,19 @@ def test_events_start_runs_and_end_waits_also_early_ones(oak: Processes):
     assert client.run(made[0].id).result == ["/office", 3]
 
 
+def test_an_event_that_cannot_be_handed_on_does_not_keep_the_others(oak: Processes):
+    client = oak.client()
+    live(
+        client,
+        EVENTS,
+        **{"on-event": "on-poison", "booking.changed": "booking.poisoned", "booking.noted": "booking.fine"},
+    )
+    oak.sql("INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body) "
+            "VALUES (1, '00000000-0000-7000-8000-000000000001', 'event', 'booking.poisoned', '/x', 'bad', 'no json')")  # fmt: skip
+    client.publish(event("booking.poisoned", {"guest": "Eda", "nights": 4}))
+    until(lambda: client.runs(workflow="on-poison", state="succeeded").runs)
+
+
 def test_events_come_in_in_binary_mode_and_batches(oak: Processes):
     client = oak.client()
     live(

@@ -27,7 +27,7 @@ from oak_relay.runtime.hints import LOST, Hints
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
-from oak_relay.store import epoch, history, queue
+from oak_relay.store import epoch, history, published, queue
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import Database
@@ -129,13 +129,30 @@ class Clock:
         return min(1.0, max(0.005, left)) if left is not None else 1.0
 
     async def _dispatch(self, connection: asyncpg.Connection) -> float:
-        handled, woken = await dispatch(connection, self._registry)
+        try:
+            handled, woken = await dispatch(connection, self._registry)
+        except (*LOST, *RETRIED):
+            raise
+        except Exception:
+            log.exception("what was published could not be handed on; one by one")
+            handled, woken = await self._dispatch_one(connection)
         if handled:
             self._hints.send("queue")
             self._hints.send("runs")
             for run_id in woken:
                 self._hints.send(f"wake:{run_id}")
         return 0.0 if handled else 0.5
+
+    async def _dispatch_one(self, connection: asyncpg.Connection) -> tuple[int, list[UUID]]:
+        """Hand on the oldest alone, so that one that cannot be does not keep the others."""
+        try:
+            return await dispatch(connection, self._registry, 1)
+        except (*LOST, *RETRIED):
+            raise
+        except Exception as error:
+            given_up = await published.give_up(connection)
+            log.error("given up", published=str(given_up), reason=f"{type(error).__name__}: {error}")
+            return 1, []
 
     async def _poll(self, connection: asyncpg.Connection) -> float:
         """Look for new items of one trigger that is due."""

@@ -22,11 +22,11 @@ _BATCH = 300
 _TYPES = {"table": "oak.row", "run": "oak.ended"}
 
 
-async def dispatch(connection: asyncpg.Connection, registry: Registry) -> tuple[int, list[UUID]]:
+async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int = _BATCH) -> tuple[int, list[UUID]]:
     """Hand on a batch of what was published, in one commit and in order; how many, and the runs it woke.
     One clock does so at a time; the others find nothing to do."""
     async with connection.transaction():
-        rows = await published.take(connection, _BATCH)
+        rows = await published.take(connection, most)
         if not rows:
             return 0, []
         snapshot = await registry.fresh()

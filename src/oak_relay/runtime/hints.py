@@ -2,7 +2,7 @@
 
 import asyncio
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import asyncpg
@@ -12,6 +12,8 @@ from oak_relay.store.database import Database
 
 _CHANNEL = "oak_relay"
 _MANY = 150
+_LONGEST = 7000
+"""Bytes of a notification; the server takes less than 8000."""
 LOST = (
     OSError,
     asyncpg.PostgresConnectionError,
@@ -33,6 +35,18 @@ def go_on() -> None:
     task = asyncio.current_task()
     if task is not None and task.cancelling():
         raise asyncio.CancelledError
+
+
+def payloads(topics: list[str]) -> Iterator[str]:
+    """Topics in texts that a notification can carry."""
+    text = ""
+    for topic in topics:
+        if text and len(text) + len(topic) >= _LONGEST:
+            yield text
+            text = ""
+        text = f"{text},{topic}" if text else topic
+    if text:
+        yield text
 
 
 class Hints:
@@ -68,7 +82,7 @@ class Hints:
                 await connection.add_listener(_CHANNEL, self._receive)
                 self._receive(None, 0, _CHANNEL, "queue,runs,config")  # whatever was missed meanwhile
                 await self._send_all(connection)
-            except LOST as error:
+            except (*LOST, asyncpg.PostgresError) as error:
                 go_on()
                 log.info("hints lost", reason=str(error) or type(error).__name__)
                 await asyncio.sleep(0.3)
@@ -89,7 +103,8 @@ class Hints:
             runs = [t for t in topics if t.startswith("run:")]
             if len(runs) > _MANY:
                 topics = [t for t in topics if not t.startswith("run:")] + ["runs"]
-            await connection.execute("SELECT pg_notify($1, $2)", _CHANNEL, ",".join(topics))
+            for payload in payloads(topics):
+                await connection.execute("SELECT pg_notify($1, $2)", _CHANNEL, payload)
             await asyncio.sleep(self._pause)
 
     def _receive(self, _connection: Any, _pid: int, _channel: str, payload: Any) -> None:

@@ -15,7 +15,7 @@ ON CONFLICT (workspace_id, credential) DO UPDATE SET
   window_at = CASE WHEN r.window_at + :per * interval '1 second' <= clock_timestamp() THEN clock_timestamp() ELSE r.window_at END,
   used = CASE WHEN r.window_at + :per * interval '1 second' <= clock_timestamp() THEN excluded.used
     ELSE least(:calls, r.used + excluded.used) END
-RETURNING used, extract(epoch FROM window_at + :per * interval '1 second' - clock_timestamp()) AS left
+RETURNING used, window_at, extract(epoch FROM window_at + :per * interval '1 second' - clock_timestamp()) AS left
 """)
 _BEFORE = text("SELECT used, window_at FROM rate WHERE workspace_id = :workspace AND credential = :name FOR UPDATE")
 
@@ -26,6 +26,8 @@ class _Permits:
 
     count: int
     until: float
+    over: bool = False
+    """The window is used up; nobody need ask again before it ends."""
 
 
 class Rates:
@@ -43,12 +45,12 @@ class Rates:
         if rate is None:
             return 0.0
         held = self._held.get(name)
-        if held is None or held.until <= time.monotonic() or (held.count <= 0):
-            if held is not None and held.count < 0 and held.until > time.monotonic():
-                return held.until - time.monotonic()
+        if held is not None and held.until > time.monotonic() and held.over:
+            return held.until - time.monotonic()
+        if held is None or held.until <= time.monotonic() or held.count == 0:
             held = self._held[name] = await self._lease(name, rate.calls, rate.seconds)
-        if held.count <= 0:
-            held.count = -1  # the window is used up; nobody need ask again before it ends
+        if held.count == 0:
+            held.over = True
             return max(0.01, held.until - time.monotonic())
         held.count -= 1
         return 0.0
@@ -60,6 +62,6 @@ class Rates:
         async with self._database.begin() as connection:
             before = (await connection.execute(_BEFORE, {"workspace": MAIN_WORKSPACE, "name": name})).first()
             after = (await connection.execute(_LEASE, given)).one()
-        fresh = before is None or float(after.left) > per - 0.001 or after.used < before.used
-        got = after.used - (0 if fresh or before is None else before.used)
+        same = before is not None and before.window_at == after.window_at
+        got = after.used - before.used if same and before is not None else after.used
         return _Permits(min(got, wanted), time.monotonic() + max(0.0, float(after.left)))

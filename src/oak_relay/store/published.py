@@ -85,3 +85,12 @@ async def handled(connection: asyncpg.Connection, rows: list[asyncpg.Record]) ->
         MAIN_WORKSPACE,
         [row["id"] for row in rows if row["kind"] != "event"],
     )
+
+
+async def give_up(connection: asyncpg.Connection) -> UUID | None:
+    """The oldest is not handed on; it is kept, marked as handled."""
+    return await connection.fetchval(
+        "UPDATE published SET handled_at = clock_timestamp() WHERE workspace_id = $1 AND id = (SELECT min(id::text)::uuid "
+        "FROM published WHERE workspace_id = $1 AND handled_at IS NULL) RETURNING id",
+        MAIN_WORKSPACE,
+    )
