@@ -633,3 +633,16 @@ def test_a_question_left_open_is_asked_anew():
     asyncio.run(Walk(plan_of(steps), journal, Actions(world), Start("r", {"input": {"n": 1}, "settings": {}})).walk())
     kept, _, _ = replayed(steps, journal)
     assert (kept.kept, kept.anew) == (["a"], ["q"])
+
+
+def test_a_child_that_cannot_be_started_is_tried_again_and_then_fails():
+    class Nobody(World):
+        def apply(self, effect):
+            super().apply(effect)
+            return {"fault": {"kind": "missing", "message": "there is no workflow other"}}
+
+    world = Nobody()
+    steps = [{"step": "c", "run": "other", "retry": {"tries": 2, "wait": "1s", "kinds": ["missing"]}}]
+    outcome = run(steps, world)
+    assert (outcome.state, outcome.error["kind"]) == ("failed", "missing")
+    assert world.applied["child", "c"] == world.applied["child", "c~2"] == 1

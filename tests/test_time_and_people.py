@@ -596,6 +596,36 @@ def test_a_database_that_was_set_back_holds_its_runs_until_they_are_let_go(lone:
     assert run.result() == 20
 
 
+def test_model_calls_side_by_side_reserve_what_they_may_cost(oak: Processes):
+    """Rule 15, with the real price of an alias: one call fits into the limit, two at once do not."""
+    client = oak.client()
+    client.put_model(
+        "dear",
+        url=f"{oak.standins}/v1",
+        model="larch-small",
+        credential="models",
+        max_tokens=1000,
+        prices={"output": 1000},
+    )
+    text = """
+oak: 1
+workflow: dear
+limits: {money: 1.5}
+steps:
+  - step: m
+    each: ${ [1, 2] }
+    as: n
+    width: 2
+    failed: keep
+    steps: [{step: a, do: model.answer, with: {model: dear, prompt: hello}}]
+    gives: fine
+result: ${ m }
+"""
+    oak.fault(service="model", kind="slow", seconds=0.5, times=2)
+    result = client.start(live(client, text)).result()
+    assert sorted(r if isinstance(r, str) else r["error"]["kind"] for r in result) == ["fine", "over_limit"]
+
+
 def test_metrics_tell_of_the_queue(oak: Processes):
     text = httpx.get(f"{oak.url}/metrics").text
     assert "oak_runs_ready" in text

@@ -33,7 +33,8 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
             failures += 1
             if failures >= retry.tries or failed.kind not in retry.kinds or walk.cancelling:
                 raise
-            ended = walk.journal.entries(f"{here}#end")[-1].at or walk.journal.now()
+            closed = walk.journal.entries(f"{here}#end")  # none when the child could not even be started
+            ended = (closed[-1].at if closed else None) or walk.journal.now()
             await walk.pause(f"{here}#again", ended + timedelta(seconds=retry.delay(failures, 0.5, failed.delay)))
 
 

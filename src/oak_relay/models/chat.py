@@ -29,6 +29,11 @@ class Reply:
     detail: dict[str, Any]
 
 
+def letters_in(messages: list[dict[str, Any]]) -> int:
+    """Letters of messages, from which tokens are estimated."""
+    return sum(len(values.text_of(m["content"])) for m in messages)
+
+
 async def complete(
     name: str,
     alias: Alias,
@@ -41,7 +46,7 @@ async def complete(
 ) -> Reply:
     """One reply to messages. Raises `StepFailed` of the kind that fits."""
     most = max_tokens or alias.max_tokens
-    letters = sum(len(values.text_of(m["content"])) for m in messages)
+    letters = letters_in(messages)
     if at.money is not None and alias.worst(letters, most) > at.money:
         raise StepFailed(
             "over_limit",
@@ -178,7 +183,7 @@ def _usage(given: Any, messages: list[dict[str, Any]], text: str) -> dict[str, A
             "cached": int(cached),
             "output": int(given.get("completion_tokens") or 0),
         }
-    letters = sum(len(values.text_of(m["content"])) for m in messages)
+    letters = letters_in(messages)
     return {"input": letters // 4 + 1, "cached": 0, "output": len(text) // 4 + 1, "estimated": True}
 
 

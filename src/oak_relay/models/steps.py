@@ -9,7 +9,7 @@ from oak_relay.actions.base import Action, Fields, Result, Surroundings
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import Reply, complete
+from oak_relay.models.chat import Reply, complete, letters_in
 
 REPAIRS = 2
 
@@ -87,6 +87,19 @@ async def _label(given: LabelInput, at: Surroundings) -> Result:
     exact = next((name for name in given.labels if name.lower() == bare), None)
     label = exact or (await talk.shaped(reply, schema))["label"]
     return talk.result({"label": label})
+
+
+async def _answer_worst(given: AnswerInput, at: Surroundings) -> float:
+    return _worst(await at.model(given.model), answer_messages(given), given.max_tokens)
+
+
+async def _label_worst(given: LabelInput, at: Surroundings) -> float:
+    return _worst(await at.model(given.model), label_messages(given), None)
+
+
+def _worst(alias: Alias, messages: list[dict[str, Any]], most: int | None) -> float:
+    """The most a first turn may cost; turns of repair are weighed when they come."""
+    return alias.worst(letters_in(messages), most or alias.max_tokens)
 
 
 class _Talk:
@@ -172,6 +185,14 @@ def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
 
 
 ACTIONS = [
-    Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer),
-    Action("model.label", "Give a text one label of a closed set", LabelInput, Labelled, timeout=120, perform=_label),
+    Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer, worst=_answer_worst),
+    Action(
+        "model.label",
+        "Give a text one label of a closed set",
+        LabelInput,
+        Labelled,
+        timeout=120,
+        perform=_label,
+        worst=_label_worst,
+    ),
 ]

@@ -82,7 +82,7 @@ async def still_there(connection: asyncpg.Connection, trigger_id: UUID, keys: li
 
 
 async def forget_old(connection: asyncpg.Connection, days: int) -> None:
-    """Event ids, published events, workers and artifacts of long ago."""
+    """Event ids, published events and workers of long ago."""
     for statement in (
         "DELETE FROM seen WHERE at < clock_timestamp() - make_interval(days => $1)",
         "DELETE FROM published WHERE handled_at < clock_timestamp() - make_interval(days => least($1, 7))",

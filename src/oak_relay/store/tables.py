@@ -334,17 +334,6 @@ sample = Table(
     ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
 )
 
-artifact = Table(
-    "artifact",
-    metadata,
-    _workspace(),
-    Column("month", String(7), nullable=False),
-    Column("digest", LargeBinary, nullable=False),
-    Column("size", Integer, nullable=False),
-    Column("data", LargeBinary, nullable=False),
-    PrimaryKeyConstraint("workspace_id", "month", "digest"),
-)
-
 epoch = Table("epoch", metadata, Column("name", Text, primary_key=True), Column("value", Text, nullable=False))
 
 wake = Table(

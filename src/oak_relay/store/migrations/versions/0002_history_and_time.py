@@ -14,15 +14,6 @@ _KEYS = {"run": "workspace_id, id", "event": "workspace_id, id", "journal": "wor
 
 def upgrade() -> None:
     op.create_table(
-        "artifact",
-        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
-        sa.Column("month", sa.String(length=7), nullable=False),
-        sa.Column("digest", sa.LargeBinary(), nullable=False),
-        sa.Column("size", sa.Integer(), nullable=False),
-        sa.Column("data", sa.LargeBinary(), nullable=False),
-        sa.PrimaryKeyConstraint("workspace_id", "month", "digest", name=op.f("pk_artifact")),
-    )
-    op.create_table(
         "epoch",
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("value", sa.Text(), nullable=False),
@@ -266,7 +257,6 @@ def downgrade() -> None:
     op.drop_table("listener")
     op.drop_table("lane")
     op.drop_table("epoch")
-    op.drop_table("artifact")
     op.execute("ALTER TABLE workflow DROP COLUMN at_once CASCADE")
     op.execute("ALTER TABLE worker DROP COLUMN role CASCADE")
     op.execute("ALTER TABLE trigger DROP COLUMN topic CASCADE")
