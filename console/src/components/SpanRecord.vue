@@ -80,6 +80,9 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
       <h3>Output</h3>
       <pre>{{ shown(span.output) }}</pre>
     </template>
+    <p v-for="one in span.large" :key="one.id" class="quiet">
+      Long parts are cut here. <a :href="`/api/v1/artifacts/${one.id}`" target="_blank">The whole {{ one.of === 'detail' ? 'request' : 'outcome' }}</a>, {{ Math.round(one.bytes / 1024) }} KB
+    </p>
   </section>
 </template>
 

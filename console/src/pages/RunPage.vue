@@ -116,6 +116,7 @@ const related = computed(() => [
         <h2>Event</h2>
         <p class="quiet">{{ page.data.value.event.type }} from <span class="mono">{{ page.data.value.event.source }}</span>, id <span class="mono">{{ page.data.value.event.key }}</span></p>
         <pre>{{ shown(page.data.value.event.data) }}</pre>
+        <p v-for="one in page.data.value.event.large" :key="one.id" class="quiet">Long parts are cut here. <a :href="`/api/v1/artifacts/${one.id}`" target="_blank">The whole</a>, {{ Math.round(one.bytes / 1024) }} KB</p>
       </section>
     </div>
   </template>

@@ -41,6 +41,9 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
             parser.add_argument("--full", action="store_true", help="with inputs, outputs and every attempt")
             parser.add_argument("--under", help="only what lies below a path, such as per_hut[137]")
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+    parser = commands.add_parser("artifact", help="the whole of a payload of which a trace shows a preview")
+    parser.add_argument("id", help="as the trace names it")
+    parser.set_defaults(run=lambda a: artifact_cmd(a, client(a)))
     parser = commands.add_parser("cancel", help="stop runs", epilog="example: oak-relay cancel last")
     parser.add_argument("ids", nargs="+", metavar="ID", help="ids, their beginnings or ends, or `last`")
     parser.set_defaults(run=lambda a: cancel_cmd(a, client(a)))
@@ -95,6 +98,11 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
         else:
             OUT.print(trace.line(item))
     return 0 if last and last.state == "succeeded" else 1
+
+
+def artifact_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    print(json.dumps(client.artifact(arguments.id), ensure_ascii=False))
+    return 0
 
 
 def cancel_cmd(arguments: argparse.Namespace, client: Client) -> int:

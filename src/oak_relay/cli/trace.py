@@ -93,6 +93,8 @@ def _values(node: Any, span: Span) -> None:
         if value is not None:
             text = str(value)
             node.add(f"[dim]{name}[/] {escape(text if len(text) < 400 else text[:400] + '…')}")
+    for one in span.large:
+        node.add(f"[dim]{one.bytes // 1024} KB, this is a preview; the whole: oak-relay artifact {one.id}[/]")
 
 
 def _seconds(started: datetime | None, ended: datetime | None) -> float | None:

@@ -200,6 +200,10 @@ class Client:
         """The journal of a run."""
         return self._send(calls.journal(run_id))
 
+    def artifact(self, artifact_id: str) -> Any:
+        """The whole of a payload of which a trace tells only a preview."""
+        return self._send(calls.artifact(artifact_id))
+
     def cancel(self, run_id: UUID | str) -> str:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return self._send(calls.cancel(run_id))["outcome"]

@@ -138,6 +138,10 @@ def journal(run_id: UUID | str) -> Call[list[dict[str, Any]]]:
     return Call("GET", _at("runs", run_id, "journal"), _raw)
 
 
+def artifact(artifact_id: str) -> Call[Any]:
+    return Call("GET", _at("artifacts", artifact_id), _raw)
+
+
 def cancel(run_id: UUID | str) -> Call[dict[str, str]]:
     return Call("POST", _at("runs", run_id, "cancel"), _raw)
 

@@ -205,6 +205,10 @@ class AsyncClient:
         """The journal of a run."""
         return await self._send(calls.journal(run_id))
 
+    async def artifact(self, artifact_id: str) -> Any:
+        """The whole of a payload of which a trace tells only a preview."""
+        return await self._send(calls.artifact(artifact_id))
+
     async def cancel(self, run_id: UUID | str) -> str:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return (await self._send(calls.cancel(run_id)))["outcome"]

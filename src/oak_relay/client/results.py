@@ -105,6 +105,14 @@ class Attempt(Result):
     detail: dict[str, Any] | None
 
 
+class Large(Result):
+    """A payload of which only a preview is told: the `body` or `detail` of an entry."""
+
+    of: str
+    id: str
+    bytes: int
+
+
 class Span(Result):
     path: str
     line: str
@@ -121,6 +129,7 @@ class Span(Result):
     empty: list[str]
     tokens: int
     money: float
+    large: list[Large]
 
 
 class Trace(Result):

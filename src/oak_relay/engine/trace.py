@@ -35,7 +35,7 @@ class Attempt:
 @dataclass(slots=True)
 class Span:
     """What happened under one path. `line` is the path with `[]` for list items, as the script has it;
-    `runs` the child runs it started."""
+    `runs` the child runs it started; `large` where payloads are of which only a preview is told."""
 
     path: str
     line: str
@@ -55,6 +55,7 @@ class Span:
     empty: list[str] = field(default_factory=list)
     tokens: int = 0
     money: float = 0.0
+    large: list[dict[str, Any]] = field(default_factory=list)
 
 
 def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
@@ -105,6 +106,7 @@ def _parents(found: dict[str, Span], path: str) -> None:
 def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
     detail = entry.detail or {}
     span.empty = detail.get("empty", span.empty)
+    span.large += detail.get("large", [])
     if entry.at or entry.started:
         first = entry.started or entry.at
         span.started = min(x for x in (span.started, first) if x)
@@ -196,7 +198,7 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
     if current is None:
         current = Attempt(entry.attempt, "running", entry.started)
         span.attempts.append(current)
-    current.detail = {k: v for k, v in detail.items() if k not in ("input", "empty")} or current.detail
+    current.detail = {k: v for k, v in detail.items() if k not in ("input", "empty", "large")} or current.detail
     span.state = "running"
     if entry.kind == "began":
         return

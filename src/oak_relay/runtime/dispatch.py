@@ -1,5 +1,6 @@
 """What was published finds those who wait for it: triggers that make runs of it, and runs at rest."""
 
+from collections.abc import Mapping
 from typing import Any
 from uuid import UUID
 
@@ -60,7 +61,7 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
     return len(rows), [run_id for run_id, _ in met]
 
 
-def _fits(trigger: asyncpg.Record, row: asyncpg.Record, told: dict[str, Any]) -> bool:
+def _fits(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> bool:
     """Whether a trigger is meant."""
     config = values.loads(trigger["config"])
     if row["kind"] == "table":
@@ -88,7 +89,7 @@ def _holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
         return False
 
 
-def _occasion(trigger: asyncpg.Record, row: asyncpg.Record, told: dict[str, Any]) -> tuple[Target, Incoming]:
+def _occasion(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> tuple[Target, Incoming]:
     target = Target(
         trigger["workflow_id"], trigger["version_id"], Begin.read(trigger["start"]), trigger["id"], trigger["name"]
     )

@@ -132,8 +132,9 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
-        journal = await runs.entries(connection, run_id) if how != "rerun" else []
-    text = parts.registry.vault.exact(row.body, row.event_sealed, event_context(row.event_id))
+        journal = await runs.whole_entries(connection, run_id) if how != "rerun" else []
+        body = await runs.whole(connection, row.body)
+    text = parts.registry.vault.exact(body, row.event_sealed, event_context(row.event_id))
     data = values.loads(text or "null") if given.input is None else given.input
     wrong = fault(document.input, data)
     if wrong:
@@ -264,9 +265,10 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
         row = await runs.one(connection, run_id)
         if row is None:
             raise missing("run", str(run_id))
-        entries = await runs.entries(connection, run_id) if given.step else []
+        entries = await runs.whole_entries(connection, run_id) if given.step else []
+        body = await runs.whole(connection, row.body)
     if not given.step:
-        await _keep(parts, who, row.workflow, "", given.name, values.loads(row.body))
+        await _keep(parts, who, row.workflow, "", given.name, values.loads(body or "null"))
         return {"kept": given.name}
     told = [
         Entry(e.path, e.kind, e.attempt, e.hash, values.loads(e.body or "null"), None, e.started_at, e.at)

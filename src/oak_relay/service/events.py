@@ -14,8 +14,8 @@ from oak_relay.runtime.asked import envelope
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem
-from oak_relay.service.shapes import EventOut, PublishedOut
-from oak_relay.store import local, people, runs
+from oak_relay.service.shapes import EventOut, LargeOut, PublishedOut
+from oak_relay.store import artifacts, local, people, runs
 from oak_relay.store.database import raw
 from oak_relay.store.vault import published_context
 
@@ -97,6 +97,12 @@ def _checked(event: Any) -> dict[str, Any]:
     }
 
 
+def large_out(**texts: str | None) -> list[LargeOut]:
+    """Which of some stored texts are references, and to what."""
+    found = ((of, artifacts.reference(text)) for of, text in texts.items())
+    return [LargeOut.model_validate({"of": of, "id": r.id, "bytes": r.size}) for of, r in found if r is not None]
+
+
 def event_out(row: Any) -> EventOut:
     """An event with the run it made."""
     return EventOut(
@@ -105,7 +111,8 @@ def event_out(row: Any) -> EventOut:
         source=row.source,
         type=row.type,
         at=row.event_at if hasattr(row, "event_at") else row.at,
-        data=values.loads(row.body),
+        data=artifacts.shown(row.body),
+        large=large_out(body=row.body),
         run_id=row.run_id if hasattr(row, "run_id") else row.id,
         workflow=row.workflow,
         trigger=row.trigger_name,

@@ -219,7 +219,9 @@ async def _result(parts: Parts, run_id: UUID) -> Response:
             if row.answer is not None:
                 return _answer(values.loads(row.answer))
             if row.state == "succeeded":
-                return Response(row.result or "null", 200, media_type="application/json")
+                async with parts.database.connect() as connection:
+                    result = await runs.whole(connection, row.result)
+                return Response(result or "null", 200, media_type="application/json")
             if row.state in runs.OVER:
                 error = values.loads(row.error or "{}")
                 raise Problem(

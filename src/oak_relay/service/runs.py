@@ -17,11 +17,11 @@ from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service import exact
-from oak_relay.service.events import event_out
+from oak_relay.service.events import event_out, large_out
 from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
-from oak_relay.store import people, runs, tray, workflows
+from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
 
 router = APIRouter(prefix="/api/v1", tags=["runs"])
@@ -121,9 +121,10 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
         questions = await tray.listed(await raw(connection), "open", run_id)
         children = [r for r in await runs.find(connection, parent=run_id, limit=50) if r.kind != "part"]
         again = await runs.find(connection, origin=run_id, limit=50)
+        result = await runs.whole(connection, row.result)
     return RunDetail(
         run=run_out(row),
-        result=_json(row.result),
+        result=_json(result),
         answer=_json(row.answer),
         event=event_out(row),
         why=_why(row, place, questions),
@@ -178,15 +179,26 @@ async def show_journal(
                 kind=e.kind,
                 attempt=e.attempt,
                 hash=e.hash,
-                body=_json(e.body),
-                detail=_json(e.detail),
+                body=artifacts.shown(e.body),
+                detail=artifacts.shown(e.detail),
                 started=e.started_at,
                 at=e.at,
                 worker=e.worker_id,
+                large=large_out(body=e.body, detail=e.detail),
             )
             for e in found
         ]
     )
+
+
+@router.get("/artifacts/{artifact_id}", response_class=Response)
+async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Response:
+    """The whole of a payload of which only a preview is told: an entry's body or detail, or an event's data (JSON)."""
+    async with parts.database.connect() as connection:
+        text = await artifacts.one(await raw(connection), artifact_id)
+    if text is None:
+        raise missing("payload", artifact_id, "the month of its run may have been dropped")
+    return Response(text, media_type="application/json")
 
 
 @router.get("/runs/{run_id}/why")
@@ -236,7 +248,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
 
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
-    told: dict[str, str] = {}
+    told: dict[str, int] = {}
     entries: list[Any] = []
     async with parts.watch.run(run_id) as event:
         while True:
@@ -244,19 +256,27 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
                 row = await runs.one(connection, run_id)
                 entries += await runs.entries(connection, run_id, entries[-1].seq if entries else -1, _FOLLOWED)
             over = row is None or row.state in runs.OVER
+            if len(entries) > _FOLLOWED:
+                entries = _still_open(entries)
             for span in spans_out(_entries(entries), over):
                 text = exact.text(span)
-                if told.get(span.path) != text:
-                    told[span.path] = text
+                if told.get(span.path) != hash(text):
+                    told[span.path] = hash(text)
                     yield ServerSentEvent(event="span", data=text)
             if row is not None:
                 text = run_out(row).model_dump_json(exclude={"seconds"} if not over else None)
-                if told.get("") != text:
-                    told[""] = text
+                if told.get("") != hash(text):
+                    told[""] = hash(text)
                     yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
             if over:
                 return
             await wait_for(event, _POLL)
+
+
+def _still_open(entries: list[Any]) -> list[Any]:
+    """Entries without those in items and rounds that are over; the last one is kept, to go on from."""
+    over = {e.path.removesuffix("#end") for e in entries if e.kind == "closed"}
+    return [e for e in entries[:-1] if e.scope not in over] + entries[-1:]
 
 
 async def _run(parts: Parts, run_id: UUID) -> RunOut:
@@ -268,7 +288,15 @@ async def _run(parts: Parts, run_id: UUID) -> RunOut:
 
 
 def _entries(rows: list[Any]) -> list[Entry]:
-    return [Entry(e.path, e.kind, e.attempt, e.hash, _json(e.body), _json(e.detail), e.started_at, e.at) for e in rows]
+    return [_entry(e) for e in rows]
+
+
+def _entry(row: Any) -> Entry:
+    """An entry as it may be shown: what is large as a preview, with the place of the whole among its detail."""
+    detail, large = artifacts.shown(row.detail), large_out(body=row.body, detail=row.detail)
+    if large:
+        detail = {**(detail or {}), "large": [one.model_dump() for one in large]}
+    return Entry(row.path, row.kind, row.attempt, row.hash, artifacts.shown(row.body), detail, row.started_at, row.at)
 
 
 def spans_out(entries: list[Entry], over: bool) -> list[SpanOut]:

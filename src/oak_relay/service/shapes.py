@@ -1,7 +1,7 @@
 """The shapes of what the API says and takes; the client and the console are typed by them."""
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -115,6 +115,14 @@ class RunPage(BaseModel):
     next: UUID | None = Field(None, description="Give as `after` for the next page.")
 
 
+class LargeOut(BaseModel):
+    """A payload too large to be told in place: what stands there is a preview, the whole is at `/artifacts/<id>`."""
+
+    of: Literal["body", "detail"]
+    id: str
+    bytes: int
+
+
 class EventOut(BaseModel):
     id: UUID
     key: str
@@ -127,6 +135,7 @@ class EventOut(BaseModel):
     run_id: UUID
     workflow: str
     trigger: str
+    large: list[LargeOut]
 
 
 class RunDetail(BaseModel):
@@ -173,6 +182,7 @@ class SpanOut(BaseModel):
     empty: list[str]
     tokens: int
     money: float
+    large: list[LargeOut] = Field(description="Of what only a preview is told here.")
 
 
 class TraceOut(BaseModel):
@@ -193,6 +203,7 @@ class EntryOut(BaseModel):
     started: datetime | None
     at: datetime | None
     worker: UUID | None
+    large: list[LargeOut]
 
 
 class CredentialOut(BaseModel):

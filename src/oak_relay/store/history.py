@@ -1,4 +1,4 @@
-"""History by month: partitions of `run`, `event` and `journal`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
+"""History by month: partitions of `run`, `event`, `journal` and `artifact`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
 
 from datetime import UTC, datetime
 from uuid import UUID
@@ -7,7 +7,7 @@ import asyncpg
 import structlog
 
 log = structlog.get_logger()
-TABLES = {"run": "id", "event": "id", "journal": "run_id"}
+TABLES = {"run": "id", "event": "id", "journal": "run_id", "artifact": "month"}
 AHEAD = 2
 _LOCK = 7226304
 # By query: a look-up by name may answer from before the wait for the lock.
@@ -77,10 +77,27 @@ async def _drop(connection: asyncpg.Connection, suffix: str) -> None:
     events = [
         r["event_id"] for r in await connection.fetch(f"SELECT event_id FROM run_{suffix} WHERE ended_at IS NULL")
     ]
+    kept = {
+        "run": open_,
+        "event": events,
+        "journal": open_,
+        "artifact": await _referred_to(connection, suffix, open_, events),
+    }
     for table, column in TABLES.items():
         await connection.execute(f"ALTER TABLE {table} DETACH PARTITION {table}_{suffix}")
-        kept = events if table == "event" else open_
-        await connection.execute(
-            f"INSERT INTO {table} SELECT * FROM {table}_{suffix} WHERE {column} = ANY($1::uuid[])", kept
-        )
+        of = "digest = ANY($1::bytea[])" if table == "artifact" else f"{column} = ANY($1::uuid[])"
+        await connection.execute(f"INSERT INTO {table} SELECT * FROM {table}_{suffix} WHERE {of}", kept[table])
         await connection.execute(f"DROP TABLE {table}_{suffix}")
+
+
+async def _referred_to(
+    connection: asyncpg.Connection, suffix: str, runs: list[UUID], events: list[UUID]
+) -> list[bytes]:
+    """The digests of a month's large payloads that some of its runs and events still refer to."""
+    rows = await connection.fetch(
+        f"SELECT body AS text FROM event_{suffix} WHERE id = ANY($2::uuid[]) AND body LIKE '@%' UNION ALL "
+        f"SELECT t FROM journal_{suffix}, unnest(ARRAY[body, detail]) AS t WHERE run_id = ANY($1::uuid[]) AND t LIKE '@%'",
+        runs,
+        events,
+    )
+    return [bytes.fromhex(row["text"][34:98]) for row in rows]

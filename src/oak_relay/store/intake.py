@@ -2,14 +2,14 @@
 
 from collections import defaultdict
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 from uuid import UUID
 
 import asyncpg
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store import lanes, local, queue
+from oak_relay.store import artifacts, lanes, local, queue
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 DROPPED = {
@@ -111,11 +111,15 @@ _MORE = ("depth", "trace_parent", "origin_id", "origin_how")
 async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Receipt]:
     """Write new runs in one commit; the receipts stand in the same order."""
     lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
-    columns = [[getattr(r, name) for r in runs] for name in _GIVEN]
+    columns: list[Any] = [[getattr(r, name) for r in runs] for name in _GIVEN]
+    pile = artifacts.Pile()
+    columns[_GIVEN.index("body")] = [pile.place(r.event_id, r.body) for r in runs]
     more = [[r.subject if r.run_id in lined else None for r in runs], *([getattr(r, n) for r in runs] for n in _MORE)]
     dropped: set[UUID] = set()
-    if lined:
+    if lined or pile:
         async with connection.transaction():
+            if pile:
+                await pile.write(connection)
             rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE, *more)
             accepted = {row["run_id"] for row in rows if row["accepted"]}
             dropped = await _into_lanes(connection, [r for r in runs if r.run_id in lined and r.run_id in accepted])

@@ -1,6 +1,6 @@
 """The journal: entries of many runs in one statement and one commit, fenced by the worker's lease."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -8,7 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store import lanes, local
+from oak_relay.store import artifacts, lanes, local
 from oak_relay.store.local import EntryRow
 from oak_relay.store.tables import MAIN_WORKSPACE
 
@@ -117,7 +117,8 @@ _ENDS = """, ending AS MATERIALIZED (
 ), after AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
   SELECT $2, u.id, 'run', u.workflow, '/runs/' || u.id, u.id::text, json_build_object('run', u.id, 'workflow', u.workflow,
-    'state', u.state, 'result', u.result::json, 'error', u.error::json)::text, u.depth, u.id
+    'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result) ELSE u.result::json END,
+    'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.id
   FROM gone JOIN ending u ON gone.run_id = u.id
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'after' AND t.topic = u.workflow)
   ON CONFLICT DO NOTHING
@@ -157,8 +158,9 @@ WHERE q.workspace_id = $1 AND q.run_id IN (SELECT run_id FROM told)
 
 async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -> None:
     """Write a batch in one commit. Raises `Fenced`; database errors come as they are and nothing is written."""
-    statement, columns = _statement(batch)
-    if batch.plain:
+    pile = artifacts.Pile()
+    statement, columns = _statement(batch, pile)
+    if batch.plain and not pile:
         if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
         return
@@ -168,7 +170,10 @@ async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -
             raise Fenced
         await _lock(connection, batch)
         await local.apply(connection, effects)
-        statement, columns = _statement(batch)
+        if effects:
+            statement, columns = _statement(batch, pile)
+        if pile:
+            await pile.write(connection)
         if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
         await _settle(connection, batch.ends)
@@ -192,10 +197,12 @@ async def landed(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) 
             [e.run_id for e in batch.entries],
             [e.seq for e in batch.entries],
         )
+        apart = await artifacts.whole(connection, (row["body"] for row in rows))
         found = {(row["run_id"], row["seq"]): row for row in rows}
         for entry in batch.entries:
             if (entry.run_id, entry.seq) in found and entry.effect:
-                entry.body = found[entry.run_id, entry.seq]["body"]
+                text = found[entry.run_id, entry.seq]["body"]
+                entry.body = apart.get(text, text)
                 entry.sealed = found[entry.run_id, entry.seq]["sealed"]
         return bool(found)
     ids = [e.run_id for e in batch.ends] + [r.run_id for r in batch.rests]
@@ -225,7 +232,7 @@ FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) GROUP BY run_i
 class Recorded:
     """What is recorded of a run: its entries in open scopes, sums over all of them, and what has arrived."""
 
-    entries: list[asyncpg.Record] = field(default_factory=list)
+    entries: list[Mapping[str, Any]] = field(default_factory=list)
     sums: asyncpg.Record | None = None
     signals: list[asyncpg.Record] = field(default_factory=list)
 
@@ -234,8 +241,13 @@ async def load(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> dict[
     """What is recorded of runs; entries in order. Those inside finished items and rounds are left out."""
     found = {run_id: Recorded() for run_id in run_ids}
     given = MAIN_WORKSPACE, list(run_ids)
-    for row in await connection.fetch(_LOAD, *given):
-        found[row["run_id"]].entries.append(row)
+    rows = await connection.fetch(_LOAD, *given)
+    # Of an attempt that began, what it was asked is needed too.
+    apart = await artifacts.whole(
+        connection, (text for row in rows for text in (row["body"], row["detail"] if row["kind"] == "began" else None))
+    )
+    for row in rows:
+        found[row["run_id"]].entries.append(artifacts.filled(row, apart, "body", "detail"))
     for row in await connection.fetch(_SUMS, *given):
         found[row["run_id"]].sums = row
     for row in await signals(connection, run_ids):
@@ -256,16 +268,21 @@ _ENTRY_COLUMNS = (
     "run_id", "seq", "path", "kind", "attempt", "hash", "body", "detail", "sealed", "started", "at", "scope", "steps",
     "attempts", "tokens_in", "tokens_out", "money",
 )  # fmt: skip
+_ENTRY_TEXTS = tuple(_ENTRY_COLUMNS.index(name) + 1 for name in ("body", "detail"))
 _END_COLUMNS = (
     "run_id", "state", "result", "error", "error_kind", "sealed", "tokens_in", "tokens_out", "money", "steps",
     "attempts", "workflow", "depth",
 )  # fmt: skip
 
+_END_RESULT = 1 + len(_ENTRY_COLUMNS) + 4 + _END_COLUMNS.index("result")
 
-def _statement(batch: Batch) -> tuple[str, list[Any]]:
-    """The statement that a batch needs, and its arguments behind the worker's id."""
+
+def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
+    """The statement that a batch needs, and its arguments behind the worker's id; what is large goes onto the pile."""
     columns: list[Any] = [MAIN_WORKSPACE]
     columns += [[getattr(e, name) for e in batch.entries] for name in _ENTRY_COLUMNS]
+    for place in _ENTRY_TEXTS:
+        columns[place] = [pile.place(e.run_id, t) for e, t in zip(batch.entries, columns[place], strict=True)]
     added = [(e.effect[1], e.depth) for e in batch.entries if e.effect and e.effect[0] == "table.add"]
     if not added and not batch.ends:
         return f"{_ENTRIES} SELECT id FROM lease", columns
@@ -274,6 +291,7 @@ def _statement(batch: Batch) -> tuple[str, list[Any]]:
     if not batch.ends:
         return f"{_ENTRIES}{_ADDS} SELECT id FROM lease", columns
     columns += [[getattr(e, name) for e in batch.ends] for name in _END_COLUMNS]
+    columns[_END_RESULT] = [pile.place(e.run_id, e.result) for e in batch.ends]
     return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM lease", columns
 
 

@@ -11,6 +11,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.engine.memory import is_below
+from oak_relay.store import artifacts
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 DEEPEST = 16
@@ -288,6 +289,10 @@ async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, 
     depth = row.depth - 1 if part else row.depth
     if depth > DEEPEST:
         return {"fault": too_deep()}
+    pile = artifacts.Pile()
+    text = pile.place(data["event_id"], data["text"])
+    if pile:
+        await pile.write(connection)
     found = await connection.fetchval(
         _CHILD,
         MAIN_WORKSPACE,
@@ -297,7 +302,7 @@ async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, 
         f"{row.run_id}:{row.path}",
         f"/runs/{row.run_id}",
         "oak.part" if part else "oak.child",
-        data["text"],
+        text,
         data["sealed"],
         data["run_id"],
         data["step"],

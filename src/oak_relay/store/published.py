@@ -1,17 +1,21 @@
 """What was published and is not handed on yet: events, changes of rows, ends of runs."""
 
 from collections import defaultdict
+from collections.abc import Mapping
+from typing import Any
 from uuid import UUID
 
 import asyncpg
 
+from oak_relay.document import values
+from oak_relay.store import artifacts
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _LOCK = 7226305
 _TRIGGERS = {"table": "table", "run": "after", "event": "event"}
 
 
-async def take(connection: asyncpg.Connection, most: int) -> list[asyncpg.Record]:
+async def take(connection: asyncpg.Connection, most: int) -> list[Mapping[str, Any]]:
     """The oldest of what is not handed on; none when another clock is at it. Who begins to listen for one of
     their types waits until they are."""
     if not await connection.fetchval("SELECT pg_try_advisory_xact_lock($1)", _LOCK):
@@ -28,11 +32,21 @@ async def take(connection: asyncpg.Connection, most: int) -> list[asyncpg.Record
             "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
             types,
         )
-    return rows
+    return await _whole(connection, rows)
+
+
+async def _whole(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> list[Mapping[str, Any]]:
+    """The same with results of runs that were too large to be told along."""
+    told = {row["id"]: values.loads(row["body"]) for row in rows if row["kind"] == "run"}
+    large = {key: body["result"]["apart"] for key, body in told.items() if body.pop("large", None)}
+    apart = await artifacts.whole(connection, large.values())
+    for key, text in large.items():
+        told[key]["result"] = values.loads(apart[text])
+    return [{**row, "body": values.dumps(told[row["id"]])} if row["id"] in told else row for row in rows]
 
 
 async def triggers(
-    connection: asyncpg.Connection, rows: list[asyncpg.Record]
+    connection: asyncpg.Connection, rows: list[Mapping[str, Any]]
 ) -> dict[tuple[str, str], list[asyncpg.Record]]:
     """The triggers that listen, by kind and topic of what was published."""
     found: dict[tuple[str, str], list[asyncpg.Record]] = defaultdict(list)
@@ -48,7 +62,7 @@ async def triggers(
     return found
 
 
-async def listeners(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> dict[str, list[asyncpg.Record]]:
+async def listeners(connection: asyncpg.Connection, rows: list[Mapping[str, Any]]) -> dict[str, list[asyncpg.Record]]:
     """The runs that wait for an event, by its type."""
     found: dict[str, list[asyncpg.Record]] = defaultdict(list)
     types = {row["topic"] for row in rows if row["kind"] == "event"}
@@ -73,7 +87,7 @@ async def heard(connection: asyncpg.Connection, places: list[tuple[UUID, str]]) 
     )
 
 
-async def handled(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> None:
+async def handled(connection: asyncpg.Connection, rows: list[Mapping[str, Any]]) -> None:
     """These are handed on; events are kept for runs that ask for them later, the rest is not needed any more."""
     await connection.execute(
         "UPDATE published SET handled_at = clock_timestamp() WHERE workspace_id = $1 AND id = ANY($2::uuid[])",

@@ -1,5 +1,6 @@
 """The queue: claims in batches, the lease of a worker, runs of the dead given to the living."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -8,7 +9,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import journal, lanes, local
+from oak_relay.store import artifacts, journal, lanes, local
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 KILLER = {
@@ -145,7 +146,7 @@ async def claim(connection: asyncpg.Connection, worker_id: UUID, revision: int, 
         turn.workspace_id, turn.workflow_id = last[0]["workspace_id"], last[0]["workflow_id"]
     else:
         turn.workspace_id, turn.workflow_id = _FIRST
-    return [_claimed(row) for row in rows]
+    return await _claims(connection, rows)
 
 
 async def claim_limited(connection: asyncpg.Connection, worker_id: UUID, revision: int, most: int) -> list[Claim]:
@@ -167,15 +168,20 @@ async def claim_limited(connection: asyncpg.Connection, worker_id: UUID, revisio
             [row["id"] for row in limited],
             [row["at_once"] for row in limited],
         )
-    return [_claimed(row) for row in rows]
+    return await _claims(connection, rows)
 
 
 async def claim_suspects(connection: asyncpg.Connection, worker_id: UUID, revision: int) -> list[Claim]:
     """Take some runs under which workers have died again and again without an outcome."""
-    return [_claimed(row) for row in await connection.fetch(_CLAIM_SUSPECTS, worker_id, revision)]
+    return await _claims(connection, await connection.fetch(_CLAIM_SUSPECTS, worker_id, revision))
 
 
-def _claimed(row: asyncpg.Record) -> Claim:
+async def _claims(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> list[Claim]:
+    apart = await artifacts.whole(connection, (row["body"] for row in rows))
+    return [_claimed(artifacts.filled(row, apart, "body")) for row in rows]
+
+
+def _claimed(row: Mapping[str, Any]) -> Claim:
     return Claim(
         row["id"],
         row["workflow_id"],

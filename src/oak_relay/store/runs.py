@@ -2,13 +2,14 @@
 
 import re
 from datetime import datetime, timedelta
+from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
 
 from sqlalchemy import Select, or_, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store import local
+from oak_relay.store import artifacts, local
 from oak_relay.store import queue as queues
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
@@ -94,6 +95,20 @@ async def entries(
         inside = [journal.c.path.startswith(f"{under}{mark}", autoescape=True) for mark in (".", "[", "#", "!", "~")]
         query = query.where(or_(journal.c.path == under, *inside))
     return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
+
+
+async def whole_entries(connection: AsyncConnection, run_id: UUID) -> list[Any]:
+    """The journal of a run with everything in it, also what is kept apart."""
+    rows = await entries(connection, run_id)
+    apart = await artifacts.whole(await raw(connection), (text for row in rows for text in (row.body, row.detail)))
+    return [SimpleNamespace(**artifacts.filled(row._mapping, apart, "body", "detail")) for row in rows]
+
+
+async def whole(connection: AsyncConnection, text: str | None) -> str | None:
+    """A text of a row, also where it is kept apart."""
+    if text is None or artifacts.reference(text) is None:
+        return text
+    return (await artifacts.whole(await raw(connection), [text]))[text]
 
 
 async def part_of(connection: AsyncConnection, run_id: UUID, path: str) -> UUID | None:

@@ -6,19 +6,26 @@ from uuid import UUID
 import asyncpg
 import uuid_utils.compat as uuids
 
+from oak_relay.store import artifacts
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 
 async def write(connection: asyncpg.Connection, run_id: UUID, rows: list[tuple[Any, ...]]) -> None:
     """Entries of a new run's journal: seq, path, kind, attempt, hash, body, detail, sealed, started, at, scope.
     They count as nobody's steps and cost nothing."""
+    pile = artifacts.Pile()
+    columns = [list(column) for column in zip(*rows, strict=True)]
+    for place in (5, 6):
+        columns[place] = [pile.place(run_id, text) for text in columns[place]]
+    if pile:
+        await pile.write(connection)
     await connection.execute(
         "INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, scope) "
         "SELECT $1, $2, u.* FROM unnest($3::int[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::text[], "
         "$10::bytea[], $11::timestamptz[], $12::timestamptz[], $13::text[]) AS u",
         MAIN_WORKSPACE,
         run_id,
-        *(list(column) for column in zip(*rows, strict=True)),
+        *columns,
     )
 
 

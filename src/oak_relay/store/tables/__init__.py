@@ -1,0 +1,43 @@
+"""The tables. Everything belongs to a workspace; payloads are canonical JSON text, searched ones JSONB."""
+
+from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
+from oak_relay.store.tables.history import artifact, event, journal, run
+from oak_relay.store.tables.moving import lane, listener, published, question, queue, signal, wake, worker
+from oak_relay.store.tables.people import audit, epoch, member, token, workspace
+from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, vault_key
+from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
+
+__all__ = [
+    "MAIN_WORKSPACE",
+    "artifact",
+    "audit",
+    "credential",
+    "epoch",
+    "event",
+    "journal",
+    "lane",
+    "listener",
+    "member",
+    "metadata",
+    "model_alias",
+    "once",
+    "published",
+    "question",
+    "queue",
+    "rate",
+    "run",
+    "sample",
+    "schedule",
+    "seen",
+    "signal",
+    "table_def",
+    "table_row",
+    "token",
+    "trigger",
+    "vault_key",
+    "version",
+    "wake",
+    "worker",
+    "workflow",
+    "workspace",
+]

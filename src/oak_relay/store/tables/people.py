@@ -1,0 +1,66 @@
+"""Workspaces, members, tokens, the audit, and what the cluster knows of itself."""
+
+from sqlalchemy import (
+    Boolean,
+    Column,
+    LargeBinary,
+    PrimaryKeyConstraint,
+    SmallInteger,
+    Table,
+    Text,
+    UniqueConstraint,
+    Uuid,
+)
+
+from oak_relay.store.tables.base import metadata, moment, workspace_key
+
+workspace = Table(
+    "workspace",
+    metadata,
+    Column("id", SmallInteger, primary_key=True, autoincrement=False),
+    Column("name", Text, nullable=False, unique=True),
+    moment("created_at", False),
+)
+
+epoch = Table("epoch", metadata, Column("name", Text, primary_key=True), Column("value", Text, nullable=False))
+
+member = Table(
+    "member",
+    metadata,
+    workspace_key(),
+    Column("id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("role", Text, nullable=False),
+    Column("password_hash", Text, nullable=False),
+    moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    UniqueConstraint("workspace_id", "name"),
+)
+
+token = Table(
+    "token",
+    metadata,
+    workspace_key(),
+    Column("id", Uuid, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("digest", LargeBinary, nullable=False, unique=True),
+    Column("member_id", Uuid),
+    moment("created_at", False),
+    moment("expires_at"),
+    moment("last_used_at"),
+    Column("revoked", Boolean, nullable=False, server_default="false"),
+    PrimaryKeyConstraint("workspace_id", "id"),
+)
+
+audit = Table(
+    "audit",
+    metadata,
+    workspace_key(),
+    Column("id", Uuid, nullable=False),
+    moment("at", False),
+    Column("who", Text, nullable=False),
+    Column("action", Text, nullable=False),
+    Column("target", Text, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+)
