@@ -134,7 +134,11 @@ class Processes:
 
     def worked(self) -> dict[str, int]:
         """How often the stand-ins worked on each idempotency key."""
-        return httpx.get(f"{self.standins}/received.json").json()["worked"]
+        return self.received()["worked"]
+
+    def received(self) -> Any:
+        """What the stand-ins received and worked on, and how many faults are still pending."""
+        return httpx.get(f"{self.standins}/received.json").json()
 
     def stop(self) -> None:
         for process in self.running:

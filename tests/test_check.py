@@ -6,7 +6,8 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from oak_relay.cli.main import main
-from oak_relay.document.check import World, check
+from oak_relay.document.check import check
+from oak_relay.document.check_base import World
 from oak_relay.document.models import json_schema
 from oak_relay.document.script import script
 from oak_relay.document.text import read, write

@@ -146,6 +146,50 @@ def test_the_database_restarted_under_a_worker_costs_a_pause(lone: Processes):
     )
 
 
+LOOKED = """
+oak: 1
+workflow: looked
+input: {type: object}
+steps:
+  - step: told
+    do: http.request
+    timeout: 5s
+    with:
+      method: POST
+      url: "OFFICE/replies"
+      credential: office
+      json: {to: "${ input.guest }"}
+      look: {url: "OFFICE/replies/by-key/{idempotency_key}"}
+result: ${ told.body }
+"""
+
+
+@pytest.mark.timeout(120)
+def test_a_checkable_call_is_looked_up_and_not_asked_about(lone: Processes):
+    """Rule 4: a worker dies between the call and its record; one call had happened, the other had not."""
+    client = lone.client()
+    client.live(client.save(LOOKED.replace("OFFICE", f"{lone.standins}/office")).workflow)
+    lone.fault(service="office", kind="slow_after", seconds=20, times=1, path="replies")
+    worker = lone.start_worker()
+    happened = client.start("looked", {"guest": "one@guests.example"}).id
+    until(lambda: sum(lone.worked().values()) == 1)
+    lone.fault(service="office", kind="slow", seconds=20, times=1, path="replies")
+    not_yet = client.start("looked", {"guest": "two@guests.example"}).id
+    until(lambda: lone.sql("SELECT count(*) FROM journal WHERE kind = 'began'") == 2)
+    until(lambda: lone.received()["faults"] == 0)
+    lone.kill(worker)
+    lone.start_worker()
+    for run_id in (happened, not_yet):
+        until(lambda run_id=run_id: client.run(run_id).run.over, 40)
+        assert client.run(run_id).run.state == "succeeded"
+    worked = lone.worked()
+    assert worked[f"{happened}:told"] == 1
+    assert client.run(happened).result == {"id": "reply-1", "to": "one@guests.example"}
+    assert len(client.trace(happened).spans[0].attempts) == 1
+    assert len(client.trace(not_yet).spans[0].attempts) == 2
+    assert client.tray() == []
+
+
 def test_a_cancelled_run_lets_an_unsafe_call_end(oak: Processes):
     client = oak.client()
     text = WORK.replace("killed-often", "cancelled-late").replace("repeat: keyed", "repeat: unsafe")

@@ -76,6 +76,45 @@ def live(client, text, **replace):
     return client.live(client.save(text).workflow).name
 
 
+ROWS = """
+oak: 1
+workflow: rows
+triggers:
+  - {trigger: t, table: {table: watched, on: [insert, update, delete], where: "${ arrived.row.hut != 'Thistle Col' }"}}
+input: {type: object}
+steps: [{step: told, set: {what: "${ input.change } ${ input.row.hut } ${ input.row.bunks }"}}]
+result: ${ told.what }
+"""
+REMOVES = """
+oak: 1
+workflow: removes
+input: {type: object}
+steps: [{step: gone, do: table.delete, with: {table: watched, where: {hut: "${ input.hut }"}}}]
+result: ${ gone }
+"""
+
+
+def test_rows_added_changed_and_removed_by_anyone_start_what_listens(oak: Processes):
+    client = oak.client()
+    client.create_table("watched", {"hut": "text", "bunks": "number"})
+    for text in (ROWS, REMOVES):
+        client.live(client.save(text).workflow)
+    told = lambda: sorted(str(client.run(r.id).result) for r in client.runs(workflow="rows", state="succeeded").runs)  # noqa: E731
+    client.add_rows("watched", [{"hut": "Upper Tarn", "bunks": 12}, {"hut": "Thistle Col", "bunks": 4}])
+    row = client.rows("watched")[0]
+    client.update_row("watched", row.id, {"bunks": 14})
+    until(lambda: told() == ["insert Upper Tarn 12", "update Upper Tarn 14"])
+    run = client.start("removes", {"hut": "Upper Tarn"})
+    until(lambda: client.run(run.id).run.over)
+    assert client.run(run.id).result == {"rows": [{"hut": "Upper Tarn", "bunks": 14}], "count": 1}
+    until(lambda: "delete Upper Tarn 14" in told())
+    client.remove_row("watched", client.rows("watched")[0].id)
+    with pytest.raises(Problem):
+        client.update_row("watched", row.id, {"bunks": 1})
+    assert client.rows("watched") == []
+    assert len(told()) == 3
+
+
 def test_a_long_list_is_walked_in_parts_by_any_worker(oak: Processes):
     client = oak.client()
     live(client, PARTS)

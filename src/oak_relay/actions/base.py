@@ -7,7 +7,7 @@ from typing import Any, Literal, Protocol
 import httpx
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from oak_relay.document.check import ActionShape
+from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
 
@@ -105,7 +105,9 @@ class Action:
     def shape(self) -> ActionShape:
         """Its JSON Schemas."""
         output = self.output.model_json_schema(mode="serialization") if self.output else {}
-        return ActionShape(self.input.model_json_schema(by_alias=True), output)
+        return ActionShape(
+            self.input.model_json_schema(by_alias=True), output, self.repeat_of or (lambda _: self.repeat)
+        )
 
 
 class Catalogue:

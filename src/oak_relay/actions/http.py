@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, Literal
+from urllib.parse import quote
 
 import httpx
 from pydantic import BaseModel, Field
@@ -15,6 +16,17 @@ from oak_relay.vault.blanking import unseen
 
 _SAFE = ("GET", "HEAD", "OPTIONS", "PUT", "DELETE")
 _SHOWN = 20_000
+
+
+class Look(Fields):
+    """A GET that tells whether a request whose outcome is unknown did happen."""
+
+    url: str = Field(
+        pattern=r"^https?://[^/?#\s]+",
+        description="Absolute address; {idempotency_key} in it stands for the request's key (RFC 6570).",
+    )
+    query: dict[str, Any] = Field(default_factory=dict, description="Added to the address.")
+    absent: list[int] = Field(default_factory=lambda: [404, 410], description="Statuses that say it did not happen.")
 
 
 class RequestInput(Fields):
@@ -32,6 +44,7 @@ class RequestInput(Fields):
         "auto",
         description="What repeating means; auto: safe for GET, HEAD, OPTIONS, PUT, DELETE (RFC 9110), else unsafe.",
     )
+    look: Look | None = Field(None, description="How to look whether it happened; makes an unsafe request checkable.")
 
 
 class Response(BaseModel):
@@ -43,9 +56,9 @@ class Response(BaseModel):
 def repeat_of(given: Mapping[str, Any]) -> str:
     """What repeating a request means."""
     said = given.get("repeat", "auto")
-    if said != "auto":
-        return str(said)
-    return "safe" if given.get("method", "GET") in _SAFE else "unsafe"
+    if said in ("safe", "keyed") or (said == "auto" and given.get("method", "GET") in _SAFE):
+        return "safe" if said == "auto" else str(said)
+    return "checkable" if given.get("look") else "unsafe"
 
 
 async def _perform(given: RequestInput, at: Surroundings) -> Result:
@@ -70,7 +83,7 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
         )
     except (httpx.InvalidURL, ValueError, UnicodeEncodeError) as error:
         raise StepFailed("invalid", f"http.request: {error}", fix="correct the address or headers") from None
-    if repeat_of(given.model_dump()) == "unsafe":
+    if repeat_of(given.model_dump()) in ("unsafe", "checkable"):
         at.send_check()
     exchange = await send(at.http, request, given.size_limit, given.credential)
     fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
@@ -79,6 +92,22 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     return Result(
         {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail
     )
+
+
+async def _happened(given: RequestInput, at: Surroundings) -> Result | None:
+    """What a look finds: the reply to it, or None when it says that nothing is there."""
+    assert given.look is not None
+    url = given.look.url.replace("{idempotency_key}", quote(at.key, safe=""))
+    query = {name: values.text_of(value) for name, value in given.look.query.items()}
+    headers = {**given.headers, "traceparent": at.trace_parent, **await authorised(at, url, given.credential)}
+    request = at.http.build_request("GET", url, params=query or None, headers=headers, timeout=at.timeout)
+    exchange = await send(at.http, request, given.size_limit, given.credential)
+    if exchange.status in given.look.absent:
+        return None
+    if not 200 <= exchange.status < 300:
+        raise exchange.failure()
+    found = {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}
+    return Result(found, exchange.detail)
 
 
 async def authorised(at: Surroundings, url: str, credential: str | None) -> dict[str, str]:
@@ -240,5 +269,6 @@ ACTIONS = [
         timeout=30,
         perform=_perform,
         repeat_of=repeat_of,
+        happened=_happened,
     )
 ]

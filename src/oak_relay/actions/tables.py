@@ -1,4 +1,4 @@
-"""Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.find`."""
+"""Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`."""
 
 from typing import Any
 
@@ -22,6 +22,11 @@ class FindInput(Fields):
     table: str = Field(description="The table's name.")
     where: dict[str, Any] = Field(default_factory=dict, description="Columns and the values they must have.")
     limit: int = Field(100, ge=1, le=10_000)
+
+
+class DeleteInput(Fields):
+    table: str = Field(description="The table's name.")
+    where: dict[str, Any] = Field(min_length=1, description="Columns and the values that rows must have to be removed.")
 
 
 class Row(BaseModel):
@@ -52,6 +57,12 @@ def _upsert(given: UpsertInput, at: Surroundings) -> LocalChange:
         )
     change = _change(given, at, match=given.match)
     return LocalChange("table.upsert", change.data)
+
+
+def _delete(given: DeleteInput, at: Surroundings) -> LocalChange:
+    table = at.table(given.table)
+    check_row(given.table, table["columns"], given.where)
+    return LocalChange("table.delete", {"table": table["id"], "match": given.where})
 
 
 async def _find(given: FindInput, at: Surroundings) -> Result:
@@ -96,5 +107,6 @@ ACTIONS = [
     Action(
         "table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert
     ),
+    Action("table.delete", "Remove rows of a table", DeleteInput, Found, reach="local", change=_delete),
     Action("table.find", "Find rows of a table", FindInput, Found, reach="read", timeout=30, perform=_find),
 ]

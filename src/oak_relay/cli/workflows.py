@@ -68,7 +68,8 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
-    from oak_relay.document.check import World, check
+    from oak_relay.document.check import check
+    from oak_relay.document.check_base import World
     from oak_relay.models.catalogue import CATALOGUE
 
     world = World(CATALOGUE.shapes())

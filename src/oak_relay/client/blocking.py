@@ -260,6 +260,14 @@ class Client:
         """Rows of a table, oldest first."""
         return self._send(calls.rows(table, limit))
 
+    def update_row(self, table: str, row_id: UUID | str, row: dict[str, Any]) -> None:
+        """Change columns of a row."""
+        self._send(calls.update_row(table, row_id, row))
+
+    def remove_row(self, table: str, row_id: UUID | str) -> None:
+        """Remove a row."""
+        self._send(calls.remove_row(table, row_id))
+
     def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
         """Add rows, all or none."""
         return self._send(calls.add_rows(table, given))

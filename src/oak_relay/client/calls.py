@@ -203,6 +203,14 @@ def rows(table: str, limit: int) -> Call[list[results.Row]]:
     return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
 
 
+def update_row(table: str, row_id: UUID | str, row: dict[str, Any]) -> Call[dict[str, bool]]:
+    return Call("PATCH", _at("tables", table, "rows", row_id), _raw, body=row)
+
+
+def remove_row(table: str, row_id: UUID | str) -> Call[None]:
+    return Call("DELETE", _at("tables", table, "rows", row_id), _raw)
+
+
 def add_rows(table: str, given: list[dict[str, Any]]) -> Call[dict[str, int]]:
     return Call("POST", _at("tables", table, "rows"), _raw, body={"rows": given})
 

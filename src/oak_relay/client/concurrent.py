@@ -265,6 +265,14 @@ class AsyncClient:
         """Rows of a table, oldest first."""
         return await self._send(calls.rows(table, limit))
 
+    async def update_row(self, table: str, row_id: UUID | str, row: dict[str, Any]) -> None:
+        """Change columns of a row."""
+        await self._send(calls.update_row(table, row_id, row))
+
+    async def remove_row(self, table: str, row_id: UUID | str) -> None:
+        """Remove a row."""
+        await self._send(calls.remove_row(table, row_id))
+
     async def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
         """Add rows, all or none."""
         return await self._send(calls.add_rows(table, given))

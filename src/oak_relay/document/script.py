@@ -170,7 +170,12 @@ def _do(step: DoStep) -> str:
         return f"Send {_bare(given.get('method', 'GET'))} {_bare(given.get('url'))}"
     if step.do == "event.send":
         return f"Send the event {_bare(given.get('type'))} to {_bare(given.get('url'))}"
-    verbs = {"table.add": "Add a row to", "table.upsert": "Add or update a row in", "table.find": "Find rows of"}
+    verbs = {
+        "table.add": "Add a row to",
+        "table.upsert": "Add or update a row in",
+        "table.find": "Find rows of",
+        "table.delete": "Remove rows of",
+    }
     if step.do in verbs:
         return f"{verbs[step.do]} {_bare(given.get('table'))}"
     return f"Do {step.do}"

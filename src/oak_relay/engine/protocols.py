@@ -36,7 +36,7 @@ class Entry:
 class LocalEffect:
     """A change of our own records, made in the same commit as its entry.
 
-    `op` is one of `table.add`, `table.upsert`, `answer`, `once`, `emit`, `child` (a run), `ask` (a question),
+    `op` is one of `table.add`, `table.upsert`, `table.delete`, `answer`, `once`, `emit`, `child` (a run), `ask` (a question),
     `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path); `data` is what it needs.
     """
 

@@ -90,6 +90,8 @@ class _TriedJournal(MemoryJournal):
 
 
 def _pretended(effect: LocalEffect) -> Any:
+    if effect.op == "table.delete":
+        return {"count": 0, "rows": []}
     if effect.op in ("table.add", "table.upsert"):
         return {"id": "tried", "row": effect.data["row"], "created": True}
     if effect.op == "child":

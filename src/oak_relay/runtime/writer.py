@@ -99,7 +99,9 @@ class JournalWriter:
             self._hints.send("queue")
         for parent in parents:
             self._hints.send(f"wake:{parent}")
-        if "emit" in ops or (self._registry.now.listening and (batch.ends or ops & {"table.add", "table.upsert"})):
+        if "emit" in ops or (
+            self._registry.now.listening and (batch.ends or any(op.startswith("table.") for op in ops))
+        ):
             self._hints.send("published")
         if "ask" in ops:
             self._hints.send("tray")

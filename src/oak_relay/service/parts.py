@@ -13,7 +13,7 @@ from uuid import UUID
 from argon2 import PasswordHasher
 from fastapi import Depends, Request
 
-from oak_relay.document.check import World
+from oak_relay.document.check_base import World
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.executor import At, Tools
 from oak_relay.runtime.hints import Hints

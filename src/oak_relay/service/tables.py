@@ -6,6 +6,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Response
 from pydantic import Field
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.tables import check_row
 from oak_relay.models.catalogue import CATALOGUE
@@ -73,9 +74,7 @@ async def list_rows(
 ) -> Response:
     """Rows, oldest first."""
     async with parts.database.connect() as connection:
-        table = next((t for t in await rows.tables(connection) if t.name == name), None)
-        if table is None:
-            raise missing("table", name)
+        table = await _table(connection, name)
         found = await rows.find(connection, table.id, {}, limit + 1, after)
     page = [RowOut(**row) for row in found[:limit]]
     return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
@@ -85,13 +84,41 @@ async def list_rows(
 async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> dict[str, int]:
     """Add rows, all or none."""
     async with parts.database.begin() as connection:
-        table = next((t for t in await rows.tables(connection) if t.name == name), None)
-        if table is None:
-            raise missing("table", name)
+        table = await _table(connection, name)
         for row in given.rows:
             check_row(name, table.columns, row)
         await rows.add(connection, table.id, given.rows)
+    parts.hints.send("published")
     return {"added": len(given.rows)}
+
+
+@router.patch("/tables/{name}/rows/{row_id}")
+async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: PartsDep, _: CallerDep) -> dict[str, bool]:
+    """Change columns of a row."""
+    async with parts.database.begin() as connection:
+        table = await _table(connection, name)
+        check_row(name, table.columns, given)
+        if not await rows.update(connection, table.id, row_id, given):
+            raise missing("row", str(row_id))
+    parts.hints.send("published")
+    return {"updated": True}
+
+
+@router.delete("/tables/{name}/rows/{row_id}", status_code=204)
+async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        table = await _table(connection, name)
+        if not await rows.remove(connection, table.id, row_id):
+            raise missing("row", str(row_id))
+        await people.note(connection, who.name, "remove row", f"{name} {row_id}")
+    parts.hints.send("published")
+
+
+async def _table(connection: AsyncConnection, name: str) -> Any:
+    table = next((t for t in await rows.tables(connection) if t.name == name), None)
+    if table is None:
+        raise missing("table", name)
+    return table
 
 
 @router.get("/actions", tags=["actions"])

@@ -40,7 +40,7 @@ def create_app(rules_folder: str) -> FastAPI:
 
     @app.get("/received.json")
     async def received_data() -> dict[str, Any]:
-        return {"received": list(ledger.received), "worked": dict(ledger.worked)}
+        return {"received": list(ledger.received), "worked": dict(ledger.worked), "faults": len(ledger.faults)}
 
     @app.get("/received", response_class=HTMLResponse)
     async def received() -> str:
@@ -82,7 +82,7 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
         given = reply(body, rules)
         ledger.worked[request.headers.get("idempotency-key", "")] += 1
         ledger.note("model", request, body, 200)
-        ledger.drop_after("model", request)
+        await ledger.after("model", request)
         return JSONResponse(given)
 
 
@@ -114,8 +114,17 @@ def _office(app: FastAPI, ledger: Ledger) -> None:
         known = given in replies
         made = replies.setdefault(given, {"id": f"reply-{len(replies) + 1}", "to": body.get("to")})
         ledger.note("office", request, body, 200 if known else 201)
-        ledger.drop_after("office", request)
+        await ledger.after("office", request)
         return JSONResponse(made, 200 if known else 201)
+
+    @app.get("/office/replies/by-key/{key:path}")
+    async def known_reply(key: str, request: Request) -> Response:
+        """The reply that was made under an Idempotency-Key; 404 when there is none."""
+        known = replies.get(key)
+        answer = refused(request)
+        if answer is None and known is None:
+            answer = JSONResponse({"message": "no reply under this key"}, 404)
+        return answer or JSONResponse(known)
 
     @app.post("/office/requests", status_code=202)
     async def guest_writes(request: Request) -> Response:

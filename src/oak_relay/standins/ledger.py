@@ -15,10 +15,11 @@ class Fault(BaseModel):
     """Misbehave for the next `times` requests to a service whose path contains `path`.
 
     `kind`: status (answer `status`, with Retry-After if given), slow (`seconds` more), drop (cut the
-    connection without an answer), drop_after (do the work, then cut the connection)."""
+    connection without an answer), drop_after (do the work, then cut the connection), slow_after (do the work, then
+    keep the answer `seconds` long)."""
 
     service: Literal["model", "office"]
-    kind: Literal["status", "slow", "drop", "drop_after"] = "status"
+    kind: Literal["status", "slow", "drop", "drop_after", "slow_after"] = "status"
     status: int = 503
     retry_after: float | None = None
     seconds: float = 1.0
@@ -48,10 +49,7 @@ class Ledger:
 
     async def fault(self, service: str, request: Request, body: Any) -> Response | None:
         """The answer of a pending fault, if one fits. Raises `Dropped`."""
-        fault = next(
-            (f for f in self.faults if f.service == service and f.path in request.url.path and f.kind != "drop_after"),
-            None,
-        )
+        fault = self._next(service, request, ("status", "slow", "drop"))
         if fault is None:
             return None
         self._use(fault)
@@ -66,15 +64,19 @@ class Ledger:
             {"error": {"message": "asked to misbehave by this stand-in's /faults"}}, fault.status, headers
         )
 
-    def drop_after(self, service: str, request: Request) -> None:
-        """Cut the connection behind the work if asked to. Raises `Dropped`."""
-        fault = next(
-            (f for f in self.faults if f.service == service and f.path in request.url.path and f.kind == "drop_after"),
-            None,
-        )
-        if fault:
-            self._use(fault)
+    async def after(self, service: str, request: Request) -> None:
+        """Behind the work: keep the answer or cut the connection if asked to. Raises `Dropped`."""
+        fault = self._next(service, request, ("drop_after", "slow_after"))
+        if fault is None:
+            return
+        self._use(fault)
+        if fault.kind == "drop_after":
             raise Dropped
+        await asyncio.sleep(fault.seconds)
+
+    def _next(self, service: str, request: Request, kinds: tuple[str, ...]) -> Fault | None:
+        path = request.url.path
+        return next((f for f in self.faults if f.service == service and f.path in path and f.kind in kinds), None)
 
     def _use(self, fault: Fault) -> None:
         fault.times -= 1

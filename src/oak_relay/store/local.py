@@ -14,6 +14,7 @@ from oak_relay.engine.memory import is_below
 from oak_relay.store import artifacts
 from oak_relay.store.tables import MAIN_WORKSPACE
 
+_SEARCHING = ("table.upsert", "table.delete")
 DEEPEST = 16
 """How many events may cause one another."""
 
@@ -56,7 +57,7 @@ async def apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
             "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
             keys,
         )
-    for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] == "table.upsert"}):
+    for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] in _SEARCHING}):
         await _search(connection, table_id)
     for row in rows:
         assert row.effect is not None
@@ -131,6 +132,8 @@ def _lock_key(row: EntryRow) -> str:
     op, data = row.effect
     if op == "table.upsert":
         return f"{data['table']}|{values.dumps([data['row'][c] for c in data['match']])}"
+    if op == "table.delete":
+        return f"{data['table']}|delete"
     if op == "once":
         return f"{row.workflow_id}|{data['step']}|{data['key']}"
     return f"event|{data['type']}" if op == "listen" else ""
@@ -212,6 +215,43 @@ async def _upsert(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
         row.depth,
     )
     return {"id": str(found["id"]), "row": values.loads(found["data"]), "created": found["created"]}
+
+
+_DELETE = """
+WITH gone AS (
+  DELETE FROM table_row WHERE workspace_id = $1 AND table_id = $2::uuid AND searched AND data @> $3::text::jsonb
+  RETURNING id, data
+)
+SELECT id, data::text AS data FROM gone ORDER BY id
+"""
+
+
+async def _delete(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    found = await connection.fetch(_DELETE, MAIN_WORKSPACE, data["table"], values.dumps(data["match"]))
+    gone = [(r["id"], r["data"]) for r in found]
+    await tell_rows(connection, data["table"], "delete", gone, row.depth)
+    return {"count": len(found), "rows": [values.loads(r["data"]) for r in found]}
+
+
+async def tell_rows(
+    connection: asyncpg.Connection, table_id: UUID, change: str, given: list[tuple[UUID, str]], depth: int = 0
+) -> None:
+    """Tell workflows that listen to a table what was done to rows of it: `insert`, `update` or `delete`; each row
+    with its id and its JSON text."""
+    await connection.execute(
+        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth) "
+        "SELECT $1, u.id, 'table', d.id::text, '/tables/' || d.name, u.id::text, jsonb_build_object('change', $4::text, "
+        "'table', d.name, 'id', u.row, 'row', u.data::jsonb)::text, $6 "
+        "FROM unnest($3::uuid[], $5::uuid[], $7::text[]) AS u(id, row, data) JOIN table_def d ON d.workspace_id = $1 AND d.id = $2 "
+        "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = d.id::text)",
+        MAIN_WORKSPACE,
+        table_id,
+        [uuids.uuid7() for _ in given],
+        change,
+        [key for key, _ in given],
+        depth,
+        [text for _, text in given],
+    )
 
 
 async def _emit(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
@@ -382,6 +422,7 @@ async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[st
 
 _OPS: dict[str, Callable[[asyncpg.Connection, EntryRow, dict[str, Any]], Awaitable[Any]]] = {
     "table.upsert": _upsert,
+    "table.delete": _delete,
     "once": _once,
     "answer": _answer,
     "emit": _emit,

@@ -8,6 +8,8 @@ from sqlalchemy import Text, cast, delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
+from oak_relay.store import local
+from oak_relay.store.database import raw
 from oak_relay.store.tables import MAIN_WORKSPACE, table_def, table_row
 
 
@@ -63,6 +65,32 @@ async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, 
         "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT :w, :t, :i, CAST(:d AS jsonb), "
         "searched FROM table_def WHERE workspace_id = :w AND id = :t FOR KEY SHARE"
     )
-    await connection.execute(
-        statement, [{"w": MAIN_WORKSPACE, "t": table_id, "i": uuids.uuid7(), "d": values.dumps(r)} for r in rows]
+    made = [(uuids.uuid7(), values.dumps(row)) for row in rows]
+    await connection.execute(statement, [{"w": MAIN_WORKSPACE, "t": table_id, "i": i, "d": d} for i, d in made])
+    await local.tell_rows(await raw(connection), table_id, "insert", made)
+
+
+async def update(connection: AsyncConnection, table_id: UUID, row_id: UUID, row: dict[str, Any]) -> bool:
+    """Change columns of a row; False when there is none."""
+    return await _changed(connection, table_id, row_id, "update", "UPDATE table_row SET data = data || CAST(:d AS jsonb), "
+                          "updated_at = now()", values.dumps(row))  # fmt: skip
+
+
+async def remove(connection: AsyncConnection, table_id: UUID, row_id: UUID) -> bool:
+    """Remove a row; False when there is none."""
+    return await _changed(connection, table_id, row_id, "delete", "DELETE FROM table_row")
+
+
+async def _changed(
+    connection: AsyncConnection, table_id: UUID, row_id: UUID, change: str, statement: str, given: str | None = None
+) -> bool:
+    """Carry out a change of one row, and tell who listens."""
+    found = await connection.execute(
+        text(
+            f"{statement} WHERE workspace_id = :w AND table_id = :t AND id = :i RETURNING id, CAST(data AS text) AS data"
+        ),
+        {"w": MAIN_WORKSPACE, "t": table_id, "i": row_id, **({} if given is None else {"d": given})},
     )
+    done = [(row.id, row.data) for row in found]
+    await local.tell_rows(await raw(connection), table_id, change, done)
+    return bool(done)
