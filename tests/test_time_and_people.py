@@ -76,6 +76,42 @@ def live(client, text, **replace):
     return client.live(client.save(text).workflow).name
 
 
+TWICE = """
+oak: 1
+workflow: twice
+input: {type: object}
+steps:
+  - {step: first, run: changing, with: {}}
+  - {step: later, wait: {event: go.on, where: "${ arrived.data == input.n }", within: 1h}}
+  - {step: each, each: "${ input.items }", as: i, width: 50, steps: [{step: c, run: changing, with: {}, when: "${ i % 50 == 0 }"}], gives: "${ c }"}
+result: "${ [first] + (each | select('string') | list) }"
+"""
+CHANGING = """
+oak: 1
+workflow: changing
+steps: [{step: nap, wait: 1ms}]
+result: one
+"""
+
+
+def test_the_version_of_a_child_is_settled_when_a_run_first_starts_it(oak: Processes):
+    """Rule 7: also in the parts of a long list; a new run takes the version that is live by then."""
+    client = oak.client()
+    for text in (CHANGING, TWICE):
+        client.live(client.save(text).workflow)
+    old = client.start("twice", {"n": 1, "items": list(range(250))})
+    until(lambda: client.run(old.id).run.state == "waiting" and "go.on" in client.run(old.id).why)
+    client.save(CHANGING.replace("result: one", "result: two"))
+    client.live("changing", 2)
+    new = client.start("twice", {"n": 1, "items": list(range(250))})
+    until(lambda: "go.on" in client.run(new.id).why)
+    client.publish({"id": "p1", "source": "/test", "type": "go.on", "data": 1})
+    for run, word in ((old, "one"), (new, "two")):
+        detail = until(lambda run=run: (found := client.run(run.id)).run.over and found)
+        assert detail.result == [word] * 6, detail.run.error
+    assert oak.sql("SELECT count(*) FROM pin") == 0
+
+
 ROWS = """
 oak: 1
 workflow: rows

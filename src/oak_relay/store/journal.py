@@ -315,6 +315,7 @@ async def _settle(connection: asyncpg.Connection, ends: list[EndRow]) -> None:
     opened = [e.run_id for e in ends if e.opened]
     if opened:
         await local.take_back(connection, opened)
+        await local.unpin(connection, opened)
     told = [(*e.parent, *e.told) for e in ends if e.parent and e.told]
     if told:
         await signal(connection, told)

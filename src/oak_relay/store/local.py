@@ -306,22 +306,41 @@ _CHILD = """
 WITH child AS (
   SELECT w.id AS workflow_id, v.id AS version_id, v.revision, w.settings
   FROM workflow w JOIN version v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id
-  WHERE w.workspace_id = $1 AND CASE WHEN $2::uuid IS NOT NULL THEN v.id = $2 ELSE w.name = $3 AND v.number =
-    coalesce(w.live_version, (SELECT max(number) FROM version l WHERE l.workspace_id = $1 AND l.workflow_id = w.id)) END
+  WHERE v.workspace_id = $1 AND v.id = $2
 ), event AS (
   INSERT INTO event (workspace_id, id, event_key, source, type, body, meta, sealed)
-  SELECT $1, $4, $5, $6, $7, $8, '{"headers":{},"query":{}}', $9 FROM child
+  SELECT $1, $3, $4, $5, $6, $7, '{"headers":{},"query":{}}', $8 FROM child
 ), run AS (
   INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, kind, parent_id, parent_path,
     depth, money_limit, subject, settings, trace_parent)
-  SELECT $1, $10, c.workflow_id, c.version_id, $4, $11, $12, $13, $14, $15, $16::text::numeric,
-    p.subject, CASE WHEN $2::uuid IS NULL THEN nullif(c.settings, '{}') ELSE p.settings END, p.trace_parent
-  FROM child c, run p WHERE p.workspace_id = $1 AND p.id = $13
+  SELECT $1, $9, c.workflow_id, c.version_id, $3, $10, $11, $12, $13, $14, $15::text::numeric,
+    p.subject, CASE WHEN $11 <> 'part' THEN nullif(c.settings, '{}') ELSE p.settings END, p.trace_parent
+  FROM child c, run p WHERE p.workspace_id = $1 AND p.id = $12
 ), queued AS (
-  INSERT INTO queue (workspace_id, run_id, workflow_id, revision) SELECT $1, $10, workflow_id, revision FROM child
+  INSERT INTO queue (workspace_id, run_id, workflow_id, revision) SELECT $1, $9, workflow_id, revision FROM child
 )
 SELECT workflow_id FROM child
 """
+# Which version of a workflow a run starts is settled when it first starts one; the parts of its lists are itself.
+_PIN = """
+WITH RECURSIVE up AS (
+  SELECT id, parent_id, kind FROM run WHERE workspace_id = $1 AND id = $2
+  UNION ALL SELECT r.id, r.parent_id, r.kind FROM run r JOIN up ON r.workspace_id = $1 AND r.id = up.parent_id AND up.kind = 'part'
+)
+INSERT INTO pin (workspace_id, run_id, kind, name, version_id)
+SELECT $1, up.id, 'workflow', $3, v.id
+FROM up, workflow w JOIN version v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id
+WHERE up.kind <> 'part' AND w.workspace_id = $1 AND w.name = $3 AND v.number =
+  coalesce(w.live_version, (SELECT max(number) FROM version l WHERE l.workspace_id = $1 AND l.workflow_id = w.id))
+ON CONFLICT (workspace_id, run_id, kind, name) DO UPDATE SET version_id = pin.version_id RETURNING version_id
+"""
+
+
+async def unpin(connection: asyncpg.Connection, run_ids: list[UUID]) -> None:
+    """These runs are over: what they settled is not needed any more."""
+    await connection.execute(
+        "DELETE FROM pin WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])", MAIN_WORKSPACE, run_ids
+    )
 
 
 async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
@@ -329,6 +348,9 @@ async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, 
     depth = row.depth - 1 if part else row.depth
     if depth > DEEPEST:
         return {"fault": too_deep()}
+    version = data["version_id"]
+    if version is None:
+        version = await connection.fetchval(_PIN, MAIN_WORKSPACE, row.run_id, data["workflow"])
     pile = artifacts.Pile()
     text = pile.place(data["event_id"], data["text"])
     if pile:
@@ -336,8 +358,7 @@ async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, 
     found = await connection.fetchval(
         _CHILD,
         MAIN_WORKSPACE,
-        data["version_id"],
-        data["workflow"],
+        version,
         data["event_id"],
         f"{row.run_id}:{row.path}",
         f"/runs/{row.run_id}",

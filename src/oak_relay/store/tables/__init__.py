@@ -2,7 +2,7 @@
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, journal, run
-from oak_relay.store.tables.moving import lane, listener, published, question, queue, signal, wake, worker
+from oak_relay.store.tables.moving import lane, listener, pin, published, question, queue, signal, wake, worker
 from oak_relay.store.tables.people import audit, epoch, member, token, workspace
 from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, vault_key
 from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
@@ -21,6 +21,7 @@ __all__ = [
     "metadata",
     "model_alias",
     "once",
+    "pin",
     "published",
     "question",
     "queue",

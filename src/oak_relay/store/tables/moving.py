@@ -1,4 +1,4 @@
-"""What moves: the queue, lanes, wakes, signals, questions, listeners, what is published, workers."""
+"""What moves: the queue, pins, lanes, wakes, signals, questions, listeners, what is published, workers."""
 
 from sqlalchemy import (
     BigInteger,
@@ -148,4 +148,16 @@ worker = Table(
     moment("started_at", False),
     moment("lease_until", False),
     moment("dead_at"),
+)
+
+# What a run settled when it first used it: the version of a workflow that it starts. Gone with its end.
+pin = Table(
+    "pin",
+    metadata,
+    workspace_key(),
+    Column("run_id", Uuid, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("version_id", Uuid, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "run_id", "kind", "name"),
 )

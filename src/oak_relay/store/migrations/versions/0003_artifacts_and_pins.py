@@ -1,4 +1,4 @@
-"""large payloads apart, by month"""
+"""large payloads apart, by month; what a run settled at first use"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -19,9 +19,19 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("workspace_id", "month", "digest", name=op.f("pk_artifact")),
         postgresql_partition_by="RANGE (month)",
     )
+    op.create_table(
+        "pin",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("run_id", sa.Uuid(), nullable=False),
+        sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("version_id", sa.Uuid(), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "run_id", "kind", "name", name=op.f("pk_pin")),
+    )
     op.execute("ALTER TABLE artifact ALTER COLUMN data SET STORAGE EXTERNAL")
     op.execute("CREATE TABLE artifact_rest PARTITION OF artifact DEFAULT")
 
 
 def downgrade() -> None:
+    op.drop_table("pin")
     op.drop_table("artifact")
