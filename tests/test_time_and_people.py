@@ -112,6 +112,32 @@ def test_the_version_of_a_child_is_settled_when_a_run_first_starts_it(oak: Proce
     assert oak.sql("SELECT count(*) FROM pin") == 0
 
 
+MANY = """
+oak: 1
+workflow: many-early
+input: {type: object}
+steps:
+  - {step: nap, wait: {event: crowd.over, within: 1h}}
+  - {step: mine, wait: {event: crowd, where: "${ arrived.data == input.n }", within: 1h}}
+result: ${ mine.id }
+"""
+
+
+def test_the_one_early_event_that_fits_is_found_among_very_many(oak: Processes):
+    client = oak.client()
+    client.live(client.save(MANY).workflow)
+    run = client.start("many-early", {"n": 611})
+    until(lambda: client.run(run.id).run.state == "waiting")
+    events = [{"specversion": "1.0", "id": f"c{n}", "source": "/test", "type": "crowd", "data": n} for n in range(700)]
+    kind = {"content-type": "application/cloudevents-batch+json", "authorization": f"Bearer {oak.token}"}
+    httpx.post(f"{oak.url}/api/v1/events", content=json.dumps(events), headers=kind, timeout=60).raise_for_status()
+    until(lambda: not oak.sql("SELECT count(*) FROM published WHERE handled_at IS NULL"))
+    client.publish({"id": "over", "source": "/test", "type": "crowd.over", "data": None})
+    detail = until(lambda: (found := client.run(run.id)).run.over and found)
+    assert detail.result == "c611"
+    assert oak.sql("SELECT max(length(body)) FROM journal WHERE path = 'mine'") < 1000
+
+
 ROWS = """
 oak: 1
 workflow: rows

@@ -4,13 +4,18 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
+import structlog
 import uuid_utils.compat as uuids
 
 from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
 from oak_relay.engine.protocols import LocalEffect
 from oak_relay.runtime.registry import Registry
 from oak_relay.store.queue import Claim
 from oak_relay.store.vault import event_context, listener_context, published_context
+
+log = structlog.get_logger()
 
 
 def prepared(effect: LocalEffect, claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
@@ -26,6 +31,17 @@ def arrived(row: Mapping[str, Any], registry: Registry) -> dict[str, Any]:
     """What was published as documents see it: an event's CloudEvents attributes, or what changed."""
     exact = registry.vault.exact(row["body"], row["sealed"], published_context(row["id"]))
     return values.loads(exact or "{}")
+
+
+def holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
+    """Whether a `where` holds; False when it cannot be worked out."""
+    if where is None:
+        return True
+    try:
+        return bool(Template(where).render(scope))
+    except StepFailed as failed:
+        log.info("where: cannot be worked out", of=name, reason=failed.message)
+        return False
 
 
 def envelope(event_id: str, kind: str, source: str, data: Any, subject: str | None, time: str = "") -> dict[str, Any]:
@@ -78,7 +94,8 @@ def _ask(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) 
 def _listen(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
     context = listener_context(claim.run_id, data["path"])
     text, sealed = registry.vault.blanked(values.dumps(data["scope"]), registry.now.blanker, context)
-    told = {"text": text, "sealed": sealed, "told": lambda row: arrived(row, registry)}
+    told: dict[str, Any] = {"text": text, "sealed": sealed, "told": lambda row: arrived(row, registry)}
+    told["wanted"] = lambda event: holds(data["where"], {**data["scope"], "arrived": event}, data["path"])
     return {**told, "path": data["path"], "type": data["type"], "where": data["where"]}
 
 

@@ -8,9 +8,7 @@ import asyncpg
 import structlog
 
 from oak_relay.document import values
-from oak_relay.document.errors import StepFailed
-from oak_relay.document.expressions import Template
-from oak_relay.runtime.asked import arrived
+from oak_relay.runtime.asked import arrived, holds
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, journal, published
@@ -70,23 +68,13 @@ def _fits(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any])
         fits = told["state"] in config["ended"]
     else:
         fits = config["source"] in (None, told["source"])
-    return fits and _holds(config.get("where"), {"arrived": told}, trigger["name"])
+    return fits and holds(config.get("where"), {"arrived": told}, trigger["name"])
 
 
 def _wanted(listener: asyncpg.Record, told: dict[str, Any], registry: Registry) -> bool:
     context = listener_context(listener["run_id"], listener["path"])
     scope = values.loads(registry.vault.exact(listener["scope"], listener["sealed"], context) or "{}")
-    return _holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
-
-
-def _holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
-    if where is None:
-        return True
-    try:
-        return bool(Template(where).render(scope))
-    except StepFailed as failed:
-        log.info("where: cannot be worked out", of=name, reason=failed.message)
-        return False
+    return holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
 
 
 def _occasion(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> tuple[Target, Incoming]:

@@ -2,7 +2,7 @@
 
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -413,7 +413,7 @@ async def _expire(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
 
 
 async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    """Wait for an event; those of its type that were handled since the run began are given along."""
+    """Wait for an event; the first that fits of those handled since the run began is given along."""
     await connection.execute(
         "INSERT INTO listener (workspace_id, run_id, path, type, clause, scope, sealed) VALUES ($1, $2, $3, $4, $5, $6, $7)",
         MAIN_WORKSPACE,
@@ -424,16 +424,20 @@ async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
         data["text"],
         data["sealed"],
     )
-    early = await connection.fetch(
+    early = connection.cursor(
         "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.sealed, p.at FROM published p, run r "
         "WHERE p.workspace_id = $1 AND p.kind = 'event' AND p.topic = $2 AND p.handled_at IS NOT NULL AND r.workspace_id = $1 "
-        "AND r.id = $3 AND p.at >= r.created_at - $4::interval ORDER BY p.at LIMIT 200",
+        "AND r.id = $3 AND p.at >= r.created_at ORDER BY p.at",
         MAIN_WORKSPACE,
         data["type"],
         row.run_id,
-        timedelta(0),
+        prefetch=500,
     )
-    return {"events": [data["told"](event) for event in early]}
+    async for event in early:
+        told = data["told"](event)
+        if data["wanted"](told):
+            return {"events": [told]}
+    return {"events": []}
 
 
 async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
