@@ -2,6 +2,7 @@
 
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, Literal, Protocol
 
 import httpx
@@ -63,6 +64,21 @@ class Surroundings(Protocol):
     def table(self, name: str) -> dict[str, Any]:
         """`{id, columns}` of a table. Raises `StepFailed` (`missing`)."""
 
+    def now(self) -> datetime:
+        """The time, zoned."""
+
+    async def workflow(self, name: str) -> dict[str, Any]:
+        """`{kind, title, note, input}` of a workflow or agent document. Raises `StepFailed` (`missing`)."""
+
+    async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
+        """The last messages of a conversation, so many of them a person's."""
+
+    async def server_tools(self, name: str) -> list[dict[str, Any]]:
+        """The tools of a tool server, as it lists them. Raises `StepFailed`."""
+
+    async def server_call(self, name: str, tool: str, arguments: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
+        """What a tool of a tool server gives, and what a trace shows of it. Raises `StepFailed`."""
+
     def may_reach(self, url: str) -> None:
         """Raises `StepFailed` (`denied`) when actions may not call this host."""
 
@@ -86,6 +102,8 @@ class Action:
     repeat_of: Callable[[Mapping[str, Any]], str] | None = None
     worst: Callable[[Any, Surroundings], Awaitable[float]] | None = None
     happened: Callable[[Any, Surroundings], Awaitable["Result | None"]] | None = None
+    hidden: bool = False
+    """A part of another action, which documents do not name."""
 
     @property
     def connector(self) -> str:
@@ -117,7 +135,11 @@ class Catalogue:
         self._by_name = {action.name: action for action in actions}
 
     def __iter__(self) -> Any:
-        return iter(self._by_name.values())
+        return iter(action for action in self._by_name.values() if not action.hidden)
+
+    def add(self, action: Action) -> None:
+        """Take in one more."""
+        self._by_name[action.name] = action
 
     def get(self, name: str) -> Action:
         """Raises `StepFailed` (`missing`)."""

@@ -21,6 +21,7 @@ class UpsertInput(AddInput):
 class FindInput(Fields):
     table: str = Field(description="The table's name.")
     where: dict[str, Any] = Field(default_factory=dict, description="Columns and the values they must have.")
+    columns: list[str] | None = Field(None, description="Only these columns; all when left out.")
     limit: int = Field(100, ge=1, le=10_000)
 
 
@@ -67,6 +68,8 @@ def _delete(given: DeleteInput, at: Surroundings) -> LocalChange:
 
 async def _find(given: FindInput, at: Surroundings) -> Result:
     rows = await at.rows(given.table, given.where, given.limit)
+    if given.columns is not None:
+        rows = [{name: row.get(name) for name in given.columns} for row in rows]
     return Result({"rows": rows, "count": len(rows)})
 
 

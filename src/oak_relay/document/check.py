@@ -84,6 +84,8 @@ class _Checker(Form, Triggers):
             late = {name: shapes.ANY if name in every else shape for name, shape in scope.items()}
             self._steps(("always",), document.always, {**late, "outcome": shapes.OUTCOME}, every)
         for path, step in _every_step(document):
+            if isinstance(step, DoStep) and step.do == "agent":
+                self.memory_order(path, step, document)
             if isinstance(step, SetStep) and step.step not in self.used:
                 self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
 
@@ -194,7 +196,10 @@ class _Checker(Form, Triggers):
         self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
     ) -> Mapping[str, Any]:
         for key, value in step.with_.items():
-            self._texts((*path, "with", key), value, scope, every)
+            if step.do != "agent" or key != "tools":
+                self._texts((*path, "with", key), value, scope, every)
+        if step.do == "agent":
+            self.agent(path, step, scope, every)
         action = self.world.actions.get(step.do)
         if action is None:
             near = get_close_matches(step.do, list(self.world.actions), 1)

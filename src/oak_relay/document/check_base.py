@@ -27,6 +27,7 @@ class World:
     credentials: frozenset[str] | None = None
     tables: frozenset[str] | None = None
     workflows: frozenset[str] | None = None
+    servers: frozenset[str] | None = None
 
 
 class Base:
@@ -38,8 +39,12 @@ class Base:
         self.findings: list[Finding] = []
         self.used: set[str] = set()
         self.own_name = ""
+        data = source.data
+        self.agent_document = isinstance(data, dict) and "agent" in data and "workflow" not in data
 
     def add(self, path: Path, message: str, fix: str, severity: str = "error", line: int = 0) -> None:
+        if self.agent_document and path[:3] == ("steps", 0, "with"):
+            path = path[3:]  # of an agent document, what a step would have under `with` stands at the top
         row, column = self.source.place(path)
         where = ".".join(str(p) for p in path)
         self.findings.append(Finding(row + line, column, message, fix, severity, where))  # type: ignore[arg-type]

@@ -6,7 +6,16 @@ from typing import Any, get_args
 from pydantic import BaseModel, ValidationError
 
 from oak_relay.document.check_base import Base
-from oak_relay.document.models import STEP_KINDS, STEP_MODELS, TRIGGER_KINDS, Arm, Trigger, Workflow, step_kinds
+from oak_relay.document.models import (
+    STEP_KINDS,
+    STEP_MODELS,
+    TRIGGER_KINDS,
+    Arm,
+    Trigger,
+    Workflow,
+    document_of,
+    step_kinds,
+)
 from oak_relay.document.text import Path
 
 _KIND_TAGS = frozenset(STEP_KINDS)
@@ -19,7 +28,7 @@ class Form(Base):
     def models(self) -> Workflow | None:
         """Read the data through the models; the first pass."""
         try:
-            return Workflow.model_validate(self.source.data)
+            return document_of(self.source.data)
         except ValidationError as error:
             for problem in error.errors(include_url=False):
                 self._shape_problem(problem)

@@ -6,12 +6,12 @@ from collections.abc import Set as AbstractSet
 from typing import Any
 
 from oak_relay.document import shapes
-from oak_relay.document.check_names import Names
+from oak_relay.document.check_agents import Agents
 from oak_relay.document.models import DoStep, Trigger, Workflow
 from oak_relay.document.text import Path
 
 
-class Triggers(Names):
+class Triggers(Agents):
     """Checks triggers; a poll's action like that of a step."""
 
     @abstractmethod

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import Annotated, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, field_validator, model_validator
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, PrivateAttr, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from oak_relay.document import calendar, durations
@@ -515,6 +515,8 @@ Step = Annotated[
 class Workflow(Model):
     """A workflow document."""
 
+    _kind: str = PrivateAttr("workflow")
+
     oak: Literal[1] = Field(description="Version of this language.")
     workflow: WorkflowName = Field(description="Unique in the workspace.")
     title: str = ""
@@ -534,9 +536,63 @@ class Workflow(Model):
     )
 
     @property
+    def kind(self) -> str:
+        """`workflow`, or `agent` when it was made of an agent document."""
+        return self._kind
+
+    @property
     def roots(self) -> dict[str, list[Step]]:
         """The lists of steps at the top."""
         return {"steps": self.steps, "always": self.always} if self.always else {"steps": self.steps}
+
+
+class AgentDocument(Model):
+    """An agent that is used in several places: walked like a workflow whose one step it is."""
+
+    oak: Literal[1] = Field(description="Version of this language.")
+    agent: WorkflowName = Field(description="Unique in the workspace, among workflows too.")
+    title: str = ""
+    note: str = ""
+    labels: list[str] = Field(default_factory=list)
+    input: dict[str, Any] = Field(default_factory=dict, description="JSON Schema of what it is given.")
+    settings: dict[str, Any] = Field(default_factory=dict, description="JSON Schema of what is adjusted.")
+    model: Value = Field(description="Name of a model alias.")
+    brief: Value = Field("", description="Who the agent is and what it must keep to.")
+    prompt: Value = Field(description="What it is asked.")
+    tools: Value = None
+    memory: Value = None
+    gives: Value = None
+    limits: Value = None
+    approve: Value = None
+    today: Value = None
+    zone: Value = None
+
+    def as_workflow(self) -> Workflow:
+        """The workflow that it is walked as."""
+        fields = ("model", "brief", "prompt", "tools", "memory", "gives", "limits", "approve", "today", "zone")
+        given = {name: value for name in fields if (value := getattr(self, name)) is not None}
+        made = Workflow.model_validate(
+            {
+                "oak": 1,
+                "workflow": self.agent,
+                **{name: getattr(self, name) for name in ("title", "note", "labels", "input", "settings")},
+                "steps": [{"step": AGENT_STEP, "do": "agent", "with": given}],
+                "result": f"${{ {AGENT_STEP} }}",
+            }
+        )
+        made._kind = "agent"
+        return made
+
+
+AGENT_STEP = "agent"
+"""The name of the one step that an agent document is."""
+
+
+def document_of(data: Any) -> Workflow:
+    """The workflow that a document says, an agent document being one of a single step. Raises `ValidationError`."""
+    if isinstance(data, dict) and "agent" in data and "workflow" not in data:
+        return AgentDocument.model_validate(data).as_workflow()
+    return Workflow.model_validate(data)
 
 
 STEP_MODELS: tuple[type[BaseStep], ...] = (

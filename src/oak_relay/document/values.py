@@ -77,6 +77,12 @@ def text_of(value: Any) -> str:
     return dumps(value)
 
 
+def unfenced(text: str) -> str:
+    """JSON that a model wrote, without the fence of Markdown around it."""
+    inner = text.strip()
+    return inner.strip("`").removeprefix("json").strip() if inner.startswith("```") else inner
+
+
 def storable_text(text: str) -> str:
     """Text that PostgreSQL can hold: NUL and lone surrogates become U+FFFD."""
     return _UNSTORABLE.sub("\ufffd", text)

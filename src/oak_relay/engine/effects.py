@@ -23,8 +23,24 @@ async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     """Carry out an action; its output."""
     empty: list[str] = []
     given = walk.render(node, path, scope, empty)
+    detail: dict[str, Any] = {"input": given}
+    if empty:
+        detail["empty"] = sorted(set(empty))
+    return await act(walk, node, path, given, values.digest(node.digest, values.dumps(given)), detail)
+
+
+async def act(
+    walk: "Walk",
+    node: Node,
+    path: str,
+    given: dict[str, Any],
+    hash_: str,
+    detail: dict[str, Any],
+    most: float | None = None,
+) -> Any:
+    """Carry out an action with an input; `detail` is what the record shows of that, `most` what it may spend beside
+    the run's own limits. Returns its output."""
     manner = walk.executor.manner(node.action, given)
-    hash_ = values.digest(node.digest, values.dumps(given))
     state = read_attempts(walk.journal.entries(path), path, hash_)
     if state.done:
         if state.error:
@@ -34,11 +50,8 @@ async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         walk.refused.add(path)
         await walk.halt(path)
     assert node.retry is not None
-    detail: dict[str, Any] = {"input": given}
-    if empty:
-        detail["empty"] = sorted(set(empty))
     timeout = node.timeout if node.timeout is not None else manner.timeout
-    effect = _Effect(walk, node, path, manner, hash_, detail, timeout)
+    effect = _Effect(walk, node, path, manner, hash_, given, detail, timeout, most)
     if state.open is not None:
         await effect.lost(state)
     if state.unsure is not None and manner.repeat in ("unsafe", "checkable"):
@@ -69,10 +82,19 @@ class _Effect:
     """One step's action, whatever attempt it is at."""
 
     def __init__(
-        self, walk: "Walk", node: Node, path: str, manner: Manner, hash_: str, detail: dict[str, Any], timeout: float
+        self,
+        walk: "Walk",
+        node: Node,
+        path: str,
+        manner: Manner,
+        hash_: str,
+        given: dict[str, Any],
+        detail: dict[str, Any],
+        timeout: float,
+        most: float | None,
     ) -> None:
         self.walk, self.node, self.path, self.manner = walk, node, path, manner
-        self.hash, self.detail, self.timeout = hash_, detail, timeout
+        self.hash, self.given, self.detail, self.timeout, self.most = hash_, given, detail, timeout, most
 
     async def call(self, call: Call, entry: Entry) -> Any:
         """Reach outside: intention first, then the call, then its outcome."""
@@ -111,7 +133,11 @@ class _Effect:
     def as_call(self, attempt: int) -> Call:
         walk = self.walk
         key = f"{walk.start.run_id}:{self.path}"
-        return Call(self.node.action, self.detail["input"], self.path, attempt, key, self.timeout, walk.left())
+        return Call(self.node.action, self.given, self.path, attempt, key, self.timeout, self._left())
+
+    def _left(self) -> float | None:
+        limits = [limit for limit in (self.walk.left(), self.most) if limit is not None]
+        return min(limits) if limits else None
 
     async def failed(self, entry: Entry, failed: StepFailed, failures: int) -> Outcome | None:
         """Record a failed attempt. Returns None when it is to be tried again, or what a person says it gave;
@@ -201,7 +227,7 @@ class _Effect:
                 "form": None,
                 "then": "go_on",
                 "until": None,
-                "input": self.detail["input"],
+                "input": self.given,
                 "alike": values.digest("unknown", walk.plan.workflow, node.place, node.action),
             }
             opened = Entry(path, "opened", attempt, body={}, at=walk.journal.now())

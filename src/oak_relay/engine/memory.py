@@ -83,4 +83,4 @@ def is_below(path: str, prefix: str) -> bool:
     """Whether a path is `prefix` or lies inside it; all paths lie inside the empty one."""
     if not prefix:
         return True
-    return path.startswith(prefix) and path[len(prefix) : len(prefix) + 1] in ("", ".", "[", "!", "#", "~")
+    return path.startswith(prefix) and path[len(prefix) : len(prefix) + 1] in ("", ".", "[", "!", "#", "~", "/")

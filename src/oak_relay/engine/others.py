@@ -38,13 +38,15 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
             await walk.pause(f"{here}#again", ended + timedelta(seconds=retry.delay(failures, 0.5, failed.delay)))
 
 
-async def child(walk: "Walk", path: str, hash_: str, given: dict[str, Any], name: str) -> Any:
-    """The result of a child run, started if it is not yet. Raises `StepFailed` with the child's own error."""
+async def child(
+    walk: "Walk", path: str, hash_: str, given: dict[str, Any], name: str, most: float | None = None
+) -> Any:
+    """The result of a child run, started if it is not yet; it may spend `most`. Raises `StepFailed` with the child's own error."""
     closed = walk.journal.entries(f"{path}#end")
     recorded = walk.recorded(path, hash_)
     if not closed:
-        left = None if recorded is not None else walk.left()
-        money = None if left is None else left / walk.strands.active
+        limits = [limit for limit in (walk.left(), most) if limit is not None and recorded is None]
+        money = min(limits) / walk.strands.active if limits else None
         await _open(walk, path, hash_, LocalEffect("child", {"path": path, "waited": True, "money": money, **given}))
         ended = await walk.signal(path)
         walk.spent.add(ended.get("usage"))

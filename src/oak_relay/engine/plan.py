@@ -7,8 +7,9 @@ from typing import Any
 from oak_relay.document import durations, models, shapes, values
 from oak_relay.document.expressions import Template
 
-REVISION = 1
-"""What the engine's walks mean. A version records it; an engine that cannot walk it does not claim it."""
+REVISION = 2
+"""What the engine's walks mean. A version records the least it needs (2: agents); an engine that cannot walk it does
+not claim it."""
 NOTHING = Template(None)
 
 
@@ -28,6 +29,9 @@ class RetryPlan:
         delay = min(self.wait * self.factor ** (failures - 1), self.most)
         delay *= 1 + self.spread * (2 * random - 1)
         return max(delay, asked or 0.0)
+
+
+USUAL_RETRY = RetryPlan(3, 1.0, 2.0, 30.0, 0.2, frozenset({"busy", "unavailable", "timeout"}))
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +94,7 @@ class Node:
             if way.condition is not None:
                 yield way.condition
             yield way.gives
+        yield from (when for when in self.fixed.get("approve", ()) if isinstance(when, Template))
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +112,7 @@ class Plan:
     always: tuple[Node, ...] = ()
     at_once: int | None = None
     per_subject: str = "free"
-    revision: int = REVISION
+    revision: int = 1
 
 
 def compile_plan(document: models.Workflow) -> Plan:
@@ -127,6 +132,7 @@ def compile_plan(document: models.Workflow) -> Plan:
         always=always,
         at_once=limits.at_once,
         per_subject="free" if document.subject is None else limits.per_subject,
+        revision=2 if any(node.kind == "agent" for node in every_node((*steps, *always))) else 1,
     )
 
 
@@ -178,7 +184,11 @@ def _node(step: models.BaseStep, place: str) -> Node:
 def _parts(step: Any, place: str) -> dict[str, Any]:
     """What a kind has of its own."""
     if isinstance(step, models.DoStep):
-        return {"body": Template(step.with_), "action": step.do, "unknown": step.unknown, "retry": _retry(step.retry)}
+        parts = {"action": step.do, "unknown": step.unknown, "retry": _retry(step.retry)}
+        if step.do == "agent":
+            given, approve = _agent(step.with_)
+            return {**parts, "kind": "agent", "body": Template(given), "fixed": {"approve": approve}}
+        return {**parts, "body": Template(step.with_)}
     if isinstance(step, models.RunStep):
         given = {"workflow": step.run, "input": step.with_}
         return {"body": Template(given), "waited": step.wait, "retry": _retry(step.retry)}
@@ -219,6 +229,31 @@ def _parts(step: Any, place: str) -> dict[str, Any]:
     if isinstance(step, models.AnswerStep | models.EmitStep):
         return {"body": Template(getattr(step, step.kind).model_dump())}
     return {"body": Template(getattr(step, step.kind))}
+
+
+def _agent(given: dict[str, Any]) -> tuple[dict[str, Any], list[bool | Template]]:
+    """An agent's `with` without what says when its tools must be approved, and that: one for each tool. It is worked
+    out when a call is made, so it does not belong to what is rendered at the beginning."""
+    named = given.get("approve") or []
+    tools, approve = [], []
+    for tool in given.get("tools") or []:
+        when = tool.get("approve", False) if isinstance(tool, dict) else False
+        called = (
+            {str(tool.get(key)) for key in ("name", "do", "run", "agent", "server", "table")}
+            if isinstance(tool, dict)
+            else set()
+        )
+        approve.append(True if called & set(named) else Template(when) if isinstance(when, str) else bool(when))
+        tools.append({k: v for k, v in tool.items() if k != "approve"} if isinstance(tool, dict) else tool)
+    rest = {k: v for k, v in given.items() if k not in ("approve", "tools")}
+    return {**rest, **({"tools": tools} if tools else {})}, approve
+
+
+def tool_node(
+    owner: Node, action: str, name: str, retry: RetryPlan | None = None, timeout: float | None = None
+) -> Node:
+    """An action that a step makes on its own account, such as a turn of an agent or a call of its tool."""
+    return Node(name, "do", owner.digest, owner.place, action=action, retry=retry or USUAL_RETRY, timeout=timeout)
 
 
 def _seconds(text: str | None) -> float | None:

@@ -13,7 +13,7 @@ from typing import Any, Literal
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
-from oak_relay.engine import effects, loops, others, simple
+from oak_relay.engine import agent, effects, loops, others, simple
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
 from oak_relay.engine.plan import Node, Plan, find_node, names_in
 from oak_relay.engine.protocols import Entry, Executor, Journal, LocalEffect, Manner
@@ -33,10 +33,11 @@ _KINDS: dict[str, Callable[["Walk", Node, str, Scope], Awaitable[Any]]] = {
     "together": loops.together,
     "repeat": loops.repeat,
     "run": others.run,
+    "agent": agent.agent,
     "wait": others.wait,
     "ask": others.ask,
 }
-_LONG = frozenset({"branch", "each", "together", "repeat", "run", "wait", "ask"})
+_LONG = frozenset({"branch", "each", "together", "repeat", "run", "wait", "ask", "agent"})
 """Kinds whose time-out is one moment for all of what is inside."""
 
 

@@ -29,6 +29,11 @@ class Alias(BaseModel):
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
     timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
+    fallbacks: tuple[str, ...] = Field((), description="Aliases that are asked in this order when it is not available.")
+    extra: dict[str, Any] = Field(default_factory=dict, description="Further fields to send with each request.")
+    sources: tuple[str, ...] = Field(
+        (), description="JSONPaths (RFC 9535) in a reply under which its sources stand, as addresses or {url, title}."
+    )
 
     def cost(self, usage: Mapping[str, Any]) -> float:
         """Money for a reply's tokens (`input` counts the cached ones in)."""

@@ -1,9 +1,12 @@
 """The chat-completions HTTP protocol that most model servers implement."""
 
 import re
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
+
+import jsonpath
 
 from oak_relay.actions.base import Surroundings
 from oak_relay.actions.http import Exchange, authorised, send
@@ -20,53 +23,76 @@ _NO_CREDIT = re.compile(r"quota|credit|billing|balance", re.IGNORECASE)
 
 @dataclass(frozen=True, slots=True)
 class Reply:
-    """A model's reply. `usage` has tokens and money; `detail` what the trace shows."""
+    """A model's reply. `calls` are tools it wants called, each `{id, name, text}` with the arguments as JSON text;
+    `usage` has tokens and money; `detail` what the trace shows."""
 
     text: str
     reasoning: str
     finish: str
     usage: dict[str, Any]
     detail: dict[str, Any]
+    calls: list[dict[str, str]]
+    sources: list[dict[str, Any]]
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """What a model is asked: messages, a JSON Schema for the answer, tools (`name`, `description`, `parameters`)."""
+
+    messages: list[dict[str, Any]]
+    schema: dict[str, Any] | None = None
+    max_tokens: int | None = None
+    temperature: float | None = None
+    tools: Sequence[dict[str, Any]] = ()
 
 
 def letters_in(messages: list[dict[str, Any]]) -> int:
     """Letters of messages, from which tokens are estimated."""
-    return sum(len(values.text_of(m["content"])) for m in messages)
+    return sum(len(values.text_of(m.get("content"))) + len(values.text_of(m.get("tool_calls"))) for m in messages)
 
 
-async def complete(
-    name: str,
-    alias: Alias,
-    messages: list[dict[str, Any]],
-    at: Surroundings,
-    *,
-    schema: dict[str, Any] | None = None,
-    max_tokens: int | None = None,
-    temperature: float | None = None,
-) -> Reply:
-    """One reply to messages. Raises `StepFailed` of the kind that fits."""
-    most = max_tokens or alias.max_tokens
-    letters = letters_in(messages)
-    if at.money is not None and alias.worst(letters, most) > at.money:
+async def complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
+    """One reply of a model, or of the first of its fallbacks that is available. Raises `StepFailed` of the kind
+    that fits."""
+    tried: list[dict[str, str]] = []
+    names = [name, *alias.fallbacks]
+    for index, one in enumerate(names):
+        try:
+            reply = await _complete(one, alias if index == 0 else await at.model(one), ask, at)
+        except StepFailed as failed:
+            if failed.kind not in ("unavailable", "busy", "timeout") or index == len(names) - 1:
+                raise
+            tried.append({"alias": one, "error": f"{failed.kind}: {failed.message}"})
+            continue
+        return reply if not tried else replace(reply, detail={**reply.detail, "tried": tried})
+    raise AssertionError("an alias is asked at least")
+
+
+async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
+    most = ask.max_tokens or alias.max_tokens
+    worst = alias.worst(letters_in(ask.messages) + len(values.dumps(list(ask.tools))), most)
+    if at.money is not None and worst > at.money:
         raise StepFailed(
             "over_limit",
-            f"this call of {name} may cost {alias.worst(letters, most):.6f}, and {at.money:.6f} is left of the run's money",
+            f"this call of {name} may cost {worst:.6f}, and {at.money:.6f} is left of the run's money",
             fix="raise limits: money, or lower max_tokens",
         )
-    body: dict[str, Any] = {"model": alias.model, "messages": messages, "max_tokens": most}
-    chosen = temperature if temperature is not None else alias.temperature
+    body: dict[str, Any] = {"model": alias.model, "messages": ask.messages, "max_tokens": most}
+    chosen = ask.temperature if ask.temperature is not None else alias.temperature
     if chosen is not None:
         body["temperature"] = chosen
-    if schema is not None:
+    if ask.schema is not None:
         body["response_format"] = {
             "type": "json_schema",
-            "json_schema": {"name": "answer", "schema": schema, "strict": False},
+            "json_schema": {"name": "answer", "schema": ask.schema, "strict": False},
         }
-    exchange = await _post(name, alias, "chat/completions", body, at)
-    shown = {"messages": messages, "model": alias.model, "alias": name, **exchange.detail}
+    if ask.tools:
+        body["tools"] = [{"type": "function", "function": tool} for tool in ask.tools]
+    exchange = await _post(name, alias, "chat/completions", {**body, **alias.extra}, at)
+    shown = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
     if exchange.status != 200:
         raise _failure(name, alias, exchange, shown)
-    return _reply(name, alias, exchange, messages, shown)
+    return _reply(name, alias, exchange, ask, shown)
 
 
 async def offered(alias: Alias, at: Surroundings, name: str = "the model server") -> list[str]:
@@ -114,7 +140,7 @@ def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any])
     return failed
 
 
-def _reply(name: str, alias: Alias, exchange: Exchange, messages: list[dict[str, Any]], shown: dict[str, Any]) -> Reply:
+def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[str, Any]) -> Reply:
     data = exchange.read("json")
     try:
         choice = data["choices"][0]
@@ -132,12 +158,18 @@ def _reply(name: str, alias: Alias, exchange: Exchange, messages: list[dict[str,
     thought = _THOUGHTS.match(text)
     if thought:
         reasoning, text = thought[2].strip(), text[thought.end() :]
-    usage = _usage(data.get("usage"), messages, text + reasoning)
+    calls = _calls(message)
+    usage = _usage(data.get("usage"), ask.messages, text + reasoning + "".join(call["text"] for call in calls))
     usage["money"] = alias.cost(usage)
     finish = str(choice.get("finish_reason") or "stop")
     shown = {**shown, "reply": text, "finish": finish, "usage": usage}
     if reasoning:
         shown["reasoning"] = reasoning
+    if calls:
+        shown["calls"] = calls
+    sources = _sources(alias, data)
+    if sources:
+        shown["sources"] = sources
     if message.get("refusal") or finish == "content_filter":
         raise StepFailed(
             "refused",
@@ -156,7 +188,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, messages: list[dict[str,
             detail=shown,
             usage=usage,
         )
-    if not text.strip():
+    if not text.strip() and not calls:
         raise StepFailed(
             "wrong_shape",
             f"{name} gave an empty answer",
@@ -165,7 +197,36 @@ def _reply(name: str, alias: Alias, exchange: Exchange, messages: list[dict[str,
             detail=shown,
             usage=usage,
         )
-    return Reply(text, reasoning, finish, usage, shown)
+    return Reply(text, reasoning, finish, usage, shown, calls, sources)
+
+
+def _calls(message: dict[str, Any]) -> list[dict[str, str]]:
+    """The tools that a message wants called; servers differ in where they put them and in how arguments are written."""
+    given = message.get("tool_calls") or []
+    if not given and isinstance(message.get("function_call"), dict):
+        given = [{"function": message["function_call"]}]
+    calls = []
+    for number, call in enumerate(given):
+        inner = call.get("function") or call
+        arguments = inner.get("arguments", inner.get("input"))
+        text = arguments if isinstance(arguments, str) else values.dumps(arguments or {})
+        calls.append(
+            {"id": str(call.get("id") or f"call_{number}"), "name": str(inner.get("name") or ""), "text": text}
+        )
+    return calls
+
+
+def _sources(alias: Alias, data: dict[str, Any]) -> list[dict[str, Any]]:
+    """Sources that a reply of a server that searches by itself names."""
+    found: list[dict[str, Any]] = []
+    for path in alias.sources:
+        for match in jsonpath.findall(path, data):
+            for one in match if isinstance(match, list) else [match]:
+                if isinstance(one, str):
+                    found.append({"url": one})
+                elif isinstance(one, dict) and isinstance(one.get("url"), str):
+                    found.append({name: one[name] for name in ("url", "title") if one.get(name)})
+    return found
 
 
 def _content(content: Any) -> str:

@@ -2,14 +2,14 @@
 
 from typing import Any
 
-from jsonschema import Draft202012Validator
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Fields, Result, Surroundings
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.shapes import fault
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import Reply, complete, letters_in
+from oak_relay.models.chat import Ask, Reply, complete, letters_in
 
 REPAIRS = 2
 
@@ -115,15 +115,8 @@ class _Talk:
         self, schema: dict[str, Any] | None, max_tokens: int | None = None, temperature: float | None = None
     ) -> Reply:
         try:
-            self.last = await complete(
-                self.name,
-                self.alias,
-                list(self.messages),
-                self.at,
-                schema=schema,
-                max_tokens=max_tokens,
-                temperature=temperature,
-            )
+            ask = Ask(list(self.messages), schema, max_tokens, temperature)
+            self.last = await complete(self.name, self.alias, ask, self.at)
         except StepFailed as failed:
             self._count(failed.usage or {})
             failed.usage = self.usage if self.usage["input"] else None
@@ -173,15 +166,11 @@ class _Talk:
 
 def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
     """The data in a reply, and what is wrong with it."""
-    inner = text.strip()
-    if inner.startswith("```"):
-        inner = inner.strip("`").removeprefix("json").strip()
     try:
-        data = values.loads(inner)
+        data = values.loads(values.unfenced(text))
     except values.NotJson as error:
         return None, f"it is not JSON ({error})"
-    problem = next(Draft202012Validator(schema).iter_errors(data), None)
-    return data, f"{problem.json_path}: {problem.message}" if problem else ""
+    return data, fault(schema, data)
 
 
 ACTIONS = [

@@ -99,4 +99,10 @@ def _listen(data: dict[str, Any], claim: Claim, registry: Registry, workflow: st
     return {**told, "path": data["path"], "type": data["type"], "where": data["where"]}
 
 
-_MAKERS = {"emit": _emit, "child": _child, "ask": _ask, "listen": _listen}
+def _remember(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    shown = registry.now.blanker
+    messages = [(message["role"], shown.text(values.dumps(message))) for message in data["messages"]]
+    return {"key": shown.text(values.storable_text(data["conversation"])), "messages": messages}
+
+
+_MAKERS = {"remember": _remember, "emit": _emit, "child": _child, "ask": _ask, "listen": _listen}

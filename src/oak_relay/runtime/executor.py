@@ -3,6 +3,7 @@
 import asyncio
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
 from uuid import UUID
@@ -10,17 +11,20 @@ from uuid import UUID
 import httpx
 import structlog
 
+from oak_relay.actions import servers
 from oak_relay.actions.base import Action, Result, StoredCredential
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.models import document_of
+from oak_relay.document.text import read
 from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.hints import LOST
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
-from oak_relay.store import rows
-from oak_relay.store.database import Database
+from oak_relay.store import rows, talks, workflows
+from oak_relay.store.database import Database, raw
 
 log = structlog.get_logger()
 
@@ -101,6 +105,37 @@ class At:
         async with self._tools.database.connect() as connection:
             found = await rows.find(connection, known["id"], match, limit)
         return [row["row"] for row in found]
+
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    async def workflow(self, name: str) -> dict[str, Any]:
+        async with self._tools.database.connect() as connection:
+            found = await workflows.by_name(connection, name)
+            chosen = await workflows.one_version(connection, found.id, found.live_version) if found else None
+        if found is None or chosen is None:
+            raise StepFailed("missing", f"there is no workflow {name}", fix="save it first")
+        document = document_of(read(chosen.text).data)
+        return {"kind": found.kind, "title": document.title, "note": document.note, "input": document.input}
+
+    async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
+        async with self._tools.database.connect() as connection:
+            return await talks.window(await raw(connection), values.storable_text(key), turns)
+
+    async def _server(self, name: str) -> servers.ToolServer:
+        found = await self._tools.registry.find("servers", name)
+        if found is None:
+            have = ", ".join(sorted(self._tools.registry.now.servers)) or "none yet"
+            raise StepFailed(
+                "missing", f"there is no tool server {name}; there is {have}", fix=f"oak-relay server add {name}"
+            )
+        return servers.ToolServer.model_validate(found)
+
+    async def server_tools(self, name: str) -> list[dict[str, Any]]:
+        return await servers.tools(name, await self._server(name), self)
+
+    async def server_call(self, name: str, tool: str, arguments: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
+        return await servers.call(name, await self._server(name), tool, arguments, self)
 
     def may_reach(self, url: str) -> None:
         host = urlsplit(url).hostname or ""

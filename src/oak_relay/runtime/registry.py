@@ -8,7 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.document.models import Workflow
+from oak_relay.document.models import Workflow, document_of
 from oak_relay.document.text import read
 from oak_relay.engine.plan import Plan, compile_plan
 from oak_relay.store import queue
@@ -60,7 +60,7 @@ class Registry:
         """The compiled plan of a version; versions never change."""
         known = self._plans.get(version_id)
         if known is None:
-            document = Workflow.model_validate(read(await queue.version_text(connection, version_id)).data)
+            document = document_of(read(await queue.version_text(connection, version_id)).data)
             known = self._plans[version_id] = (compile_plan(document), document)
             if len(self._plans) > _PLANS:
                 self._plans.popitem(last=False)

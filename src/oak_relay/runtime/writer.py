@@ -355,10 +355,12 @@ class RunJournal:
 
 
 def scope_of(path: str) -> str:
-    """The innermost item or round around an entry; empty at the top."""
+    """The innermost item, round, agent or turn around an entry; empty at the top."""
+    owner = path.partition("#")[0]
+    if "/" in owner:
+        return owner[: owner.rindex("/")]
     if "]" not in path:
         return ""
-    owner = path.partition("#")[0]
     if owner.endswith("]"):
         owner = owner[: owner.rindex("[")]
     return owner[: owner.rfind("]") + 1]

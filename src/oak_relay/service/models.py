@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import complete, nearest, offered
+from oak_relay.models.chat import Ask, complete, nearest, offered
 from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import AliasOut, TestOut
@@ -72,7 +72,7 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
             return TestOut(
                 ok=False, sentence=nearest(alias.model, names), fix="choose one that is offered", offered=names, at=now
             )
-        reply = await complete(name, alias, [{"role": "user", "content": "Say hello in one short sentence."}], at)
+        reply = await complete(name, alias, Ask([{"role": "user", "content": "Say hello in one short sentence."}]), at)
     except StepFailed as failed:
         exchange = failed.detail.get("exchange")
         found = TestOut(ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now)

@@ -101,7 +101,12 @@ class Parts:
         """What documents may name, as it stands now."""
         known = await self.registry.fresh()
         return World(
-            SHAPES, frozenset(known.aliases), frozenset(known.credentials), frozenset(known.tables), known.workflows
+            SHAPES,
+            frozenset(known.aliases),
+            frozenset(known.credentials),
+            frozenset(known.tables),
+            known.workflows,
+            frozenset(known.servers),
         )
 
     def at(self, timeout: float = 30.0) -> At:

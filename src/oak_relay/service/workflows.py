@@ -7,7 +7,7 @@ from pydantic import Field
 
 from oak_relay.document import values
 from oak_relay.document.check import Checked, check
-from oak_relay.document.models import Workflow
+from oak_relay.document.models import document_of
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, fault
 from oak_relay.document.text import read
@@ -156,7 +156,7 @@ async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: C
             raise missing("workflow", name)
         chosen = await workflows.one_version(connection, row.id, row.live_version)
         assert chosen is not None
-        document = Workflow.model_validate(read(chosen.text).data)
+        document = document_of(read(chosen.text).data)
         known = document.settings.get("properties", {})
         odd = [key for key in given if key not in known]
         if odd:
@@ -225,7 +225,7 @@ def _sample(schema: Any, depth: int = 0) -> Any:
 
 def _summary(row: Any) -> WorkflowOut:
     try:
-        begins = starters(Workflow.model_validate(read(row.text).data))
+        begins = starters(document_of(read(row.text).data))
     except ValueError:
         begins = []
     return WorkflowOut(

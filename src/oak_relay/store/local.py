@@ -11,7 +11,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.engine.memory import is_below
-from oak_relay.store import artifacts
+from oak_relay.store import artifacts, talks
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _SEARCHING = ("table.upsert", "table.delete")
@@ -440,6 +440,11 @@ async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
     return {"events": []}
 
 
+async def _remember(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    first = await talks.remember(connection, data["key"], data["messages"], row.run_id)
+    return {"first": first, "count": len(data["messages"])}
+
+
 async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     await take_back(connection, [row.run_id], data["prefix"])
     return {}
@@ -456,4 +461,5 @@ _OPS: dict[str, Callable[[asyncpg.Connection, EntryRow, dict[str, Any]], Awaitab
     "expire": _expire,
     "listen": _listen,
     "withdraw": _withdraw,
+    "remember": _remember,
 }

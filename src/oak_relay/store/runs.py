@@ -92,7 +92,9 @@ async def entries(
         journal.c.workspace_id == MAIN_WORKSPACE, journal.c.run_id == run_id, journal.c.seq > after
     )
     if under:
-        inside = [journal.c.path.startswith(f"{under}{mark}", autoescape=True) for mark in (".", "[", "#", "!", "~")]
+        inside = [
+            journal.c.path.startswith(f"{under}{mark}", autoescape=True) for mark in (".", "[", "#", "!", "~", "/")
+        ]
         query = query.where(or_(journal.c.path == under, *inside))
     return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
 

@@ -13,7 +13,16 @@ from oak_relay.actions.base import StoredCredential
 from oak_relay.document import values
 from oak_relay.models.alias import Alias
 from oak_relay.store.database import Database
-from oak_relay.store.tables import MAIN_WORKSPACE, credential, model_alias, table_def, trigger, vault_key, workflow
+from oak_relay.store.tables import (
+    MAIN_WORKSPACE,
+    credential,
+    model_alias,
+    table_def,
+    tool_server,
+    trigger,
+    vault_key,
+    workflow,
+)
 from oak_relay.vault import kinds
 from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.sealing import Sealer, unwrap, wrap_new
@@ -27,6 +36,7 @@ class Snapshot:
     aliases: dict[str, Alias] = field(default_factory=dict)
     tables: dict[str, dict[str, Any]] = field(default_factory=dict)
     workflows: frozenset[str] = frozenset()
+    servers: dict[str, dict[str, Any]] = field(default_factory=dict)
     listening: bool = False
     limited: bool = False
     blanker: Blanker = field(default_factory=lambda: Blanker(()))
@@ -77,7 +87,13 @@ class Vault:
         """The present snapshot; the known one when nothing has changed since."""
         marks = [
             (await connection.execute(select(func.count(), func.max(c)))).one()
-            for c in (credential.c.updated_at, model_alias.c.updated_at, table_def.c.created_at, workflow.c.created_at)
+            for c in (
+                credential.c.updated_at,
+                model_alias.c.updated_at,
+                table_def.c.created_at,
+                workflow.c.created_at,
+                tool_server.c.updated_at,
+            )
         ]
         listening = bool(
             (await connection.execute(select(trigger.c.id).where(trigger.c.topic.is_not(None)).limit(1))).first()
@@ -94,7 +110,8 @@ class Vault:
         tables = {r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))}
         blanker = Blanker(form for c in stored.values() for form in c.forms())
         names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
-        return Snapshot(stored, aliases, tables, names, listening, limited, blanker, mark)
+        servers = {r.name: values.loads(r.config) for r in await connection.execute(select(tool_server))}
+        return Snapshot(stored, aliases, tables, names, servers, listening, limited, blanker, mark)
 
     def sign(self, text: str) -> str:
         """A signature that only this workspace can make."""

@@ -11,7 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import calendar, shapes, values
 from oak_relay.document.models import Trigger, Workflow
-from oak_relay.engine.plan import REVISION
+from oak_relay.engine.plan import compile_plan
 from oak_relay.store.tables import MAIN_WORKSPACE, schedule, table_def, trigger, version, workflow
 
 
@@ -36,7 +36,7 @@ async def save(
 ) -> tuple[int, bool]:
     """Save a new version; the number, and whether it is new (the same text again is not).
     Raises `Changed` when the latest is not the expected one."""
-    about = {"title": document.title, "labels": document.labels, "updated_at": func.now()}
+    about = {"kind": document.kind, "title": document.title, "labels": document.labels, "updated_at": func.now()}
     statement = insert(workflow).values(workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), name=document.workflow, **about)
     statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
     workflow_id = (await connection.execute(statement.returning(workflow.c.id))).scalar_one()
@@ -55,7 +55,7 @@ async def save(
             number=number + 1,
             text=source,
             digest=digest,
-            revision=REVISION,
+            revision=compile_plan(document).revision,
             author=author,
         )
     )

@@ -4,13 +4,15 @@ from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, journal, run
 from oak_relay.store.tables.moving import lane, listener, pin, published, question, queue, signal, wake, worker
 from oak_relay.store.tables.people import audit, epoch, member, token, workspace
-from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, vault_key
+from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
+from oak_relay.store.tables.talks import conversation, message
 from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
 
 __all__ = [
     "MAIN_WORKSPACE",
     "artifact",
     "audit",
+    "conversation",
     "credential",
     "epoch",
     "event",
@@ -18,6 +20,7 @@ __all__ = [
     "lane",
     "listener",
     "member",
+    "message",
     "metadata",
     "model_alias",
     "once",
@@ -34,6 +37,7 @@ __all__ = [
     "table_def",
     "table_row",
     "token",
+    "tool_server",
     "trigger",
     "vault_key",
     "version",

@@ -99,3 +99,14 @@ table_row = Table(
         postgresql_where=text("searched"),
     ),
 )
+
+tool_server = Table(
+    "tool_server",
+    metadata,
+    workspace_key(),
+    Column("name", Text, nullable=False),
+    Column("config", Text, nullable=False),
+    moment("created_at", False),
+    moment("updated_at", False),
+    PrimaryKeyConstraint("workspace_id", "name"),
+)

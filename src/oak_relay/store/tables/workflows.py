@@ -25,6 +25,8 @@ workflow = Table(
     workspace_key(),
     Column("id", Uuid, nullable=False),
     Column("name", Text, nullable=False),
+    # `workflow`, or `agent` for an agent document, which is walked like a workflow of one step.
+    Column("kind", Text, nullable=False, server_default="workflow"),
     Column("title", Text, nullable=False, server_default=""),
     Column("labels", JSONB, nullable=False, server_default="[]"),
     Column("settings", Text, nullable=False, server_default="{}"),

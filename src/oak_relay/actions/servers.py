@@ -1,0 +1,226 @@
+"""Tool servers: the Model Context Protocol (revision 2025-06-18) over streamable HTTP and over standard input/output."""
+
+import asyncio
+import contextlib
+import json
+import os
+from typing import Any
+
+from pydantic import Field, model_validator
+
+from oak_relay.actions.base import Fields, Surroundings
+from oak_relay.actions.http import authorised, send
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+
+REVISION = "2025-06-18"
+_LARGEST = 4_000_000
+_HELLO = {"protocolVersion": REVISION, "capabilities": {}, "clientInfo": {"name": "oak-relay", "version": "1"}}
+
+
+class ToolServer(Fields):
+    """Where a tool server is: an address (`url`), or a program to start (`command`)."""
+
+    url: str | None = Field(None, pattern=r"^https?://[^\s]+$", description="Its endpoint, for streamable HTTP.")
+    credential: str | None = Field(None, description="Name of a stored credential.")
+    command: list[str] | None = Field(
+        None, min_length=1, description="A program and its arguments, spoken to by stdio."
+    )
+    environment: dict[str, str] = Field(default_factory=dict, description="Further variables for the program.")
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "ToolServer":
+        if (self.url is None) == (self.command is None):
+            raise ValueError("a tool server has either url or command")
+        return self
+
+
+async def tools(name: str, server: ToolServer, at: Surroundings) -> list[dict[str, Any]]:
+    """What a server offers: `name`, `description`, `inputSchema` of each tool. Raises `StepFailed`."""
+    found: list[dict[str, Any]] = []
+    async with _session(name, server, at) as session:
+        cursor: str | None = None
+        for _ in range(50):
+            page = await session.ask("tools/list", {"cursor": cursor} if cursor else {})
+            found += [
+                one for one in page.get("tools", []) if isinstance(one, dict) and isinstance(one.get("name"), str)
+            ]
+            cursor = page.get("nextCursor")
+            if not cursor:
+                break
+    return found
+
+
+async def call(
+    name: str, server: ToolServer, tool: str, arguments: dict[str, Any], at: Surroundings
+) -> tuple[Any, dict[str, Any]]:
+    """What a tool gives (its structured content, or its text), and what a trace shows. Raises `StepFailed`."""
+    async with _session(name, server, at) as session:
+        at.send_check()
+        given = await session.ask("tools/call", {"name": tool, "arguments": arguments}, reached="maybe")
+    said = "\n".join(str(part.get("text", "")) for part in given.get("content", []) if part.get("type") == "text")
+    shown = {"server": name, "tool": tool, "reply": said[:20_000]}
+    if given.get("isError"):
+        raise StepFailed(
+            "failed", f"{name}.{tool}: {said or 'it failed'}", fix="correct the arguments", reached="yes", detail=shown
+        )
+    output = given.get("structuredContent")
+    if output is None:
+        try:
+            output = values.loads(said)
+        except values.NotJson:
+            output = said
+    return output, shown
+
+
+class _Session:
+    """A conversation with one server: requests are numbered, answers matched by number."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self._number = 0
+
+    async def ask(self, method: str, params: dict[str, Any], reached: Any = "no") -> dict[str, Any]:
+        """The result of a request. Raises `StepFailed`."""
+        self._number += 1
+        request = {"jsonrpc": "2.0", "id": self._number, "method": method, "params": params}
+        answer = await self.exchange(request, reached)
+        if answer is None or answer.get("id") != self._number:
+            raise StepFailed(
+                "wrong_shape", f"{self.name} did not answer {method}", fix="is it a tool server?", reached=reached
+            )
+        if "error" in answer:
+            said = answer["error"].get("message", "it refuses")
+            kind: Any = "invalid" if answer["error"].get("code") == -32602 else "failed"
+            raise StepFailed(kind, f"{self.name}: {said}", fix="see what the server offers", reached="yes")
+        result = answer.get("result")
+        return result if isinstance(result, dict) else {}
+
+    async def begin(self) -> None:
+        await self.ask("initialize", _HELLO)
+        await self.exchange({"jsonrpc": "2.0", "method": "notifications/initialized"}, "no")
+
+    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+        """Send a message; the answer to it, None for one that has none."""
+        raise AssertionError(request)
+
+    async def end(self) -> None:
+        """Nothing more will be asked."""
+
+
+class _Http(_Session):
+    def __init__(self, name: str, server: ToolServer, at: Surroundings) -> None:
+        super().__init__(name)
+        self._server, self._at = server, at
+        self._headers: dict[str, str] = {}
+
+    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+        assert self._server.url is not None
+        at = self._at
+        headers = {
+            "Accept": "application/json, text/event-stream",
+            "Content-Type": "application/json",
+            "User-Agent": "oak-relay",
+            "traceparent": at.trace_parent,
+            "Idempotency-Key": at.key,
+            **self._headers,
+            **await authorised(at, self._server.url, self._server.credential),
+        }
+        content = values.dumps(request).encode()
+        sent = at.http.build_request("POST", self._server.url, content=content, headers=headers, timeout=at.timeout)
+        exchange = await send(at.http, sent, _LARGEST, self._server.credential)
+        if not 200 <= exchange.status < 300:
+            raise exchange.failure()
+        if request.get("method") == "initialize":
+            self._headers = {"MCP-Protocol-Version": REVISION}
+            if "mcp-session-id" in exchange.headers:
+                self._headers["Mcp-Session-Id"] = exchange.headers["mcp-session-id"]
+        if "id" not in request:
+            return None
+        if "text/event-stream" not in exchange.headers.get("content-type", ""):
+            found = exchange.read("json")
+            return found if isinstance(found, dict) else None
+        for block in exchange.body.decode("utf-8", "replace").replace("\r\n", "\n").split("\n\n"):
+            data = "\n".join(line[5:].lstrip() for line in block.split("\n") if line.startswith("data:"))
+            with contextlib.suppress(values.NotJson):
+                message = values.loads(data) if data else None
+                if isinstance(message, dict) and message.get("id") == request["id"]:
+                    return message
+        return None
+
+    async def end(self) -> None:
+        if "Mcp-Session-Id" in self._headers and self._server.url is not None:
+            request = self._at.http.build_request("DELETE", self._server.url, headers=self._headers, timeout=5)
+            with contextlib.suppress(StepFailed):
+                await send(self._at.http, request, _LARGEST, None)
+
+
+class _Program(_Session):
+    def __init__(self, name: str, server: ToolServer, at: Surroundings) -> None:
+        super().__init__(name)
+        self._server, self._timeout = server, at.timeout
+        self._process: asyncio.subprocess.Process | None = None
+
+    async def begin(self) -> None:
+        assert self._server.command is not None
+        try:
+            self._process = await asyncio.create_subprocess_exec(
+                *self._server.command,
+                stdin=asyncio.subprocess.PIPE,
+                stdout=asyncio.subprocess.PIPE,
+                stderr=asyncio.subprocess.DEVNULL,
+                env={
+                    "PATH": os.environ.get("PATH", ""),
+                    "HOME": os.environ.get("HOME", "/"),
+                    **self._server.environment,
+                },
+                limit=_LARGEST,
+            )
+        except OSError as error:
+            raise StepFailed(
+                "unavailable", f"{self.name} cannot be started: {error}", fix="correct its command"
+            ) from None
+        await super().begin()
+
+    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+        process = self._process
+        assert process is not None
+        assert process.stdin is not None
+        assert process.stdout is not None
+        try:
+            async with asyncio.timeout(self._timeout):
+                process.stdin.write(json.dumps(request).encode() + b"\n")
+                await process.stdin.drain()
+                while "id" in request:
+                    line = await process.stdout.readline()
+                    if not line:
+                        raise StepFailed(
+                            "unavailable", f"{self.name} ended without an answer", fix="run it by hand", reached=reached
+                        )
+                    with contextlib.suppress(values.NotJson):
+                        message = values.loads(line)
+                        if isinstance(message, dict) and message.get("id") == request["id"] and "method" not in message:
+                            return message
+        except TimeoutError:
+            raise StepFailed(
+                "timeout", f"{self.name} gave no answer in time", fix="raise the step's timeout", reached=reached
+            ) from None
+        except (ConnectionError, ValueError) as error:
+            raise StepFailed("unavailable", f"{self.name}: {error}", fix="run it by hand", reached=reached) from None
+        return None
+
+    async def end(self) -> None:
+        if self._process is not None and self._process.returncode is None:
+            with contextlib.suppress(ProcessLookupError):
+                self._process.kill()
+            await self._process.wait()
+
+
+@contextlib.asynccontextmanager
+async def _session(name: str, server: ToolServer, at: Surroundings) -> Any:
+    session = _Http(name, server, at) if server.url is not None else _Program(name, server, at)
+    try:
+        await session.begin()
+        yield session
+    finally:
+        await session.end()

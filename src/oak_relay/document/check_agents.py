@@ -1,0 +1,81 @@
+"""What agents name: tools, and what of their input is left to the model."""
+
+from collections.abc import Mapping
+from collections.abc import Set as AbstractSet
+from difflib import get_close_matches
+from typing import Any
+
+from oak_relay.document import shapes
+from oak_relay.document.check_base import ActionShape
+from oak_relay.document.check_names import Names
+from oak_relay.document.expressions import is_template
+from oak_relay.document.models import DoStep, Workflow
+from oak_relay.document.text import Path
+
+_ENDLESS = ("turns", "calls", "money", "time", "tokens")
+
+
+class Agents(Names):
+    """Checks the `with` of an agent."""
+
+    def agent(self, path: Path, step: DoStep, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str]) -> None:
+        """What stands under an agent's `with`."""
+        given, here = step.with_, (*path, "with")
+        inside = {**scope, "arguments": shapes.ANY}
+        for index, tool in enumerate(given.get("tools") or []):
+            if isinstance(tool, dict):
+                self._tool((*here, "tools", index), tool)
+                self._texts((*here, "tools", index), tool, inside, every)
+        limits = given.get("limits")
+        if given.get("tools") and not (isinstance(limits, dict) and any(limits.get(name) for name in _ENDLESS)):
+            fix = "add limits: {turns: 8, money: 0.20}"
+            self.add(here, f"{step.step} is an agent with tools and without limits", fix, "warning")
+
+    def memory_order(self, path: Path, step: DoStep, document: Workflow) -> None:
+        """Two messages of one conversation are answered in order only when runs of it wait for each other."""
+        memory = step.with_.get("memory")
+        if memory and document.kind == "workflow" and document.subject is None:
+            self.add(
+                (*path, "with", "memory"),
+                "two messages of one conversation may be answered at once, neither knowing of the other",
+                "give subject: the conversation's key, so that its runs wait for each other",
+                "warning",
+            )
+
+    def _tool(self, path: Path, tool: dict[str, Any]) -> None:
+        for key, known, word in (
+            ("run", self.world.workflows, "workflow"),
+            ("agent", self.world.workflows, "workflow"),
+            ("server", self.world.servers, "tool server"),
+            ("table", self.world.tables, "table"),
+        ):
+            if isinstance(tool.get(key), str):
+                self._named((*path, key), tool[key], known, word)
+        if isinstance(tool.get("do"), str):
+            self._action(path, str(tool["do"]), tool.get("with"))
+        for index, other in enumerate(tool.get("or") or []):
+            if isinstance(other, dict) and isinstance(other.get("do"), str):
+                self._action((*path, "or", index), other["do"], other.get("with"))
+
+    def _action(self, path: Path, name: str, given: Any) -> None:
+        action = self.world.actions.get(name)
+        if action is None:
+            near = get_close_matches(name, list(self.world.actions), 1)
+            fix = f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}"
+            self.add((*path, "do"), f"there is no action {name}", fix)
+        elif isinstance(given, dict):
+            self._fields(path, name, action, given)
+
+    def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, Any]) -> None:
+        properties = action.input.get("properties", {})
+        for key, value in given.items():
+            if key not in properties:
+                near = get_close_matches(key, list(properties), 1)
+                fix = f"write {near[0]}" if near else f"use {', '.join(properties)}"
+                self.add((*path, "with", key), f"{name} has no field {key}", fix)
+            elif key == "credential" and isinstance(value, str) and not is_template(value):
+                self._named((*path, "with", key), value, self.world.credentials, "credential")
+        for key in action.input.get("required", []):
+            if key not in given:
+                fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"
+                self.add((*path, "with"), f"{name} needs {key}", fix)

@@ -1,0 +1,333 @@
+"""Agents: what a step or a document says of one, how it is opened, and one turn of its model.
+
+How turns and calls follow each other stands in `engine.agent`; here is what of it needs the world.
+"""
+
+import re
+from datetime import datetime
+from typing import Any, Literal
+from zoneinfo import ZoneInfo
+
+from pydantic import BaseModel, Field, model_validator
+
+from oak_relay.actions.base import Action, Catalogue, Fields, Result, Surroundings
+from oak_relay.document import durations, values
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+from oak_relay.models.chat import Ask, complete, letters_in
+
+_NAME = re.compile(r"[^a-zA-Z0-9_]+")
+_KINDS = ("do", "run", "agent", "server", "table", "ask")
+_MAY = {"find": "table.find", "add": "table.add", "upsert": "table.upsert", "delete": "table.delete"}
+
+
+class Instead(Fields):
+    do: str
+    with_: dict[str, Any] = Field(default_factory=dict, alias="with")
+
+
+class Tool(Fields):
+    """One of `do` (an action), `run` (a workflow), `agent` (an agent document), `server` (a tool server), `table`
+    (rows kept here) or `ask` (a person)."""
+
+    do: str | None = Field(None, description="An action of the catalogue.")
+    run: str | None = Field(None, description="Another workflow.")
+    agent: str | None = Field(None, description="An agent document of the workspace.")
+    server: str | None = Field(None, description="A tool server (Model Context Protocol).")
+    table: str | None = Field(None, description="A table kept here.")
+    ask: str | None = Field(None, description="Whom to ask: a person, at the tray.")
+    name: str | None = Field(None, description="What the model sees.", pattern=r"^[a-zA-Z_][a-zA-Z0-9_]{0,63}$")
+    use_when: str = Field("", description="When the model should use it.")
+    with_: dict[str, Any] | None = Field(
+        None, alias="with", description="Its input; {open: what belongs there} leaves a field to the model."
+    )
+    or_: list[Instead] = Field(default_factory=list, alias="or", description="What to use when it fails.")
+    approve: bool | str = Field(
+        False, description="Whether a person approves each call, or an expression over `arguments` that says so."
+    )
+    only: list[str] | None = Field(None, description="Of a tool server: only these of its tools.")
+    columns: list[str] | None = Field(None, description="Of a table: only these columns.")
+    may: list[Literal["find", "add", "upsert", "delete"]] = Field(["find"], description="Of a table: what may be done.")
+    match: list[str] | None = Field(
+        None, description="Of a table with upsert: the columns that tell which row is meant."
+    )
+    choices: list[str] | None = Field(None, description="Of a question: what may be answered.")
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> "Tool":
+        kinds = [kind for kind in _KINDS if getattr(self, kind) is not None]
+        if len(kinds) != 1:
+            raise ValueError(f"a tool has exactly one of {', '.join(_KINDS)}")
+        return self
+
+    @property
+    def kind(self) -> str:
+        return next(kind for kind in _KINDS if getattr(self, kind) is not None)
+
+
+class Memory(Fields):
+    conversation: str = Field(min_length=1, max_length=400, description="The conversation's key.")
+    turns: int = Field(10, ge=0, le=200, description="How many earlier messages of the person are given along.")
+
+
+class Limits(Fields):
+    turns: int = Field(8, ge=1, le=200)
+    calls: int = Field(24, ge=0, le=1000)
+    tokens: int | None = Field(None, ge=1)
+    money: float | None = Field(None, gt=0)
+    time: str | None = Field(None, description="Time at work, waiting for people not counted.")
+
+
+class AgentInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    brief: str = Field("", description="Who the agent is and what it must keep to.")
+    prompt: str = Field(description="What it is asked.")
+    tools: list[Tool] = Field(default_factory=list, max_length=64)
+    memory: Memory | None = Field(None, description="Which conversation it belongs to.")
+    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
+    limits: Limits = Field(default_factory=Limits)
+    approve: list[str] = Field(default_factory=list, description="Tools or actions whose calls a person approves.")
+    today: bool = Field(True, description="Whether it is told date, time and zone.")
+    zone: str = Field("UTC", description="The zone of the time it is told.")
+
+
+class AgentResult(BaseModel):
+    """`ended`: done, or the limit that ended it (turns, calls, tokens, money, time), or no progress; `why` says so."""
+
+    text: str = Field(json_schema_extra={"x-free-text": True})
+    data: Any = None
+    sources: list[dict[str, Any]]
+    turns: int
+    calls: int
+    tokens: int
+    money: float
+    ended: str
+    why: str = ""
+
+
+class TurnInput(Fields):
+    model: str
+    settled: dict[str, Any]
+    messages: list[dict[str, Any]]
+    tools: list[dict[str, Any]] = Field(default_factory=list)
+    gives: dict[str, Any] | None = None
+
+
+class ServerInput(Fields):
+    server: str
+    tool: str
+    arguments: dict[str, Any] = Field(default_factory=dict)
+
+
+def messages_of(given: AgentInput, now: datetime, before: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], int]:
+    """The messages an agent begins with, and how many of them were there before this one."""
+    told = [given.brief] if given.brief else []
+    if given.today:
+        here = now.astimezone(_zone(given.zone))
+        told.append(f"It is {here:%A, %d %B %Y, %H:%M} ({given.zone}).")
+    system = [{"role": "system", "content": "\n\n".join(told)}] if told else []
+    first = [*system, *before]
+    return [*first, {"role": "user", "content": given.prompt}], len(first)
+
+
+def _zone(name: str) -> ZoneInfo:
+    try:
+        return ZoneInfo(name)
+    except (KeyError, ValueError, OSError):
+        raise StepFailed("invalid", f"there is no zone {name}", fix="write one such as Europe/Zurich") from None
+
+
+def opener(catalogue: Catalogue) -> Any:
+    """The action that opens an agent whose tools are actions of a catalogue."""
+
+    async def open_(given: AgentInput, at: Surroundings) -> Result:
+        alias: Alias = await at.model(given.model)
+        before = await at.conversation(given.memory.conversation, given.memory.turns) if given.memory else []
+        messages, new = messages_of(given, at.now(), before)
+        tools = [tool for index, one in enumerate(given.tools) for tool in await _opened(one, index, catalogue, at)]
+        names = [tool["name"] for tool in tools]
+        for twice in {name for name in names if names.count(name) > 1}:
+            raise StepFailed("invalid", f"two tools are called {twice}", fix="give one of them another name:")
+        limits = given.limits.model_dump()
+        if given.limits.time:
+            limits["time"] = durations.seconds(given.limits.time)
+        setup = {
+            "messages": messages,
+            "new": new,
+            "tools": tools,
+            "model": {"name": given.model, **alias.model_dump(mode="json")},
+            "limits": limits,
+            "gives": given.gives,
+            "memory": {"conversation": given.memory.conversation} if given.memory else None,
+        }
+        return Result(setup)
+
+    return open_
+
+
+async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings) -> list[dict[str, Any]]:
+    """What the engine needs of a tool, and what its model is told: more than one for servers and tables."""
+    base: dict[str, Any] = {"index": index, "or": [], "agent": False}
+    if tool.kind == "do":
+        action = catalogue.get(str(tool.do))
+        made = _made(tool, action.name, action.title, catalogue.shapes()[action.name].input, tool.with_)
+        instead = [
+            {**_made(tool, one.do, "", catalogue.shapes()[catalogue.get(one.do).name].input, one.with_), "kind": "do",
+             "do": one.do, "agent": False}
+            for one in tool.or_
+        ]  # fmt: skip
+        return [{**base, **made, "kind": "do", "do": action.name, "or": instead}]
+    if tool.kind in ("run", "agent"):
+        name = str(tool.run or tool.agent)
+        found = await at.workflow(name)
+        made = _made(tool, name, found["title"] or found["note"] or name, found["input"], tool.with_)
+        return [{**base, **made, "kind": "run", "run": name, "agent": found["kind"] == "agent"}]
+    if tool.kind == "server":
+        listed = await at.server_tools(str(tool.server))
+        absent = set(tool.only or ()) - {one["name"] for one in listed}
+        if absent:
+            have = ", ".join(one["name"] for one in listed)
+            raise StepFailed(
+                "missing", f"{tool.server} has no tool {sorted(absent)[0]}; it has {have}", fix="correct only:"
+            )
+        return [
+            {**base, "name": _named(one["name"]), "title": one.get("title") or one["name"],
+             "description": _described(tool, one.get("description") or one["name"]),
+             "parameters": one.get("inputSchema") or {"type": "object"}, "places": None, "into": "arguments",
+             "with": {"server": tool.server, "tool": one["name"]}, "kind": "do", "do": "server.call"}
+            for one in listed if tool.only is None or one["name"] in tool.only
+        ]  # fmt: skip
+    if tool.kind == "table":
+        return [{**base, **_table(tool, may, at)} for may in tool.may]
+    parameters = {"type": "object", "required": ["question"], "properties": {"question": {"type": "string"}}}
+    return [
+        {**base, "name": tool.name or "ask", "title": f"Ask {tool.ask}", "kind": "ask", "whom": tool.ask,
+         "description": _described(tool, f"Ask {tool.ask} a question and wait for the answer."),
+         "parameters": parameters, "places": {"question": ["question"]}, "with": {}, "choices": tool.choices}
+    ]  # fmt: skip
+
+
+def _made(
+    tool: Tool, called: str, title: str, schema: dict[str, Any] | Any, given: dict[str, Any] | None
+) -> dict[str, Any]:
+    """A tool with its fixed input, the places open to the model, and the JSON Schema of those."""
+    whole = {"type": "object", **{k: v for k, v in dict(schema).items() if k in ("properties", "required", "$defs")}}
+    about = {"name": tool.name or _named(called), "title": title, "description": _described(tool, title or called)}
+    if given is None:
+        whole["properties"] = {
+            k: v for k, v in whole.get("properties", {}).items() if k not in ("credential", "timeout")
+        }
+        return {**about, "parameters": whole, "places": None, "with": {}}
+    places: dict[str, list[Any]] = {}
+    properties: dict[str, Any] = {}
+    required: list[str] = []
+    fixed = _taken_out(given, [], places, properties, required, whole.get("properties", {}))
+    parameters = {"type": "object", "properties": properties, "required": required, "additionalProperties": False}
+    if "$defs" in whole and "#/$defs/" in values.dumps(properties):
+        parameters["$defs"] = whole["$defs"]
+    return {**about, "parameters": parameters, "places": places, "with": fixed}
+
+
+def _taken_out(
+    given: Any,
+    path: list[Any],
+    places: dict[str, list[Any]],
+    properties: dict[str, Any],
+    required: list[str],
+    known: dict[str, Any],
+) -> Any:
+    """An input without what is open to the model; that goes into `places`, `properties` and `required`."""
+    if isinstance(given, dict):
+        kept = {}
+        for key, inner in given.items():
+            here = [*path, key]
+            if isinstance(inner, dict) and "open" in inner and set(inner) <= {"open", "as", "optional"}:
+                name = _named(str(key)) if _named(str(key)) not in places else _named("_".join(map(str, here)))
+                declared = known.get(key, {}) if not path else {}
+                described = {k: v for k, v in declared.items() if k not in ("default", "title")}
+                properties[name] = {**described, **inner.get("as", {}), "description": str(inner["open"])}
+                places[name] = here
+                if not inner.get("optional"):
+                    required.append(name)
+            else:
+                kept[key] = _taken_out(inner, here, places, properties, required, {})
+        return kept
+    if isinstance(given, list):
+        return [_taken_out(inner, [*path, n], places, properties, required, {}) for n, inner in enumerate(given)]
+    return given
+
+
+def _table(tool: Tool, may: str, at: Surroundings) -> dict[str, Any]:
+    """One thing that may be done with a table, with its allowed columns alone."""
+    kinds = {"text": {"type": "string"}, "number": {"type": "number"}, "boolean": {"type": "boolean"}}
+    known = {column["name"]: kinds.get(column["type"], {}) for column in at.table(str(tool.table))["columns"]}
+    absent = [column for column in tool.columns or () if column not in known]
+    if absent:
+        raise StepFailed(
+            "missing", f"the table {tool.table} has no column {absent[0]}", fix=f"it has {', '.join(known)}"
+        )
+    columns = tool.columns or list(known)
+    row = {"type": "object", "properties": {c: known[c] for c in columns}, "additionalProperties": False}
+    named = ", ".join(columns)
+    words = {
+        "find": f"Find rows of the table {tool.table}, all or those whose columns have given values. Columns: {named}.",
+        "add": f"Add a row to the table {tool.table}. Columns: {named}.",
+        "upsert": f"Add or update the row of the table {tool.table} with the same {', '.join(tool.match or columns[:1])}.",
+        "delete": f"Remove rows of the table {tool.table} whose columns have given values.",
+    }
+    fixed: dict[str, Any] = {"table": tool.table}
+    if may == "find":
+        fixed["columns"] = columns
+    if may == "upsert":
+        fixed["match"] = tool.match or columns[:1]
+    field = "where" if may in ("find", "delete") else "row"
+    return {
+        "name": f"{tool.name or _named(str(tool.table))}_{may}",
+        "title": f"{may.capitalize()} rows of {tool.table}",
+        "description": _described(tool, words[may]),
+        "parameters": {"type": "object", "properties": {field: row}, "required": [] if may == "find" else [field],
+                       "additionalProperties": False},
+        "places": {field: [field]},
+        "with": fixed,
+        "kind": "do",
+        "do": _MAY[may],
+    }  # fmt: skip
+
+
+def _named(text: str) -> str:
+    return _NAME.sub("_", text).strip("_")[:64] or "tool"
+
+
+def _described(tool: Tool, text: str) -> str:
+    return f"{text} Use it when {tool.use_when}." if tool.use_when else text
+
+
+async def _turn(given: TurnInput, at: Surroundings) -> Result:
+    alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
+    ask = Ask(given.messages, given.gives, tools=given.tools)
+    try:
+        reply = await complete(given.model, alias, ask, at)
+    except StepFailed as failed:
+        failed.detail = {k: v for k, v in failed.detail.items() if k != "messages"}
+        raise
+    output = {"text": reply.text, "calls": reply.calls, "reasoning": reply.reasoning, "sources": reply.sources}
+    return Result(output, {"turn": {k: v for k, v in reply.detail.items() if k != "messages"}}, reply.usage)
+
+
+async def _turn_worst(given: TurnInput, at: Surroundings) -> float:
+    alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
+    return alias.worst(letters_in(given.messages) + len(values.dumps(given.tools)), alias.max_tokens)
+
+
+async def _server_call(given: ServerInput, at: Surroundings) -> Result:
+    return Result(*await at.server_call(given.server, given.tool, given.arguments))
+
+
+def actions(catalogue: Catalogue) -> list[Action]:
+    """The agent and what it is made of; `catalogue` is what its tools are looked up in."""
+    return [
+        Action("agent", "Let a model work with tools", AgentInput, AgentResult, timeout=600),
+        Action("agent.open", "", AgentInput, None, reach="read", timeout=60, perform=opener(catalogue), hidden=True),
+        Action("agent.turn", "", TurnInput, None, timeout=180, perform=_turn, worst=_turn_worst, hidden=True),
+        Action("server.call", "Call a tool of a tool server", ServerInput, None, repeat="unsafe", perform=_server_call),
+    ]
