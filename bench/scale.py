@@ -162,7 +162,7 @@ def long_list(bench: Bench, client: Client, share: float) -> None:
 def history(bench: Bench, client: Client, share: float) -> None:
     """A long history: pages at the API, each asked for 60 times."""
     count = int(1_000_000 * share)
-    client.save(REST)
+    client.save(REST.replace("bench-rest", "bench-history"))
     workflow, version = bench.sql("SELECT ROW(workflow_id::text, id::text) FROM version ORDER BY id DESC LIMIT 1")
     step = 50_000
     for first in range(0, count, step):
@@ -182,7 +182,7 @@ def history(bench: Bench, client: Client, share: float) -> None:
     some = page["runs"][20]["id"]
     asked = {
         "latest": ("/api/v1/runs", {}),
-        "by workflow": ("/api/v1/runs", {"workflow": "bench-rest"}),
+        "by workflow": ("/api/v1/runs", {"workflow": "bench-history"}),
         "by state": ("/api/v1/runs", {"state": "failed"}),
         "by subject": ("/api/v1/runs", {"subject": "guest 17"}),
         "by error": ("/api/v1/runs", {"error_kind": "timeout"}),

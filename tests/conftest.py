@@ -232,3 +232,23 @@ def seed(processes: Processes) -> None:
     client.save((ROOT / "demo" / "workflows" / "booking-triage.yaml").read_text())
     client.live("booking-triage")
     client.settings("booking-triage", {"office": f"{processes.standins}/office"})
+
+
+def seed_agents(processes: Processes) -> None:
+    """The demo's agents: tool server, tables, workflows and where their stand-ins are."""
+    client = processes.client()
+    client.put_server("weather-station", url=f"{processes.standins}/weather")
+    for name in (
+        "bunk-availability",
+        "path-scout",
+        "morning-conditions",
+        "guest-chat",
+        "route-briefing",
+        "reply-screen",
+    ):
+        client.save((ROOT / "demo" / "workflows" / f"{name}.yaml").read_text())
+        client.live(name)
+    for name in ("morning-conditions", "path-scout"):
+        client.settings(name, {"search": f"{processes.standins}/search"})
+    for name in ("route-briefing", "reply-screen"):
+        client.settings(name, {"office": f"{processes.standins}/office"})

@@ -14,6 +14,7 @@ from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Manner, Outcome
+from oak_relay.engine.trace import parent, spans
 from oak_relay.engine.walk import Walk
 
 
@@ -372,3 +373,27 @@ async def test_a_workflow_as_a_tool_is_a_child_run():
     outcome = await walked(outside, journal)
     assert json.loads(outside.sent[-1][-1]["content"]) == {"answer": "two left"}
     assert (outcome.result["money"], outcome.result["tokens"]) == (0.058, 38)
+
+
+async def test_an_agent_is_told_as_a_tree():
+    outside = Outside([*SIX[:2], calls(("a", {"z": 1})), says("ok")], [tool("a"), tool("b", 1)])
+    journal = MemoryJournal(outside.apply)
+    await walked(outside, journal)
+    told = {span.path: span for span in spans(journal.log, True)}
+    assert [(s.path, s.kind, s.state) for s in told.values()] == [
+        ("found", "step", "succeeded"),
+        ("found/open", "open", "succeeded"),
+        ("found/turn[0]", "turn", "succeeded"),
+        ("found/turn[0]/a[0]", "call", "succeeded"),
+        ("found/turn[0]/b[0]", "call", "succeeded"),
+        ("found/turn[1]", "turn", "succeeded"),
+        ("found/turn[1]/a[0]", "call", "succeeded"),
+        ("found/turn[2]", "turn", "succeeded"),
+        ("found/turn[2]/a[0]", "call", "failed"),
+        ("found/turn[3]", "turn", "succeeded"),
+    ]
+    assert (told["found"].tokens, told["found"].money) == (60, 0.016)
+    assert told["found"].output["text"] == "ok"
+    assert parent("found/turn[0]/a[0]") == "found/turn[0]"
+    assert parent("found/turn[0]/a[0].or1") == "found/turn[0]/a[0]"
+    assert parent("each[3].found/turn[0]") == "each[3].found"

@@ -13,8 +13,10 @@ export interface Given { choice: string | null; data: unknown; text: string | nu
 const props = defineProps<{ question: Question; open: boolean; send: (given: Given) => Promise<void> }>()
 const fields = computed(() => Object.entries((props.question.form?.properties ?? {}) as Record<string, Field>))
 const simple = computed(() => fields.value.length > 0 && fields.value.every(([, f]) => ['string', 'number', 'integer', 'boolean'].includes(f.type ?? '') || f.enum))
-const values = ref<Record<string, unknown>>(Object.fromEntries(fields.value.map(([name, f]) => [name, f.default ?? (f.type === 'boolean' ? false : '')])))
-const json = ref('')
+const given = (props.question.form?.default ?? {}) as Record<string, unknown>
+const values = ref<Record<string, unknown>>(Object.fromEntries(fields.value.map(([name, f]) => [name, given[name] ?? f.default ?? (f.type === 'boolean' ? false : '')])))
+const json = ref(props.question.form?.default === undefined ? '' : shown(props.question.form.default))
+const long = (name: string) => String(given[name] ?? '').length > 50
 const remark = ref('')
 const alike = ref(false)
 const busy = ref(false)
@@ -63,6 +65,7 @@ function key(event: KeyboardEvent): void {
           <span>{{ field.title ?? name }}<span v-if="field.description" class="quiet"> {{ field.description }}</span></span>
           <BFormSelect v-if="field.enum" v-model="values[name] as string" :options="field.enum.map(String)" />
           <BFormCheckbox v-else-if="field.type === 'boolean'" v-model="values[name] as boolean" />
+          <BFormTextarea v-else-if="long(name)" v-model="values[name] as string" rows="4" />
           <BFormInput v-else v-model="values[name] as string" :type="field.type === 'string' ? 'text' : 'number'" step="any" />
         </label>
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>

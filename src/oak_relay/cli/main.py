@@ -5,7 +5,7 @@ import sys
 from collections.abc import Sequence
 
 from oak_relay import __version__
-from oak_relay.cli import again, people, roles, runs, stored, workflows
+from oak_relay.cli import again, agents, people, roles, runs, stored, workflows
 from oak_relay.cli.output import ERR
 from oak_relay.client import Client
 from oak_relay.client.errors import Denied, NotFound, OakRelayError, Problem, Unreachable
@@ -30,6 +30,7 @@ def parser() -> argparse.ArgumentParser:
     workflows.add(commands, _client)
     runs.add(commands, _client)
     again.add(commands, _client)
+    agents.add(commands, _client)
     people.add(commands, _client)
     stored.add(commands, _client)
     _json_everywhere(commands)

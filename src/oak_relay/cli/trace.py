@@ -1,5 +1,6 @@
 """A trace as a tree: times, attempts, money."""
 
+import json
 from datetime import datetime
 from typing import Any
 
@@ -56,7 +57,22 @@ def spans_tree(spans: list[Span], sentences: dict[str, Line], full: bool) -> Non
 def _plainly(span: Span) -> str:
     if span.kind in ("item", "part"):
         return escape(f"{span.kind} {span.path[span.path.rindex('[') :]}")
+    if span.kind == "turn":
+        said = span.output if isinstance(span.output, dict) else {}
+        calls = ", ".join(call["name"] for call in said.get("calls", []))
+        text = " ".join(str(said.get("text") or "").split())
+        what = f"calls {calls}" if calls else f"says: {text[:90]}{'…' if len(text) > 90 else ''}"
+        return escape(f"turn {int(span.path[span.path.rindex('[') + 1 : -1]) + 1} {what if said else ''}")
+    if span.kind == "call":
+        return escape(f"{span.path.rpartition('/')[2].partition('[')[0]} {_brief(span.input)}")
+    if span.kind == "open":
+        return "set up"
     return escape(span.path.rpartition(".")[2])
+
+
+def _brief(value: Any) -> str:
+    text = json.dumps(value, ensure_ascii=False, default=str) if value is not None else ""
+    return text if len(text) <= 100 else f"{text[:100]}…"
 
 
 def line(item: Span | RunData) -> str:
@@ -102,4 +118,7 @@ def _seconds(started: datetime | None, ended: datetime | None) -> float | None:
 
 
 def _parent(path: str) -> str:
+    owner, _, last = path.rpartition("/")
+    if owner and ".or" not in last:
+        return owner
     return path[: path.rindex("[")] if path.endswith("]") else path.rpartition(".")[0].rstrip("!")

@@ -244,6 +244,38 @@ class Client:
         """Which models the server offers, and an answer to something trivial."""
         return self._send(calls.test_model(name))
 
+    def servers(self) -> list[results.Server]:
+        """Tool servers."""
+        return self._send(calls.servers())
+
+    def put_server(self, name: str, **given: Any) -> results.Server:
+        """Store a tool server: `url` and `credential`, or `command`."""
+        return self._send(calls.put_server(name, given))
+
+    def remove_server(self, name: str) -> None:
+        """Remove a tool server."""
+        return self._send(calls.remove_server(name))
+
+    def test_server(self, name: str) -> results.ServerTest:
+        """Connect to a tool server and list what it offers."""
+        return self._send(calls.test_server(name))
+
+    def conversations(self, limit: int = 50) -> list[results.Conversation]:
+        """Conversations, the latest first."""
+        return self._send(calls.conversations(limit))
+
+    def conversation(self, key: str) -> list[results.Message]:
+        """What was said in a conversation, in order."""
+        return self._send(calls.conversation(key))
+
+    def forget(self, key: str) -> None:
+        """Forget a conversation."""
+        return self._send(calls.forget(key))
+
+    def messages(self, run_id: UUID | str, turn: str) -> dict[str, Any]:
+        """The messages of a turn of an agent as they were sent, with the tools that were offered."""
+        return self._send(calls.messages(run_id, turn))
+
     def tables(self) -> list[results.Table]:
         """Tables."""
         return self._send(calls.tables())

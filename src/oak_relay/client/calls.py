@@ -186,6 +186,38 @@ def test_model(name: str) -> Call[results.Test]:
     return Call("POST", _at("models", name, "test"), _one(results.Test))
 
 
+def servers() -> Call[list[results.Server]]:
+    return Call("GET", _at("servers"), _many(results.Server))
+
+
+def put_server(name: str, given: dict[str, Any]) -> Call[results.Server]:
+    return Call("PUT", _at("servers", name), _one(results.Server), body=given)
+
+
+def remove_server(name: str) -> Call[None]:
+    return Call("DELETE", _at("servers", name), _raw)
+
+
+def test_server(name: str) -> Call[results.ServerTest]:
+    return Call("POST", _at("servers", name, "test"), _one(results.ServerTest))
+
+
+def conversations(limit: int) -> Call[list[results.Conversation]]:
+    return Call("GET", _at("conversations"), _many(results.Conversation), {"limit": limit})
+
+
+def conversation(key: str) -> Call[list[results.Message]]:
+    return Call("GET", _at("conversations", key), _many(results.Message))
+
+
+def forget(key: str) -> Call[None]:
+    return Call("DELETE", _at("conversations", key), _raw)
+
+
+def messages(run_id: UUID | str, turn: str) -> Call[dict[str, Any]]:
+    return Call("GET", _at("runs", run_id, "messages"), _raw, {"turn": turn})
+
+
 def tables() -> Call[list[results.Table]]:
     return Call("GET", _at("tables"), _many(results.Table))
 

@@ -249,6 +249,38 @@ class AsyncClient:
         """Which models the server offers, and an answer to something trivial."""
         return await self._send(calls.test_model(name))
 
+    async def servers(self) -> list[results.Server]:
+        """Tool servers."""
+        return await self._send(calls.servers())
+
+    async def put_server(self, name: str, **given: Any) -> results.Server:
+        """Store a tool server: `url` and `credential`, or `command`."""
+        return await self._send(calls.put_server(name, given))
+
+    async def remove_server(self, name: str) -> None:
+        """Remove a tool server."""
+        return await self._send(calls.remove_server(name))
+
+    async def test_server(self, name: str) -> results.ServerTest:
+        """Connect to a tool server and list what it offers."""
+        return await self._send(calls.test_server(name))
+
+    async def conversations(self, limit: int = 50) -> list[results.Conversation]:
+        """Conversations, the latest first."""
+        return await self._send(calls.conversations(limit))
+
+    async def conversation(self, key: str) -> list[results.Message]:
+        """What was said in a conversation, in order."""
+        return await self._send(calls.conversation(key))
+
+    async def forget(self, key: str) -> None:
+        """Forget a conversation."""
+        return await self._send(calls.forget(key))
+
+    async def messages(self, run_id: UUID | str, turn: str) -> dict[str, Any]:
+        """The messages of a turn of an agent as they were sent, with the tools that were offered."""
+        return await self._send(calls.messages(run_id, turn))
+
     async def tables(self) -> list[results.Table]:
         """Tables."""
         return await self._send(calls.tables())

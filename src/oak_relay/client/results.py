@@ -177,6 +177,36 @@ class Alias(Result):
     config: dict[str, Any]
 
 
+class Server(Result):
+    """A tool server."""
+
+    name: str
+    config: dict[str, Any]
+
+
+class ServerTest(Result):
+    ok: bool
+    sentence: str
+    fix: str
+    tools: list[dict[str, Any]]
+
+
+class Conversation(Result):
+    key: str
+    messages: int
+    updated_at: datetime
+
+
+class Message(Result):
+    """Something said in a conversation; `message` as the chat-completions protocol has it."""
+
+    seq: int
+    role: str
+    message: dict[str, Any]
+    run_id: UUID | None
+    at: datetime
+
+
 class Table(Result):
     name: str
     columns: list[dict[str, str]]

@@ -7,6 +7,8 @@ from typing import Any
 
 from jsonschema import Draft202012Validator
 
+from oak_relay.document import values
+
 Schema = Mapping[str, Any]
 ANY: Schema = {}
 EVENT: Schema = {
@@ -95,6 +97,15 @@ def fault(schema: Schema, value: Any) -> str:
     """What is wrong with a value by JSON Schema; empty when nothing is."""
     found = next(Draft202012Validator(schema).iter_errors(value), None)
     return f"{found.json_path}: {found.message}" if found else ""
+
+
+def answer_in(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
+    """The data in an answer, and what is wrong with it by a JSON Schema."""
+    try:
+        data = values.loads(values.unfenced(text))
+    except values.NotJson as error:
+        return None, f"it is not JSON ({error})"
+    return data, fault(schema, data)
 
 
 def object_of(names: Mapping[str, Schema]) -> Schema:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.document.shapes import fault
+from oak_relay.document.shapes import answer_in, fault
 from oak_relay.engine import effects, others
 from oak_relay.engine.outcomes import Cancelled, Scope
 from oak_relay.engine.plan import Node, tool_node
@@ -132,8 +132,7 @@ class _Agent:
                     step=self.path,
                 )
             self.tally.repairs += 1
-            fit = f"That does not fit: {wrong}. Answer with JSON alone that fits the schema."
-            self.messages.append({"role": "user", "content": fit})
+            self.messages.append(_unfit(wrong))
 
     # Turns
 
@@ -155,26 +154,14 @@ class _Agent:
         self._spent(path)
         self.tally.turns += 1
         self.tally.cite(reply.get("sources", []))
-        message: dict[str, Any] = {"role": "assistant", "content": reply["text"]}
-        if reply["calls"]:
-            message["tool_calls"] = [
-                {"id": call["id"], "type": "function", "function": {"name": call["name"], "arguments": call["text"]}}
-                for call in reply["calls"]
-            ]
-        self.messages.append(message)
+        self.messages.append(_as_message(reply))
         self.text = reply["text"] or self.text
         return reply
 
     def _answer(self, text: str) -> tuple[Any, str]:
         """The answer as data, and what is wrong with it."""
         schema = self.setup.get("gives")
-        if schema is None:
-            return None, ""
-        try:
-            data = values.loads(values.unfenced(text))
-        except values.NotJson as error:
-            return None, f"it is not JSON ({error})"
-        return data, fault(schema, data)
+        return (None, "") if schema is None else answer_in(text, schema)
 
     def _again(self, text: str) -> bool:
         """Whether the model has said the same before."""
@@ -238,9 +225,9 @@ class _Agent:
         self.tally.money = round(self.tally.money + ended["used"]["money"], 9)
         self.tally.seconds += ended["used"]["seconds"]
         self.tally.cite(ended["sources"])
-        for sign, call, text in zip(signs, calls, ended["results"], strict=True):
+        for sign, text in zip(signs, ended["results"], strict=True):
             self.tally.seen.setdefault(sign, []).append(text)
-            self.messages.append({"role": "tool", "tool_call_id": call["id"], "content": text})
+        self.messages += _results(calls, ended["results"])
         return ""
 
     def _stuck(self, sign: str) -> bool:
@@ -360,6 +347,8 @@ class _Agent:
             opened = Entry(path, "opened", 1, hash_, {"until": None}, at=walk.journal.now())
             await walk.journal.commit(opened, LocalEffect("ask", whole))
         said = await walk.signal(path)
+        if said.get("data") == (question["form"] or {}).get("default"):
+            said = {**said, "data": None}  # it was left as it was
         return walk.journal.add(Entry(f"{path}#end", "value", body=said, at=walk.journal.now()))
 
     # The end
@@ -397,7 +386,8 @@ def placed(tool: dict[str, Any], arguments: dict[str, Any]) -> Any:
     """A tool's input: what is fixed (`with`), and what the model gave in the places that are open to it (`places`,
     each argument's path). Without places the arguments stand beside what is fixed."""
     if tool["places"] is None:
-        return {**tool["with"], **({tool["into"]: arguments} if tool.get("into") else arguments)}
+        into = tool.get("into")
+        return {**tool["with"], **({into: {**tool["with"][into], **arguments}} if into else arguments)}
     given = copy.deepcopy(tool["with"])
     for name, path in tool["places"].items():
         if name in arguments:
@@ -414,6 +404,48 @@ def _said(result: Any) -> Any:
         return result
     told = {"answer": result["text"] if result.get("data") is None else result["data"]}
     return {**told, **{name: result[name] for name in ("sources", "why") if result.get(name)}}
+
+
+def sent(bodies: dict[str, Any], agent: str, turn: str) -> dict[str, Any] | None:
+    """`{messages, tools, gives}` of a turn as they were sent, from the bodies of what is recorded by path; None when
+    that is no turn of the agent. What each turn was sent is not recorded anew: it follows from what came before."""
+    opened = bodies.get(f"{agent}/open")
+    if opened is None or "output" not in opened or not turn.startswith(f"{agent}/turn["):
+        return None
+    setup, number = opened["output"], int(turn[turn.rindex("[") + 1 : -1])
+    messages = list(setup["messages"])
+    for before in range(number):
+        said = bodies.get(f"{agent}/turn[{before}]", {}).get("output")
+        if said is None:
+            return None
+        messages.append(_as_message(said))
+        given = bodies.get(f"{agent}/turn[{before}]#end")
+        if given is not None:
+            messages += _results(said["calls"], given["results"])
+        elif setup.get("gives") is not None and not said["calls"]:
+            messages.append(_unfit(answer_in(said["text"], setup["gives"])[1]))
+    return {"messages": messages, "tools": [_told(tool) for tool in setup["tools"]], "gives": setup.get("gives")}
+
+
+def _unfit(wrong: str) -> dict[str, Any]:
+    return {"role": "user", "content": f"That does not fit: {wrong}. Answer with JSON alone that fits the schema."}
+
+
+def _as_message(reply: dict[str, Any]) -> dict[str, Any]:
+    """A reply as it is sent back with the next turn."""
+    message: dict[str, Any] = {"role": "assistant", "content": reply["text"]}
+    if reply["calls"]:
+        message["tool_calls"] = [
+            {"id": call["id"], "type": "function", "function": {"name": call["name"], "arguments": call["text"]}}
+            for call in reply["calls"]
+        ]
+    return message
+
+
+def _results(calls: list[dict[str, Any]], results: list[str]) -> list[dict[str, Any]]:
+    return [
+        {"role": "tool", "tool_call_id": call["id"], "content": text} for call, text in zip(calls, results, strict=True)
+    ]
 
 
 def _told(tool: dict[str, Any]) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from oak_relay.engine.protocols import Entry
 _ITEM = re.compile(r"\[\d+\]$")
 _PART = re.compile(r"\[\d+:\d+\]$")
 _PLACE = re.compile(r"\[[\d:]+\]")
+_AGENT = re.compile(r"/(turn)\[\d+\]$|/turn\[\d+\](/)[\w]+\[\d+\](\.or\d+)?$|/(open)$")
 _TRY = re.compile(r"~(\d+)$")
 
 
@@ -86,18 +87,26 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
 
 def parent(path: str) -> str:
     """The path of the span around a span; empty at the top."""
+    if _AGENT.search(path) and ".or" not in path.rpartition("/")[2]:
+        return path.rpartition("/")[0]
     if path.endswith("]"):
         return path[: path.rindex("[")]
     return path.rpartition(".")[0].rstrip("!")
 
 
 def _new(path: str, state: str = "succeeded") -> Span:
+    agent = _AGENT.search(path)
+    if agent:
+        kind = "turn" if agent[1] else "open" if agent[4] else "call"
+        return Span(path, _PLACE.sub("[]", path), kind, state)
     kind = "item" if _ITEM.search(path) else "part" if _PART.search(path) else "step"
     return Span(path, _PLACE.sub("[]", path), kind, state)
 
 
 def _parents(found: dict[str, Span], path: str) -> None:
-    for match in re.finditer(r"(!?\.)|(\[)|(\])", path):
+    for match in re.finditer(r"(!?\.)|(\[)|(\])|(/)", path):
+        if match.group() == "[" and re.search(r"/\w+$", path[: match.start()]):
+            continue  # turns and calls are numbered, but nothing holds them together but their agent or turn
         outer = path[: match.start() + (1 if match.group() == "]" else 0)]
         if outer and outer not in found and outer != path:
             found[outer] = _new(outer, "running")
@@ -126,6 +135,8 @@ def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
         span.note = "what was still open in it was taken back"
     elif mark == "end":
         _take_end(span, entry)
+    elif mark.startswith("approval"):
+        _take_approval(span, entry, mark)
     elif not mark:
         _take_value(span, entry)
 
@@ -143,6 +154,12 @@ def _take_opened(span: Span, entry: Entry, attempt: int) -> None:
 
 def _take_end(span: Span, entry: Entry) -> None:
     span.ended, body = entry.at, entry.body
+    if span.kind == "turn":
+        return  # what its calls gave stands in their own spans
+    if isinstance(body, dict) and set(body) - {"output"} == {"value", "errors"}:
+        span.output, span.note = body["value"], body["value"].get("why", "")
+        span.state = "succeeded"
+        return
     if span.kind == "item":
         span.output, span.error = body.get("value"), body.get("error")
     elif span.runs and isinstance(body, dict) and "state" in body:
@@ -157,6 +174,22 @@ def _take_end(span: Span, entry: Entry) -> None:
     else:
         span.output = body
     span.state = "failed" if span.error else "succeeded"
+
+
+def _take_approval(span: Span, entry: Entry, mark: str) -> None:
+    """A person is asked whether a call may be made, or has said it, perhaps with other arguments."""
+    if not mark.endswith("#end"):
+        span.state, span.ended = "waiting", None
+        return
+    said = entry.body
+    span.state, span.ended = "running", entry.at
+    if said.get("choice") != "approve":
+        span.state = "skipped"
+        span.note = f"{said.get('by') or 'a person'} refused: {said.get('text') or 'no reason given'}"
+    else:
+        span.note = f"approved by {said.get('by') or 'a person'}"
+        if isinstance(said.get("data"), dict):
+            span.note += " with changed arguments"
 
 
 def _take_unknown(span: Span, entry: Entry, mark: str) -> None:
@@ -186,6 +219,8 @@ def _take_value(span: Span, entry: Entry) -> None:
         span.state, span.ended = "running", None
     elif isinstance(body, dict) and "items" in body and isinstance(body["items"], list):
         span.input, span.state, span.ended = body["items"], "running", None
+    elif isinstance(body, dict) and set(body) == {"agent"}:
+        span.input, span.state, span.ended = (entry.detail or {}).get("input"), "running", None
     elif isinstance(body, dict) and "given" in body:
         span.output = body.get("output", body["given"])
     else:

@@ -39,7 +39,9 @@ class Tool(Fields):
     name: str | None = Field(None, description="What the model sees.", pattern=r"^[a-zA-Z_][a-zA-Z0-9_]{0,63}$")
     use_when: str = Field("", description="When the model should use it.")
     with_: dict[str, Any] | None = Field(
-        None, alias="with", description="Its input; {open: what belongs there} leaves a field to the model."
+        None,
+        alias="with",
+        description="Its input; {open: what belongs there} leaves a field to the model. Of a tool server: fixed arguments.",
     )
     or_: list[Instead] = Field(default_factory=list, alias="or", description="What to use when it fails.")
     approve: bool | str = Field(
@@ -117,6 +119,7 @@ class ServerInput(Fields):
     server: str
     tool: str
     arguments: dict[str, Any] = Field(default_factory=dict)
+    repeat: Literal["safe", "unsafe"] = "unsafe"
 
 
 def messages_of(given: AgentInput, now: datetime, before: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], int]:
@@ -193,8 +196,8 @@ async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings
         return [
             {**base, "name": _named(one["name"]), "title": one.get("title") or one["name"],
              "description": _described(tool, one.get("description") or one["name"]),
-             "parameters": one.get("inputSchema") or {"type": "object"}, "places": None, "into": "arguments",
-             "with": {"server": tool.server, "tool": one["name"]}, "kind": "do", "do": "server.call"}
+             "parameters": _without(one.get("inputSchema") or {"type": "object"}, tool.with_ or {}), "places": None, "into": "arguments",
+             "with": {"server": tool.server, "tool": one["name"], "arguments": tool.with_ or {}, "repeat": _repeat(one)}, "kind": "do", "do": "server.call"}
             for one in listed if tool.only is None or one["name"] in tool.only
         ]  # fmt: skip
     if tool.kind == "table":
@@ -205,6 +208,19 @@ async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings
          "description": _described(tool, f"Ask {tool.ask} a question and wait for the answer."),
          "parameters": parameters, "places": {"question": ["question"]}, "with": {}, "choices": tool.choices}
     ]  # fmt: skip
+
+
+def _without(schema: dict[str, Any], fixed: dict[str, Any]) -> dict[str, Any]:
+    """A tool's JSON Schema without the arguments that are fixed."""
+    properties = {k: v for k, v in (schema.get("properties") or {}).items() if k not in fixed}
+    required = [name for name in schema.get("required") or [] if name not in fixed]
+    return {**schema, "properties": properties, "required": required}
+
+
+def _repeat(offered: dict[str, Any]) -> str:
+    """What a tool server says of repeating a call."""
+    hints = offered.get("annotations") or {}
+    return "safe" if hints.get("readOnlyHint") or hints.get("idempotentHint") else "unsafe"
 
 
 def _made(
@@ -329,5 +345,13 @@ def actions(catalogue: Catalogue) -> list[Action]:
         Action("agent", "Let a model work with tools", AgentInput, AgentResult, timeout=600),
         Action("agent.open", "", AgentInput, None, reach="read", timeout=60, perform=opener(catalogue), hidden=True),
         Action("agent.turn", "", TurnInput, None, timeout=180, perform=_turn, worst=_turn_worst, hidden=True),
-        Action("server.call", "Call a tool of a tool server", ServerInput, None, repeat="unsafe", perform=_server_call),
+        Action(
+            "server.call",
+            "Call a tool of a tool server",
+            ServerInput,
+            None,
+            repeat="unsafe",
+            perform=_server_call,
+            repeat_of=lambda given: str(given.get("repeat", "unsafe")),
+        ),
     ]

@@ -1,9 +1,9 @@
 """All actions together."""
 
-from oak_relay.actions import events, http, tables
+from oak_relay.actions import events, http, search, tables
 from oak_relay.actions.base import Catalogue
 from oak_relay.models import agent, steps
 
-CATALOGUE = Catalogue([*steps.ACTIONS, *http.ACTIONS, *events.ACTIONS, *tables.ACTIONS])
+CATALOGUE = Catalogue([*steps.ACTIONS, *http.ACTIONS, *search.ACTIONS, *events.ACTIONS, *tables.ACTIONS])
 for _action in agent.actions(CATALOGUE):
     CATALOGUE.add(_action)

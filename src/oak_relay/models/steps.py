@@ -1,13 +1,12 @@
-"""`model.answer` and `model.label`."""
+"""`model.answer`, `model.label` and `model.judge`."""
 
 from typing import Any
 
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Fields, Result, Surroundings
-from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.document.shapes import fault
+from oak_relay.document.shapes import answer_in
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Reply, complete, letters_in
 
@@ -42,6 +41,27 @@ class Labelled(BaseModel):
     label: str
     tokens: int
     money: float
+
+
+class JudgeInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    question: str = Field(description="What must be true of the answer.")
+    answer: str = Field(description="What is judged.")
+    context: str = Field("", description="What else must be known to judge it.")
+
+
+class Judged(BaseModel):
+    passed: bool
+    reason: str
+    tokens: int
+    money: float
+
+
+def judge_messages(given: JudgeInput) -> list[dict[str, Any]]:
+    """The messages as they are sent."""
+    system = f'You judge an answer. {given.question}\nAnswer with JSON: {{"passed": true or false, "reason": "one sentence"}}'
+    context = f"{given.context}\n\n" if given.context else ""
+    return [{"role": "system", "content": system}, {"role": "user", "content": f"{context}The answer: {given.answer}"}]
 
 
 def answer_messages(given: AnswerInput) -> list[dict[str, Any]]:
@@ -89,6 +109,24 @@ async def _label(given: LabelInput, at: Surroundings) -> Result:
     return talk.result({"label": label})
 
 
+_VERDICT = {
+    "type": "object",
+    "required": ["passed", "reason"],
+    "additionalProperties": False,
+    "properties": {"passed": {"type": "boolean"}, "reason": {"type": "string"}},
+}
+
+
+async def _judge(given: JudgeInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    talk = _Talk(given.model, alias, at, judge_messages(given))
+    return talk.result(dict(await talk.shaped(await talk.turn(_VERDICT), _VERDICT)))
+
+
+async def _judge_worst(given: JudgeInput, at: Surroundings) -> float:
+    return _worst(await at.model(given.model), judge_messages(given), None)
+
+
 async def _answer_worst(given: AnswerInput, at: Surroundings) -> float:
     return _worst(await at.model(given.model), answer_messages(given), given.max_tokens)
 
@@ -131,7 +169,7 @@ class _Talk:
     ) -> Any:
         """The reply as data valid against a schema; the model is told what was wrong and asked again."""
         for _ in range(REPAIRS):
-            data, wrong = _parse(reply.text, schema)
+            data, wrong = answer_in(reply.text, schema)
             if not wrong:
                 return data
             self.messages += [
@@ -142,7 +180,7 @@ class _Talk:
                 },
             ]
             reply = await self.turn(schema, max_tokens, temperature)
-        data, wrong = _parse(reply.text, schema)
+        data, wrong = answer_in(reply.text, schema)
         if wrong:
             raise StepFailed(
                 "wrong_shape",
@@ -164,15 +202,6 @@ class _Talk:
         self.usage["money"] = round(self.usage["money"] + float(usage.get("money", 0.0)), 9)
 
 
-def _parse(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
-    """The data in a reply, and what is wrong with it."""
-    try:
-        data = values.loads(values.unfenced(text))
-    except values.NotJson as error:
-        return None, f"it is not JSON ({error})"
-    return data, fault(schema, data)
-
-
 ACTIONS = [
     Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer, worst=_answer_worst),
     Action(
@@ -183,5 +212,14 @@ ACTIONS = [
         timeout=120,
         perform=_label,
         worst=_label_worst,
+    ),
+    Action(
+        "model.judge",
+        "Let a model judge an answer",
+        JudgeInput,
+        Judged,
+        timeout=120,
+        perform=_judge,
+        worst=_judge_worst,
     ),
 ]

@@ -34,6 +34,7 @@ class Settings(BaseSettings):
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")
     reach: list[str] = Field(default_factory=list, description="Hosts that actions may call; empty for all.")
+    programs: bool = Field(False, description="Whether tool servers may be programs that are started here.")
     log_format: str = Field("text", pattern="^(text|json)$")
     first_password: SecretStr | None = Field(
         None, description="Of the first member; without it one is made and printed."

@@ -22,6 +22,7 @@ from oak_relay.runtime.intake import Intake
 from oak_relay.service import (
     access,
     again,
+    agents,
     credentials,
     events,
     hooks,
@@ -83,6 +84,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
     for module in (
         access,
+        agents,
         again,
         workflows,
         runs,

@@ -185,6 +185,34 @@ class SpanOut(BaseModel):
     large: list[LargeOut] = Field(description="Of what only a preview is told here.")
 
 
+class ServerOut(BaseModel):
+    name: str
+    config: dict[str, Any]
+    updated_at: datetime
+
+
+class ServerTestOut(BaseModel):
+    ok: bool
+    sentence: str
+    fix: str
+    tools: list[dict[str, Any]] = Field(description="What it offers: name, description, inputSchema.")
+
+
+class ConversationOut(BaseModel):
+    key: str
+    messages: int
+    created_at: datetime
+    updated_at: datetime
+
+
+class MessageOut(BaseModel):
+    seq: int
+    role: str
+    message: dict[str, Any]
+    run_id: UUID | None
+    at: datetime
+
+
 class TraceOut(BaseModel):
     run: RunOut
     script: list[LineOut]

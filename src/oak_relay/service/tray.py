@@ -108,7 +108,7 @@ def _check(config: dict[str, Any], given: AnswerIn) -> None:
         raise Problem(422, "this is none of the choices", f"{given.choice!r}", f"choose one of {', '.join(choices)}")
     if choices is None and given.choice is not None:
         raise Problem(422, "this question has no choices", fix="give data")
-    if form is not None:
+    if form is not None and not (choices and given.data is None):
         wrong = fault(form, given.data)
         if wrong:
             raise Problem(422, "the data does not fit the form", wrong, "correct it")

@@ -1,4 +1,5 @@
-"""The stand-ins on one port: `/v1` the model, `/office` the booking office, `/received` and `/faults` for both.
+"""The stand-ins on one port: `/v1` the model, `/office` the booking office, `/search` the search desk, `/weather` the
+weather station; `/received` and `/faults` for all.
 
 Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`,
 and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
@@ -8,15 +9,17 @@ import json
 import os
 import uuid
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import httpx
 from fastapi import FastAPI, Request
-from fastapi.responses import HTMLResponse, JSONResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from standardwebhooks import Webhook
 
+from oak_relay.standins import desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
-from oak_relay.standins.model import MODELS, Rules, reply
+from oak_relay.standins.model import MODELS, Rules, pieces, reply
 
 
 def create_app(rules_folder: str) -> FastAPI:
@@ -31,6 +34,8 @@ def create_app(rules_folder: str) -> FastAPI:
 
     _model(app, ledger, rules)
     _office(app, ledger)
+    desk.add(app, ledger, Path(rules_folder).parent)
+    weather.add(app, ledger)
 
     @app.post("/faults", status_code=201)
     async def ask_for_fault(fault: Fault) -> dict[str, int]:
@@ -83,6 +88,9 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
         ledger.worked[request.headers.get("idempotency-key", "")] += 1
         ledger.note("model", request, body, 200)
         await ledger.after("model", request)
+        if body.get("stream"):
+            lines = [f"data: {json.dumps(piece)}\n\n" for piece in pieces(given)] + ["data: [DONE]\n\n"]
+            return StreamingResponse(iter(lines), media_type="text/event-stream")
         return JSONResponse(given)
 
 

@@ -18,7 +18,7 @@ class Fault(BaseModel):
     connection without an answer), drop_after (do the work, then cut the connection), slow_after (do the work, then
     keep the answer `seconds` long)."""
 
-    service: Literal["model", "office"]
+    service: Literal["model", "office", "search", "weather"]
     kind: Literal["status", "slow", "drop", "drop_after", "slow_after"] = "status"
     status: int = 503
     retry_after: float | None = None

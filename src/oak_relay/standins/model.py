@@ -1,7 +1,9 @@
 """The model stand-in: the chat-completions protocol, answered by rules and a sensible general behaviour."""
 
+import contextlib
 import json
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -41,42 +43,133 @@ _COMMON = frozenset(
 
 
 class Rules:
-    """Rules of `*.yaml` files in a folder: each `when` (texts that must appear in `system` or `message`,
-    lower case) and `say` (text) or `give` (structured)."""
+    """Rules of `*.yaml` files in a folder. `when` has texts that must appear (lower case) in `system`, `message` (the
+    last of a person) or `heard` (what tools gave since), `tool` that must be offered, and `turn` (how often the model
+    has spoken since the person did). The reply is `say` (text), `give` (structured) or `call` (tools, each `{name:
+    arguments}`), with `reasoning` and `finish` if they are named."""
 
     def __init__(self, folder: str) -> None:
         self._rules: list[dict[str, Any]] = []
         for file in sorted(Path(folder).glob("*.yaml")):
             self._rules += YAML(typ="safe").load(file.read_text()) or []
 
-    def answer(self, system: str, message: str, schema: dict[str, Any] | None) -> str | None:
+    def find(self, seen: "Seen") -> dict[str, Any] | None:
+        """The first rule that fits."""
+        texts = {"system": seen.system.lower(), "message": seen.message.lower(), "heard": " ".join(seen.heard).lower()}
         for rule in self._rules:
             when = rule["when"]
-            texts = {"system": system.lower(), "message": message.lower()}
-            if all(word in texts[place] for place in when for word in when[place]):
-                if schema is not None and "give" in rule:
-                    return json.dumps(rule["give"])
-                if schema is None and "say" in rule:
-                    return str(rule["say"])
+            if "tool" in when and when["tool"] not in seen.tools:
+                continue
+            if "turn" in when and when["turn"] != seen.turn:
+                continue
+            if not all(word in texts[place] for place in texts if place in when for word in when[place]):
+                continue
+            if "call" in rule or ("give" in rule and seen.schema) or ("say" in rule and not seen.schema):
+                return rule
         return None
+
+
+class Seen:
+    """What a request of the protocol asks."""
+
+    def __init__(self, body: dict[str, Any]) -> None:
+        self.messages: list[dict[str, Any]] = body["messages"]
+        last = max((n for n, m in enumerate(self.messages) if m["role"] == "user"), default=-1)
+        since = self.messages[last + 1 :]
+        self.system = "\n".join(_text(m) for m in self.messages if m["role"] == "system")
+        self.message = _text(self.messages[last]) if last >= 0 else ""
+        self.before = [_text(m) for m in self.messages[:last] if m["role"] in ("user", "assistant")]
+        self.heard = [_text(m) for m in since if m["role"] == "tool"]
+        self.turn = sum(m["role"] == "assistant" for m in since)
+        self.tools = {t["function"]["name"]: t["function"] for t in body.get("tools") or []}
+        self.schema = ((body.get("response_format") or {}).get("json_schema") or {}).get("schema")
 
 
 def reply(body: dict[str, Any], rules: Rules) -> dict[str, Any]:
     """The reply to a request of the protocol."""
-    messages = body["messages"]
-    system = "\n".join(_text(m) for m in messages if m["role"] == "system")
-    message = next((_text(m) for m in reversed(messages) if m["role"] == "user"), "")
-    schema = ((body.get("response_format") or {}).get("json_schema") or {}).get("schema")
-    text = rules.answer(system, message, schema)
-    if text is None:
-        text = json.dumps(_fill(schema, system, message)) if schema else _say(system, message)
-    prompt = sum(_tokens(_text(m)) for m in messages)
-    written = _tokens(text)
+    seen = Seen(body)
+    message, finish = _spoken(seen, rules)
+    prompt = sum(_tokens(_text(m) + json.dumps(m.get("tool_calls") or "")) for m in seen.messages)
+    written = _tokens((message["content"] or "") + json.dumps(message.get("tool_calls") or ""))
     return {
         "id": "standin", "object": "chat.completion", "model": body["model"],
-        "choices": [{"index": 0, "finish_reason": "stop", "message": {"role": "assistant", "content": text}}],
+        "choices": [{"index": 0, "finish_reason": finish, "message": message}],
         "usage": {"prompt_tokens": prompt, "completion_tokens": written, "total_tokens": prompt + written},
     }  # fmt: skip
+
+
+def pieces(whole: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """The same reply as it is streamed: words of the text, arguments of calls in two halves, usage at the end."""
+    choice, message = whole["choices"][0], whole["choices"][0]["message"]
+
+    def piece(delta: dict[str, Any], finish: str | None = None) -> dict[str, Any]:
+        return {"id": whole["id"], "object": "chat.completion.chunk", "model": whole["model"],
+                "choices": [{"index": 0, "delta": delta, "finish_reason": finish}]}  # fmt: skip
+
+    yield piece({"role": "assistant"})
+    if message.get("reasoning_content"):
+        yield piece({"reasoning_content": message["reasoning_content"]})
+    for word in re.findall(r"\S+\s*", message["content"] or ""):
+        yield piece({"content": word})
+    for number, call in enumerate(message.get("tool_calls") or []):
+        text = call["function"]["arguments"]
+        named = {"name": call["function"]["name"], "arguments": text[: len(text) // 2]}
+        yield piece({"tool_calls": [{"index": number, "id": call["id"], "type": "function", "function": named}]})
+        yield piece({"tool_calls": [{"index": number, "function": {"arguments": text[len(text) // 2 :]}}]})
+    yield piece({}, choice["finish_reason"])
+    yield {**piece({}), "choices": [], "usage": whole["usage"]}
+
+
+def _spoken(seen: Seen, rules: Rules) -> tuple[dict[str, Any], str]:
+    """The message and why it ended."""
+    rule = rules.find(seen)
+    message: dict[str, Any] = {"role": "assistant", "content": None}
+    if rule is not None and "reasoning" in rule:
+        message["reasoning_content"] = rule["reasoning"]
+    calls = [(name, given) for one in rule["call"] for name, given in one.items()] if rule and "call" in rule else None
+    if rule is None and seen.tools and not seen.heard:
+        calls = _fitting(seen)
+    if calls:
+        message["tool_calls"] = [
+            {"id": f"call_{seen.turn}_{number}", "type": "function",
+             "function": {"name": name, "arguments": json.dumps(_completed(given, seen), ensure_ascii=False)}}
+            for number, (name, given) in enumerate(calls)
+        ]  # fmt: skip
+        message["content"] = (rule or {}).get("say")
+        return message, "tool_calls"
+    if rule is not None:
+        text = (
+            json.dumps(_completed(rule["give"], seen))
+            if "give" in rule and seen.schema
+            else _completed(str(rule["say"]), seen)
+        )
+        message["content"] = text
+        return message, rule.get("finish", "stop")
+    everything = "\n".join([seen.message, *seen.heard])
+    message["content"] = json.dumps(_fill(seen.schema, seen.system, everything)) if seen.schema else _say(seen)
+    return message, "stop"
+
+
+def _completed(given: Any, seen: Seen) -> Any:
+    """What a rule gives, with `<message>` for what the person wrote and `<heard>` for what the last tool gave."""
+    if isinstance(given, str):
+        return given.replace("<message>", seen.message).replace("<heard>", seen.heard[-1] if seen.heard else "")
+    if isinstance(given, dict):
+        return {key: _completed(inner, seen) for key, inner in given.items()}
+    return [_completed(inner, seen) for inner in given] if isinstance(given, list) else given
+
+
+def _fitting(seen: Seen) -> list[tuple[str, dict[str, Any]]] | None:
+    """The tool whose description shares most words with the message, its arguments filled from the text."""
+    asked = _words(seen.message)
+    scored = sorted(
+        ((len(asked & _words(f"{name} {tool.get('description', '')}")), -place, name)
+         for place, (name, tool) in enumerate(seen.tools.items())), reverse=True,
+    )  # fmt: skip
+    if not scored or not scored[0][0]:
+        return None
+    name = scored[0][2]
+    return [(name, _fill(seen.tools[name].get("parameters") or {}, "", seen.message))]
 
 
 def _text(message: dict[str, Any]) -> str:
@@ -105,7 +198,7 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
         return best[2] if best[0] else str(schema["enum"][-1])
     kind = schema.get("type")
     if kind == "object" or "properties" in schema:
-        return {name: _fill(inner, system, message) for name, inner in schema.get("properties", {}).items()}
+        return {name: _field(name, inner, system, message) for name, inner in schema.get("properties", {}).items()}
     if kind == "array":
         return [_fill(schema.get("items", {}), system, message)]
     if kind in ("number", "integer"):
@@ -116,14 +209,70 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
     return " ".join(message.split()[:12])
 
 
-def _say(system: str, message: str) -> str:
-    """The passage of the brief that shares most words with the message, else plainly that this is a stand-in."""
-    passages = _PASSAGE.findall(f"{system}\n{message}")
-    question = message.split("\n\n")[-1]
+def _field(name: str, schema: dict[str, Any], system: str, message: str) -> Any:
+    """A field of an object: what stands under its name in something a tool gave, else the sentence that shares most
+    words with what the schema says of it, else as any value."""
+    for line in message.split("\n"):
+        with contextlib.suppress(ValueError):
+            found = _under(json.loads(line), name)
+            if found is not None and (schema.get("type") == "string") == isinstance(found, str):
+                return found
+    if schema.get("type") == "string" and "description" in schema:
+        wanted = _words(f"{name} {schema['description']}")
+        texts = [text for line in message.split("\n") for text in _texts_in(line)]
+        best = max(((len(wanted & _words(text)), -n, text) for n, text in enumerate(texts)), default=(0, 0, ""))
+        if best[0]:
+            return best[2]
+    return _fill(schema, system, message)
+
+
+def _under(value: Any, name: str) -> Any:
+    """The first value under a key, however deep."""
+    todo = [value]
+    while todo:
+        one = todo.pop(0)
+        if isinstance(one, dict):
+            if one.get(name) is not None:
+                return one[name]
+            todo += list(one.values())
+        elif isinstance(one, list):
+            todo += one
+    return None
+
+
+def _say(seen: Seen) -> str:
+    """The passage, of the brief, of what tools gave or of what was said before, that shares most words with the
+    message, else plainly that this is a stand-in."""
+    passages = _PASSAGE.findall(f"{seen.system}\n{seen.message}")
+    question = seen.message.split("\n\n")[-1]
     asked = _words(question)
-    scored = sorted(((len(asked & _words(p)), -i, p) for i, p in enumerate(passages)), reverse=True)
+    if len(asked) < 3 and seen.before:  # a question that leans on what was said before
+        asked |= _words(" ".join(seen.before[-2:]))
+    heard = [line for text in seen.heard for line in _texts_in(text)]
+    scored = sorted(((len(asked & _words(p)), -i, p) for i, p in enumerate([*heard, *passages])), reverse=True)
     if scored and scored[0][0] >= 2:
         return f"{scored[0][2]} Kind regards, the office of Larkspur Huts."
-    if "hello" in message.lower():
+    if heard:
+        return heard[0]
+    if "hello" in seen.message.lower():
         return "Hello from the model stand-in."
     return "I am a stand-in for a model, and nothing I was given answers that."
+
+
+def _texts_in(text: str) -> list[str]:
+    """The sentences in what a tool gave."""
+    try:
+        value = json.loads(text)
+    except ValueError:
+        return [text]
+    found: list[str] = []
+    todo = [value]
+    while todo:
+        one = todo.pop(0)
+        if isinstance(one, str) and " " in one:
+            found.append(one)
+        elif isinstance(one, dict):
+            todo += list(one.values())
+        elif isinstance(one, list):
+            todo += one
+    return found

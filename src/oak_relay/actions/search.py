@@ -1,0 +1,57 @@
+"""`web.search`: a search service that answers with a JSON Feed (version 1.1)."""
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.http import authorised, send
+from oak_relay.document.errors import StepFailed
+
+_LARGEST = 2_000_000
+
+
+class SearchInput(Fields):
+    url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Address of the search service.")
+    query: str = Field(min_length=1, max_length=500, description="What to search for, in a few words.")
+    recency: Literal["any", "day", "week", "month"] = Field("any", description="How old results may be.")
+    site: str | None = Field(None, description="Only results whose address has this in it.")
+    limit: int = Field(5, ge=1, le=20)
+    credential: str | None = Field(None, description="Name of a stored credential.")
+
+
+class Searched(BaseModel):
+    results: list[dict[str, Any]]
+    sources: list[dict[str, Any]]
+
+
+async def _search(given: SearchInput, at: Surroundings) -> Result:
+    headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Accept": "application/feed+json"}
+    headers |= await authorised(at, given.url, given.credential)
+    query = {"q": given.query, "recency": given.recency, "limit": str(given.limit), "site": given.site or ""}
+    params = {name: value for name, value in query.items() if value}
+    request = at.http.build_request("GET", given.url, params=params, headers=headers, timeout=at.timeout)
+    exchange = await send(at.http, request, _LARGEST, given.credential)
+    if exchange.status != 200:
+        raise exchange.failure()
+    feed = exchange.read("json")
+    if not isinstance(feed, dict) or not isinstance(feed.get("items"), list):
+        raise StepFailed(
+            "wrong_shape", "web.search: the reply is no JSON Feed", fix="is the url right?", reached="yes",
+            detail=exchange.detail,
+        )  # fmt: skip
+    items = [item for item in feed["items"] if isinstance(item, dict) and isinstance(item.get("url"), str)]
+    results = [
+        {
+            "url": item["url"],
+            "title": item.get("title") or item["url"],
+            "text": item.get("content_text") or item.get("summary") or "",
+            "at": item.get("date_published"),
+        }
+        for item in items[: given.limit]
+    ]
+    sources = [{"url": one["url"], "title": one["title"]} for one in results]
+    return Result({"results": results, "sources": sources}, exchange.detail)
+
+
+ACTIONS = [Action("web.search", "Search the web", SearchInput, Searched, timeout=30, perform=_search)]

@@ -1,0 +1,103 @@
+"""`server`: tool servers; `conversation`: what was said."""
+
+import argparse
+from collections.abc import Callable
+from typing import Any
+
+from rich.markup import escape
+
+from oak_relay.cli.output import OUT, moment, show, table, working
+from oak_relay.client import Client
+from oak_relay.client.errors import OakRelayError
+
+
+def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """The parsers of these commands."""
+    group = commands.add_parser("server", help="tool servers").add_subparsers(metavar="what", required=True)
+    parser = group.add_parser(
+        "add", help="store one", epilog="examples: oak-relay server add weather --url https://weather.example/mcp; "
+        "oak-relay server add files --command npx some-server /srv/files",
+    )  # fmt: skip
+    parser.add_argument("name")
+    parser.add_argument("--url", help="its endpoint (Model Context Protocol, streamable HTTP)")
+    parser.add_argument("--credential", help="name of a stored credential")
+    parser.add_argument("--command", nargs=argparse.REMAINDER, help="a program and its arguments, spoken to by stdio")
+    parser.set_defaults(run=lambda a: add_server(a, client(a)))
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_servers(a, client(a)))
+    for name, what, call in (
+        ("test", "connect, and list what it offers", test_server),
+        ("remove", "forget it", remove_server),
+    ):
+        parser = group.add_parser(name, help=what)
+        parser.add_argument("name")
+        parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+    group = commands.add_parser("conversation", help="what was said").add_subparsers(metavar="what", required=True)
+    group.add_parser("list", help="the latest first").set_defaults(run=lambda a: list_conversations(a, client(a)))
+    for name, what, call in (("show", "what was said in one", show_conversation), ("forget", "remove one", forget)):
+        parser = group.add_parser(name, help=what)
+        parser.add_argument("key")
+        parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+
+
+def add_server(arguments: argparse.Namespace, client: Client) -> int:
+    given = {"url": arguments.url, "credential": arguments.credential, "command": arguments.command or None}
+    if bool(arguments.url) == bool(arguments.command):
+        raise OakRelayError("give either --url or --command")
+    stored = client.put_server(arguments.name, **{k: v for k, v in given.items() if v})
+    if not show(stored, arguments.json):
+        OUT.print(f"{stored.name} is stored. Try it: oak-relay server test {stored.name}")
+    return 0
+
+
+def list_servers(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.servers()
+    if not show(listed, arguments.json):
+        rows = [
+            (s.name, s.config["url"] or " ".join(s.config["command"] or ()), s.config["credential"] or "–")
+            for s in listed
+        ]
+        table(("server", "where", "credential"), rows, "No tool servers yet: oak-relay server add NAME --url …")
+    return 0
+
+
+def test_server(arguments: argparse.Namespace, client: Client) -> int:
+    with working("connecting"):
+        found = client.test_server(arguments.name)
+    if not show(found, arguments.json):
+        OUT.print(f"[{'green' if found.ok else 'red'}]{escape(found.sentence)}[/]")
+        if found.fix:
+            OUT.print(f"[dim]what to do:[/] {escape(found.fix)}")
+        if found.tools:
+            rows = [(t["name"], " ".join(str(t.get("description") or "").split())) for t in found.tools]
+            table(("tool", "what it does"), rows, "")
+    return 0 if found.ok else 1
+
+
+def remove_server(arguments: argparse.Namespace, client: Client) -> int:
+    client.remove_server(arguments.name)
+    OUT.print(f"{arguments.name} is removed")
+    return 0
+
+
+def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
+    listed = client.conversations()
+    if not show(listed, arguments.json):
+        rows = [(c.key, c.messages, moment(c.updated_at)) for c in listed]
+        table(("conversation", ">messages", "last"), rows, "No conversations. An agent with memory: begins one.")
+    return 0
+
+
+def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
+    said = client.conversation(arguments.key)
+    if not show(said, arguments.json):
+        for one in said:
+            calls = ", ".join(c["function"]["name"] for c in one.message.get("tool_calls") or [])
+            text = str(one.message.get("content") or "") or f"calls {calls}"
+            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {escape(text)}")
+    return 0
+
+
+def forget(arguments: argparse.Namespace, client: Client) -> int:
+    client.forget(arguments.key)
+    OUT.print(f"{arguments.key} is forgotten")
+    return 0

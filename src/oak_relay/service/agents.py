@@ -1,0 +1,134 @@
+"""`/api/v1/servers`: tool servers and what they offer; `/api/v1/conversations`: what was said; messages of a turn."""
+
+from typing import Annotated, Any
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Response
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.postgresql import insert
+
+from oak_relay.actions import servers
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine.agent import sent
+from oak_relay.service import exact
+from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut
+from oak_relay.store import people, runs, talks
+from oak_relay.store.database import raw
+from oak_relay.store.tables import MAIN_WORKSPACE, tool_server
+
+router = APIRouter(prefix="/api/v1", tags=["agents"])
+
+
+@router.get("/servers")
+async def list_servers(parts: PartsDep, _: CallerDep) -> list[ServerOut]:
+    async with parts.database.connect() as connection:
+        rows = await connection.execute(select(tool_server).order_by(tool_server.c.name))
+        return [ServerOut(name=r.name, config=values.loads(r.config), updated_at=r.updated_at) for r in rows]
+
+
+@router.put("/servers/{name}")
+async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who: CallerDep) -> ServerOut:
+    """Store a tool server (Model Context Protocol), new or in place of the one of that name."""
+    if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
+        raise Problem(422, f"{name!r} is no name for a tool server", fix="use letters, digits, - and _")
+    if given.command is not None and not parts.settings.programs:
+        raise Problem(
+            403,
+            "this service starts no programs",
+            "a tool server with a command runs one",
+            "set OAK_RELAY_PROGRAMS=true",
+        )
+    config = {"config": values.dumps(given.model_dump(mode="json"))}
+    async with parts.database.begin() as connection:
+        statement = insert(tool_server).values(workspace_id=MAIN_WORKSPACE, name=name, **config)
+        changed = {**config, "updated_at": func.clock_timestamp()}
+        await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
+        await people.note(connection, who.name, "tool server", name)
+        row = (await connection.execute(select(tool_server).where(tool_server.c.name == name))).one()
+    parts.config_changed()
+    return ServerOut(name=row.name, config=values.loads(row.config), updated_at=row.updated_at)
+
+
+@router.delete("/servers/{name}", status_code=204)
+async def remove_server(name: str, parts: PartsDep, who: CallerDep) -> None:
+    async with parts.database.begin() as connection:
+        mine = (tool_server.c.workspace_id == MAIN_WORKSPACE) & (tool_server.c.name == name)
+        if not (await connection.execute(delete(tool_server).where(mine))).rowcount:
+            raise missing("tool server", name)
+        await people.note(connection, who.name, "remove tool server", name)
+    parts.config_changed()
+
+
+@router.post("/servers/{name}/test")
+async def test_server(name: str, parts: PartsDep, _: CallerDep) -> ServerTestOut:
+    """Connect, and list what it offers."""
+    parts.registry.forget()
+    if name not in (await parts.registry.fresh()).servers:
+        raise missing("tool server", name)
+    try:
+        found = await parts.at(20).server_tools(name)
+    except StepFailed as failed:
+        shown = parts.registry.now.blanker.text(failed.message)
+        return ServerTestOut(ok=False, sentence=shown, fix=failed.fix, tools=[])
+    count = f"{len(found)} tool{'s' if len(found) != 1 else ''}"
+    return ServerTestOut(ok=True, sentence=f"{name} answers and offers {count}.", fix="", tools=found)
+
+
+@router.get("/conversations")
+async def list_conversations(
+    parts: PartsDep, _: CallerDep, limit: Annotated[int, Query(ge=1, le=500)] = 50
+) -> list[ConversationOut]:
+    """Conversations, the latest first."""
+    async with parts.database.connect() as connection:
+        found = await talks.listed(await raw(connection), limit)
+    return [
+        ConversationOut(key=c["key"], messages=c["messages"], created_at=c["created_at"], updated_at=c["updated_at"])
+        for c in found
+    ]
+
+
+@router.get("/conversations/{key:path}", response_model=list[MessageOut])
+async def show_conversation(
+    key: str, parts: PartsDep, _: CallerDep, after: int = -1, limit: Annotated[int, Query(ge=1, le=1000)] = 200
+) -> Response:
+    """What was said, in order: both sides and the use of tools."""
+    async with parts.database.connect() as connection:
+        found = await talks.said(await raw(connection), key, after, limit)
+    if not found and after < 0:
+        raise missing("conversation", key)
+    return exact.answer(
+        [
+            MessageOut(seq=m["seq"], role=m["role"], message=values.loads(m["body"]), run_id=m["run_id"], at=m["at"])
+            for m in found
+        ]
+    )
+
+
+@router.delete("/conversations/{key:path}", status_code=204)
+async def forget_conversation(key: str, parts: PartsDep, who: CallerDep) -> None:
+    """Forget a conversation: all that was said in it is removed."""
+    async with parts.database.begin() as connection:
+        if not await talks.forget(await raw(connection), key):
+            raise missing("conversation", key)
+        await people.note(connection, who.name, "forget conversation", key)
+
+
+@router.get("/runs/{run_id}/messages", response_class=Response)
+async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) -> Response:
+    """The messages of a turn of an agent (`findings/turn[2]`) as they were sent, and the tools offered with them."""
+    owner, _slash, _last = turn.rpartition("/turn[")
+    async with parts.database.connect() as connection:
+        if await runs.one(connection, run_id) is None:
+            raise missing("run", str(run_id))
+        rows = await runs.whole_entries(connection, run_id)
+    bodies: dict[str, Any] = {}
+    for row in rows:
+        if row.path.startswith(f"{owner}/") and row.kind in ("ended", "closed") and row.body:
+            bodies[row.path] = values.loads(row.body)
+    found = sent(bodies, owner, turn)
+    if found is None:
+        raise missing("turn of an agent", turn, "name one such as findings/turn[2]")
+    return Response(values.dumps(found), media_type="application/json")

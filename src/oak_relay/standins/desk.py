@@ -1,0 +1,40 @@
+"""The search desk: web search over an invented corpus, answered as a JSON Feed (version 1.1)."""
+
+import re
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.responses import JSONResponse, Response
+from ruamel.yaml import YAML
+
+from oak_relay.standins.ledger import Ledger
+
+_WORD = re.compile(r"[a-z]{3,}")
+_DAYS = {"day": 1, "week": 7, "month": 31, "any": 36_500}
+
+
+def add(app: FastAPI, ledger: Ledger, folder: Path) -> None:
+    """Its endpoint, over the pages of `search.yaml` in a folder: url, title, text, and how many hours old."""
+    file = folder / "search.yaml"
+    pages: list[dict[str, Any]] = YAML(typ="safe").load(file.read_text()) if file.exists() else []
+
+    @app.get("/search")
+    async def search(request: Request, q: str, recency: str = "any", site: str = "", limit: int = 5) -> Response:
+        answer = await ledger.fault("search", request, {"q": q})
+        if answer is not None:
+            return answer
+        asked = set(_WORD.findall(q.lower()))
+        now = datetime.now(UTC)
+        found = []
+        for page in pages:
+            at = now - timedelta(hours=page.get("hours", 0))
+            shared = len(asked & set(_WORD.findall(f"{page['title']} {page['text']}".lower())))
+            if shared >= 2 and now - at <= timedelta(days=_DAYS.get(recency, 36_500)) and site in page["url"]:
+                item = {"id": page["url"], "url": page["url"], "title": page["title"], "content_text": page["text"]}
+                found.append((shared, {**item, "date_published": at.isoformat(timespec="seconds")}))
+        found.sort(key=lambda one: -one[0])
+        ledger.note("search", request, {"q": q, "recency": recency}, 200)
+        feed = {"version": "https://jsonfeed.org/version/1.1", "title": f"Results for {q}"}
+        return JSONResponse({**feed, "items": [item for _, item in found[:limit]]}, media_type="application/feed+json")

@@ -1,0 +1,167 @@
+"""Agents with real processes: the demo's workflows, conversations across a restart, tool servers, approvals."""
+
+import json
+import signal
+from pathlib import Path
+
+import httpx
+import pytest
+
+from oak_relay.client.errors import Invalid, NotFound
+from tests.conftest import ROOT, Processes, seed_agents, until
+
+
+@pytest.fixture(scope="module")
+def ready(oak: Processes) -> Processes:
+    seed_agents(oak)
+    return oak
+
+
+def ended(processes: Processes, run_id):
+    return until(lambda: (found := processes.client().run(run_id)).run.over and found, 60)
+
+
+def test_morning_conditions_writes_seven_rows_each_with_its_sources(ready: Processes):
+    client = ready.client()
+    detail = ended(ready, client.start("morning-conditions").id)
+    assert detail.run.state == "succeeded", detail.run.error
+    assert detail.result == 7
+    rows = [r.row for r in client.rows("conditions")]
+    assert len(rows) == 7
+    for row in rows:
+        assert row["hut"] in row["summary"]
+        assert row["sources"].startswith("https://")
+        assert row["sky"]
+    trace = client.trace(detail.run.id)
+    spans = {s.path: s for s in trace.spans}
+    first = spans["per_hut[0].findings/turn[0]"]
+    assert {c["name"] for c in first.output["calls"]} == {"look_up", "forecast"}
+    assert first.output["reasoning"].startswith("The path and the weather")
+    assert spans["per_hut[0].findings/turn[0]/forecast[0]"].input["arguments"] == {"hut": "Kestrel Notch"}
+    assert spans["per_hut[0].findings"].tokens > 0
+    sent = client.messages(detail.run.id, "per_hut[0].findings/turn[1]")
+    assert [m["role"] for m in sent["messages"]] == ["system", "user", "assistant", "tool", "tool"]
+    assert [t["name"] for t in sent["tools"]] == ["look_up", "forecast"]
+    assert "hut" not in sent["tools"][1]["parameters"]["properties"]
+    assert "It is " in sent["messages"][0]["content"]
+    with pytest.raises(NotFound):
+        client.messages(detail.run.id, "per_hut[0].findings/turn[9]")
+
+
+def chat(processes: Processes, message: str, guest: str = "ada.fenn@guests.example") -> str:
+    reply = httpx.post(f"{processes.url}/hooks/guest-chat", json={"guest": guest, "message": message}, timeout=60)
+    return reply.raise_for_status().json()["reply"]
+
+
+def test_follow_up_questions_are_understood_across_a_restart(lone: Processes):
+    """Nothing of a conversation is lost when service and workers are killed."""
+    lone.start_worker()
+    seed_agents(lone)
+    assert "annex of Glasswater" in chat(lone, "May I bring a dog to Glasswater?")
+    assert "36 bunks" in chat(lone, "How many bunks are free at Upper Tarn?")
+    for process in list(lone.running)[1:]:  # all but the stand-ins
+        lone.kill(process, signal.SIGKILL)
+    lone.start("serve")
+    until(lambda: httpx.get(f"{lone.url}/health/ready").is_success, 60)
+    lone.start_worker()
+    assert "As I said of Glasswater" in chat(lone, "And at Marmot Saddle?")
+    client = lone.client()
+    said = client.conversation("guest ada.fenn@guests.example")
+    assert [m.role for m in said] == [*["user", "assistant", "tool", "assistant"] * 2, "user", "assistant"]
+    assert client.conversations()[0].messages == 10
+    last = client.messages(str(said[-1].run_id), "reply/turn[0]")
+    assert next(m["content"] for m in last["messages"] if m["role"] == "user") == "May I bring a dog to Glasswater?"
+    client.forget("guest ada.fenn@guests.example")
+    with pytest.raises(NotFound):
+        client.conversation("guest ada.fenn@guests.example")
+    assert "As I said" not in chat(lone, "And at the other one?")
+
+
+def test_messages_of_one_guest_at_once_are_kept_in_order(ready: Processes):
+    client = ready.client()
+    runs = [client.start("guest-chat", {"guest": "many@guests.example", "message": f"hello {n}"}) for n in range(6)]
+    for run in runs:
+        assert ended(ready, run.id).run.state == "succeeded"
+    said = client.conversation("guest many@guests.example")
+    assert [m.message["content"] for m in said if m.role == "user"] == [f"hello {n}" for n in range(6)]
+
+
+def test_a_letter_is_approved_by_a_person_who_changed_it(ready: Processes):
+    client = ready.client()
+    run = client.start("route-briefing", {"huts": ["Thistle Col", "Glasswater"], "guest": "cleo.moss@guests.example"})
+    question = until(lambda: next((q for q in client.tray() if q.run_id == run.id), None), 60)
+    assert "send_letter" in question.text
+    assert question.input["with"]["json"]["to"] == "cleo.moss@guests.example"
+    client.answer(question.id, "approve", {"text": "Dear Cleo, wait until ten on Thistle Col."})
+    detail = ended(ready, run.id)
+    assert detail.run.state == "succeeded", detail.run.error
+    assert detail.result["text"] == "The briefing is written and sent."
+    sent = [
+        r["body"]
+        for r in ready.received()["received"]
+        if r["service"] == "office" and r["body"].get("about") == "route"
+    ]
+    assert sent[-1]["text"] == "Dear Cleo, wait until ten on Thistle Col."
+    spans = {s.path: s for s in client.trace(run.id).spans}
+    letter = spans["briefing/turn[1]/send_letter[0]"]
+    assert letter.note == "approved by this machine with changed arguments"  # whose token answered
+    assert len(detail.children) == 2  # the scout was asked about two huts, as runs of its own
+    assert detail.children[0].workflow == "path-scout"
+    assert {s["url"] for s in detail.result["sources"]} == {
+        "https://paths.example/thistle-col",
+        "https://paths.example/glasswater",
+    }
+    assert detail.run.money >= sum(child.money for child in detail.children) > 0
+
+
+def test_a_letter_is_refused_and_the_agent_says_so(ready: Processes):
+    client = ready.client()
+    run = client.start("route-briefing", {"huts": ["Thistle Col", "Glasswater"], "guest": "bo.larch@guests.example"})
+    question = until(lambda: next((q for q in client.tray() if q.run_id == run.id), None), 60)
+    client.answer(question.id, "refuse", text="he wrote that he is not coming")
+    detail = ended(ready, run.id)
+    assert "not sent" in detail.result["text"]
+    spans = {s.path: s for s in client.trace(run.id).spans}
+    assert "he wrote that he is not coming" in spans["briefing/turn[1]/send_letter[0]"].note
+
+
+@pytest.mark.parametrize(
+    ("answer", "outcome"),
+    [("Breakfast is included in every hut.", "sent to the guest"), ("Hm.", "passed to a colleague")],
+)
+def test_an_answer_is_judged_before_it_leaves(ready: Processes, answer: str, outcome: str):
+    client = ready.client()
+    given = {"guest": "bo.larch@guests.example", "question": "Is breakfast included?", "answer": answer}
+    detail = ended(ready, client.start("reply-screen", given).id)
+    assert detail.run.state == "succeeded", detail.run.error
+    assert detail.result["outcome"] == outcome
+
+
+def test_a_tool_server_is_tested_and_a_wrong_one_says_why(ready: Processes):
+    client = ready.client()
+    found = client.test_server("weather-station")
+    assert found.ok
+    assert [t["name"] for t in found.tools] == ["forecast", "stations"]
+    client.put_server("nowhere", url="http://127.0.0.1:9/mcp")
+    wrong = client.test_server("nowhere")
+    assert not wrong.ok
+    assert "cannot connect" in wrong.sentence
+    client.remove_server("nowhere")
+    with pytest.raises(NotFound):
+        client.test_server("nowhere")
+
+
+def test_documents_with_agents_are_checked(ready: Processes):
+    client = ready.client()
+    text = (ROOT / "demo" / "workflows" / "morning-conditions.yaml").read_text()
+    wrong = text.replace("server: weather-station", "server: weather-statoin").replace("query: {open", "qeury: {open")
+    with pytest.raises(Invalid) as refused:
+        client.save(wrong)
+    said = str(refused.value)
+    assert "there is no tool server weather-statoin" in said or "2 mistakes" in said or "3 mistakes" in said
+    endless = "oak: 1\nworkflow: endless\nsteps: [{step: a, do: agent, with: {model: quick, prompt: hi, tools: [{table: huts}]}}]\nresult: ${ a.text }\n"
+    assert any("without limits" in f.message for f in client.save(endless).findings)
+    agent = Path(ROOT / "demo" / "workflows" / "path-scout.yaml").read_text()
+    with pytest.raises(Invalid) as refused:
+        client.save(agent.replace("model: careful", "model: carefull"))
+    assert "carefull" in json.dumps(str(refused.value))
