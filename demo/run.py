@@ -54,9 +54,10 @@ def main() -> int:
         client = Client(url, (home / "cli.token").read_text().strip())
         seed(client, keys, standins)
         sent = send_requests(standins)
+        agents = start_agents(client, url)
         if given.once:
             decide(client)
-            return summarise(client, sent, standins)
+            return summarise(client, sent, agents, standins)
         explain(url, standins, keys, home)
         with contextlib.suppress(KeyboardInterrupt):
             up.wait()
@@ -121,6 +122,7 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
     client.put_model(
         "careful", url=f"{standins}/v1", model="larch-large", credential="models", prices={"input": 3, "output": 12}
     )
+    client.put_server("weather-station", url=f"{standins}/weather")
     known = {table.name for table in client.tables()}
     for name, columns in DATA["tables"].items():
         if name not in known:
@@ -128,11 +130,33 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
             if name in DATA["rows"]:
                 client.add_rows(name, DATA["rows"][name])
     live = {w.name: w.live_version for w in client.workflows()}
-    for file in sorted((HERE / "workflows").glob("*.yaml")):
+    files = sorted((HERE / "workflows").glob("*.yaml"), key=lambda f: (f.stem not in FIRST, f.stem))
+    for file in files:
         saved = client.save(file.read_text()) if file.stem not in live else None
         if saved or not live.get(file.stem):
             client.live(file.stem)
-    client.settings("booking-triage", {"office": f"{standins}/office"})
+    for name in ("booking-triage", "route-briefing", "reply-screen"):
+        client.settings(name, {"office": f"{standins}/office"})
+    for name in ("morning-conditions", "path-scout"):
+        client.settings(name, {"search": f"{standins}/search"})
+
+
+def start_agents(client: Client, url: str) -> dict[str, str]:
+    """The conditions of all huts, a briefing that waits for its approval, a judged answer and a small conversation;
+    the ids of their runs by name. The letter of the briefing is left in the tray."""
+    given = {
+        "morning-conditions": None,
+        "route-briefing": {"huts": ["Thistle Col", "Glasswater"], "guest": "cleo.moss@guests.example"},
+        "reply-screen": DATA["judged"],
+    }
+    started = {
+        name: str(client.start(name, data).id) if data else str(client.start(name).id) for name, data in given.items()
+    }
+    with httpx.Client(base_url=url, trust_env=False, timeout=60) as guest:
+        for message in DATA["chat"]:
+            body = {"guest": "ada.fenn@guests.example", "message": message}
+            guest.post("/hooks/guest-chat", json=body).raise_for_status()
+    return started
 
 
 def send_requests(standins: str) -> list[str]:
@@ -152,17 +176,17 @@ def send_requests(standins: str) -> list[str]:
 
 
 def decide(client: Client) -> None:
-    """What a person of the office would do: approve the refund that waits in the tray."""
-    deadline = time.monotonic() + 30
-    while not (waiting := [q for q in client.tray() if q.workflow == "booking-triage"]):
+    """What a person of the office would do: approve the refund, and the letter with a change of their own."""
+    deadline = time.monotonic() + 60
+    while len(waiting := {q.workflow: q for q in client.tray()}) < 2:
         if time.monotonic() > deadline:
-            sys.exit("no refund came to the tray")
+            sys.exit("no refund or no letter came to the tray")
         time.sleep(0.05)
-    for question in waiting:
-        client.answer(question.id, "approve", text="with our apologies")
+    client.answer(waiting["booking-triage"].id, "approve", text="with our apologies")
+    client.answer(waiting["route-briefing"].id, "approve", {"text": LETTER})
 
 
-def summarise(client: Client, sent: list[str], standins: str) -> int:
+def summarise(client: Client, sent: list[str], agents: dict[str, str], standins: str) -> int:
     """Wait for the runs, print how they went, and say whether every part did what it should."""
     grid = Table(box=None, pad_edge=False, header_style="bold")
     for head in ("run", "about", "state", "kind", "steps", "attempts", "tokens", "money", "took"):
@@ -185,18 +209,39 @@ def summarise(client: Client, sent: list[str], standins: str) -> int:
                 status = status or ((turns[-1].get("exchange") or {}).get("response") or {}).get("status")
                 if attempt.state == "failed" and span.state == "succeeded":
                     retried.add(status)
+    ended = {name: wait_end(client, run_id) for name, run_id in agents.items()}
+    talks = client.runs(workflow="guest-chat").runs
+    for name, detail in [*ended.items(), *(("guest-chat", client.run(run.id)) for run in reversed(talks))]:
+        run = detail.run
+        grid.add_row(str(run.id)[-12:], run.subject, run.state, name, str(run.steps), str(run.attempts), str(run.tokens_in + run.tokens_out),
+                     f"{run.money:.6f}", f"{run.seconds or 0:.2f} s")  # fmt: skip
+        if run.state != "succeeded":
+            failed.append(f"{name} ended {run.state}: {run.error}")
     OUT.print(grid)
+    conditions = [row.row for row in client.rows("conditions")]
+    said = [
+        m.message.get("content") for m in client.conversation("guest ada.fenn@guests.example") if m.role == "assistant"
+    ]
+    received = httpx.get(f"{standins}/received.json", trust_env=False).json()
+    letters = [
+        r["body"]["text"]
+        for r in received["received"]
+        if r["service"] == "office" and r["body"].get("about") == "route"
+    ]
     checks = {
         "four runs from eight deliveries, all succeeded": not failed and len(set(sent)) == 4,
         "labels are question, refund, question, other": kinds == ["question", "refund", "question", "other"],
         "a 429 and a 503 were met, retried and stand in the trace": {429, 503} <= retried,
         "the table requests has a row per guest": len({r.row["guest"] for r in client.rows("requests")}) == 4,
         "the refund is noted, and was approved in the tray": len(client.rows("refunds")) >= 1
-        and [q.answer["choice"] for q in client.tray("answered")] == ["approve"],
-        "the office got each reply once": max(
-            httpx.get(f"{standins}/received.json", trust_env=False).json()["worked"].values()
-        )
-        == 1,
+        and {q.answer["choice"] for q in client.tray("answered")} == {"approve"},
+        "the office got each reply once": max(received["worked"].values()) == 1,
+        "conditions of seven huts, each with its sources": len(conditions) == 7
+        and all(row["sources"].startswith("https://") and row["hut"] in row["summary"] for row in conditions),
+        "a follow-up question was understood from what was said before": "As I said of Glasswater" in str(said[-1]),
+        "the letter that left is the one a person had changed": letters == [LETTER],
+        "an answer was judged before it left": (ended["reply-screen"].result or {}).get("outcome")
+        == "sent to the guest",
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():
@@ -230,7 +275,7 @@ def explain(url: str, standins: str, keys: dict[str, str], home: Path) -> None:
   outside    {standins}/received   what the stand-ins for model and booking office were sent
 
 Four guests have written already. One answer met a busy model (429), one an office out of order (503): see Runs.
-One wants money back: its run waits for you in the Tray.
+One wants money back: its run waits for you in the Tray. So does a letter that an agent wants to send.
 Let another guest write, and watch Runs:
 
   curl -X POST '{standins}/office/requests' -H 'Content-Type: application/json' \\
@@ -266,6 +311,8 @@ def stop_cluster(home: Path) -> None:
 
 
 RUN = secrets.token_hex(4)
+FIRST = ("bunk-availability", "path-scout")
+LETTER = "Dear Cleo, both huts are open; on Thistle Col wait until ten, the path is icy."
 if __name__ == "__main__":
     try:
         sys.exit(main())

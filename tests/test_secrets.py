@@ -2,6 +2,7 @@
 
 import base64
 import json
+from concurrent.futures import ThreadPoolExecutor
 from urllib.parse import quote, quote_plus
 
 import httpx
@@ -141,3 +142,13 @@ def test_the_key_file_must_be_private(tmp_path):
         master_key(file)
     with pytest.raises(KeyProblem, match="32 bytes"):
         master_key(file, "c2hvcnQ=")
+
+
+def test_processes_that_begin_at_once_agree_on_one_master_key(tmp_path):
+    """The file is there whole or not at all."""
+    file = tmp_path / "deep" / "master.key"
+    with ThreadPoolExecutor(16) as pool:
+        keys = set(pool.map(lambda _: master_key(file), range(64)))
+    assert len(keys) == 1
+    assert [f.name for f in file.parent.iterdir()] == ["master.key"]
+    assert file.stat().st_mode & 0o777 == 0o600

@@ -3,9 +3,11 @@ import { computed, ref, watch } from 'vue'
 import type { Line, Span } from '../api/client'
 import { between, duration, money, moment, shown } from '../lib/format'
 import { curl, type Exchange, type Turn } from '../lib/exchange'
+import AgentRecord from './AgentRecord.vue'
 import StateMark from './StateMark.vue'
 
-const props = defineProps<{ span: Span; line: Line }>()
+const props = defineProps<{ span: Span; line: Line; inner: Span[]; run: string }>()
+const agent = computed(() => props.inner.some((s) => s.kind === 'turn'))
 const chosen = ref(0)
 watch(() => props.span.path, () => (chosen.value = Math.max(0, props.span.attempts.length - 1)), { immediate: true })
 const attempt = computed(() => props.span.attempts[Math.min(chosen.value, props.span.attempts.length - 1)])
@@ -45,6 +47,7 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
     <p v-if="attempt?.note" class="fault">{{ attempt.note }}</p>
     <p v-if="span.empty.length">Came out empty: <span class="mono">{{ span.empty.join(', ') }}</span></p>
 
+    <AgentRecord v-if="agent" :run="run" :span="span" :inner="inner" />
     <template v-for="(turn, index) in turns" :key="index">
       <h3>{{ turns.length > 1 ? `Turn ${index + 1}` : 'Messages' }} <span class="quiet">{{ turn.alias }}, {{ turn.model }}</span></h3>
       <div v-for="(message, at) in turn.messages ?? []" :key="at" class="message">

@@ -8,7 +8,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
 
-interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; max_tokens: number }
+interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[] }
 
 const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
@@ -16,7 +16,8 @@ const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(ap
 const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)
-const empty = { name: '', url: '', model: '', credential: '', input: 0, output: 0, max_tokens: 1024 }
+const empty = { name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '' }
+const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 const form = reactive({ ...empty })
 const problem = ref<Error | null>(null)
 const busy = ref('')
@@ -39,8 +40,11 @@ async function act(name: string, what: () => Promise<unknown>): Promise<void> {
 
 const store = () =>
   act('add', async () => {
-    const { name, url, model, credential, input, output, max_tokens } = form
-    const body = { url, model, credential: credential || null, prices: { input: Number(input), cached: 0, output: Number(output) }, max_tokens: Number(max_tokens), timeout: 120 }
+    const { name, url, model, credential, input, cached, output, max_tokens, timeout } = form
+    const before = stored.value?.find((one) => one.name === name)
+    const kept = before ? { extra: config(before).extra, temperature: config(before).temperature } : {}
+    const prices = { input: Number(input), cached: Number(cached), output: Number(output) }
+    const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources) }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
     adding.value = false
@@ -53,8 +57,8 @@ const test = (name: string) =>
   })
 
 function change(one: Schemas['AliasOut']): void {
-  const { url, model, credential, prices, max_tokens } = config(one)
-  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', input: prices.input, output: prices.output, max_tokens })
+  const { url, model, credential, prices, max_tokens, timeout, fallbacks, sources } = config(one)
+  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', ...prices, max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' ') })
   adding.value = true
 }
 
@@ -78,8 +82,12 @@ function remove(name: string): void {
     <label>Model <BFormInput v-model="form.model" required /></label>
     <label>Credential <BFormSelect v-model="form.credential" :options="names" /></label>
     <label>Money per million tokens read <BFormInput v-model="form.input" type="number" step="any" min="0" /></label>
+    <label>Money per million read from its cache <BFormInput v-model="form.cached" type="number" step="any" min="0" /></label>
     <label>Money per million written <BFormInput v-model="form.output" type="number" step="any" min="0" /></label>
     <label>Longest answer, in tokens <BFormInput v-model="form.max_tokens" type="number" min="1" /></label>
+    <label>Longest wait, in seconds <BFormInput v-model="form.timeout" type="number" min="1" /></label>
+    <label>Asked instead when it is not available <BFormInput v-model="form.fallbacks" placeholder="other models here, in order" /></label>
+    <label>Where its replies name sources <BFormInput v-model="form.sources" placeholder="$.citations" /></label>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ busy === 'add' ? 'Testing…' : 'Store and test' }}</BButton>
       <BButton variant="link" @click="adding = false">Not now</BButton>

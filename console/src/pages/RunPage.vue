@@ -49,6 +49,7 @@ const chosen = computed(() => String(route.query.step ?? ''))
 const worst = computed(() => spans.value.find((s) => s.state === 'failed' && s.attempts.length) ?? spans.value.find((s) => s.attempts.length > 1) ?? null)
 const span = computed(() => spans.value.find((s) => s.path === chosen.value) ?? (chosen.value ? null : worst.value))
 const line = computed<Line | null>(() => trace.data.value?.script.find((l) => l.trace === span.value?.line && l.kind !== 'arm') ?? null)
+const inner = computed(() => (span.value ? spans.value.filter((s) => s.path.startsWith(`${span.value?.path}/`)) : []))
 const choose = (one: Span) => void router.replace({ query: { step: one.path } })
 
 const from = computed(() => Date.parse(run.value?.started_at ?? run.value?.created_at ?? new Date().toISOString()))
@@ -102,7 +103,7 @@ const related = computed(() => [
     <ProblemNote v-if="trace.error.value" :problem="trace.error.value" />
     <RunScript v-if="trace.data.value" v-model:items="items" :lines="trace.data.value.script" :spans="spans" :from="from" :to="to" :chosen="span?.path ?? ''" @choose="choose" />
     <div class="below">
-      <SpanRecord v-if="span && line" :span="span" :line="line" />
+      <SpanRecord v-if="span && line" :span="span" :line="line" :inner="inner" :run="id" />
       <p v-else class="quiet">Choose a step to see what it was given, what it did and what it gave.</p>
       <section aria-label="Event and result">
         <template v-if="related.length">

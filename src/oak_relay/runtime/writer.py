@@ -338,7 +338,9 @@ class RunJournal:
         if "#" not in path:
             over = entry.kind == "ended" and not (body and ("again_at" in body or "unknown" in body))
             asked = entry.kind == "opened" and "~" not in path and path[-1] != "]"
-            row.steps = int(over or asked or entry.kind == "value")
+            row.steps = int(
+                (over or asked or entry.kind == "value") and "/" not in path
+            )  # turns and calls are no steps
             row.attempts = int(entry.kind == "ended")
         elif usage and path.endswith("]#end"):
             row.steps, row.attempts = usage["steps"], usage["attempts"]

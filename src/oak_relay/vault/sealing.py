@@ -1,6 +1,7 @@
 """Encryption at rest: AES-256-GCM (NIST SP 800-38D) under a data key that a master key wraps."""
 
 import base64
+import contextlib
 import hmac
 import os
 import secrets
@@ -22,13 +23,7 @@ def master_key(file: Path, given: str | None = None) -> bytes:
     if given is None:
         if not file.exists():
             file.parent.mkdir(parents=True, exist_ok=True)
-            try:
-                handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            except FileExistsError:
-                pass
-            else:
-                with os.fdopen(handle, "w") as out:
-                    out.write(base64.b64encode(secrets.token_bytes(32)).decode() + "\n")
+            _make(file)
         if file.stat().st_mode & 0o077:
             raise KeyProblem(f"{file} can be read by others; chmod 600 {file}")
         given = file.read_text()
@@ -39,6 +34,18 @@ def master_key(file: Path, given: str | None = None) -> bytes:
     if len(key) != 32:
         raise KeyProblem("the master key is not 32 bytes in base64")
     return key
+
+
+def _make(file: Path) -> None:
+    """A new key, whole or not at all: of several processes that begin at once, the first one's counts."""
+    made = file.with_name(f"{file.name}.{os.getpid()}.{secrets.token_hex(4)}")
+    with os.fdopen(os.open(made, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as out:
+        out.write(base64.b64encode(secrets.token_bytes(32)).decode() + "\n")
+        out.flush()
+        os.fsync(out.fileno())
+    with contextlib.suppress(FileExistsError):
+        os.link(made, file)
+    made.unlink()
 
 
 class Sealer:
