@@ -12,6 +12,7 @@ test: ready console
 
 bench: ready console
 	@$(BIN)/python -m bench.run $(ARGS)
+	@$(BIN)/python -m bench.scale
 
 scale: ready console
 	@$(BIN)/python -m bench.scale $(ARGS)

@@ -20,10 +20,7 @@ const sums = computed(() => [
   { what: 'Calls of tools', some: calls.value },
 ].map(({ what, some }) => ({ what, count: some.length, failed: some.filter((s) => s.state === 'failed').length, tokens: some.reduce((n, s) => n + s.tokens, 0), spent: some.reduce((n, s) => n + s.money, 0), seconds: took(some) })))
 const name = (call: Span) => call.path.slice(call.path.lastIndexOf('/') + 1).replace(/\[\d+\].*$/, '')
-const argumentsOf = (call: Span) => {
-  const input = call.input as { arguments?: unknown } | string | null
-  return typeof input === 'object' && input && 'arguments' in input ? input.arguments : input
-}
+const argumentsOf = (call: Span) => call.attempts.at(-1)?.detail?.arguments ?? call.input
 
 const sent = ref<Record<string, unknown>>({})
 async function load(turn: Span, event: Event): Promise<void> {

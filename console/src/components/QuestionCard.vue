@@ -58,11 +58,11 @@ function key(event: KeyboardEvent): void {
       <span :title="question.created_at">asked {{ moment(question.created_at) }}</span><template v-if="question.expires_at && open">, <span class="until" :title="question.expires_at">until {{ moment(question.expires_at) }}</span></template>
     </p>
     <p class="text">{{ question.text }}</p>
-    <details v-if="question.input !== null && question.input !== undefined"><summary>What the call was given</summary><pre>{{ shown(question.input) }}</pre></details>
+    <details v-if="question.input !== null && question.input !== undefined"><summary>The call as a whole</summary><pre>{{ shown(question.input) }}</pre></details>
     <template v-if="open">
       <form v-if="question.form && simple" class="fields" @submit.prevent="answer(null)">
         <label v-for="[name, field] in fields" :key="name">
-          <span>{{ field.title ?? name }}<span v-if="field.description" class="quiet"> {{ field.description }}</span></span>
+          <span>{{ field.title ?? name }}<span v-if="field.description" class="quiet">: {{ field.description }}</span></span>
           <BFormSelect v-if="field.enum" v-model="values[name] as string" :options="field.enum.map(String)" />
           <BFormCheckbox v-else-if="field.type === 'boolean'" v-model="values[name] as boolean" />
           <BFormTextarea v-else-if="long(name)" v-model="values[name] as string" rows="4" />
@@ -71,7 +71,7 @@ function key(event: KeyboardEvent): void {
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
       </form>
       <form v-else-if="question.form" class="fields" @submit.prevent="answer(null)">
-        <label><span>Data, as JSON</span><BFormTextarea v-model="json" rows="4" class="mono" /></label>
+        <label><span>{{ question.form.default === undefined ? 'Data, as JSON' : 'What it would be given, as JSON; change it if need be' }}</span><BFormTextarea v-model="json" rows="4" class="mono" /></label>
         <details><summary>The form it must fit</summary><pre>{{ shown(question.form) }}</pre></details>
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
       </form>

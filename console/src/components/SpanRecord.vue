@@ -75,7 +75,8 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
       <details><summary>As a curl command</summary><pre>{{ curl(exchange) }}</pre></details>
     </template>
 
-    <template v-if="span.input !== null && !turns.length">
+    <details v-if="agent"><summary>What it was set up with</summary><pre>{{ shown(span.input) }}</pre></details>
+    <template v-else-if="span.input !== null && !turns.length">
       <h3>Input</h3>
       <pre>{{ shown(span.input) }}</pre>
     </template>

@@ -166,6 +166,10 @@ def _do(step: DoStep) -> str:
         return f"Ask {_bare(given.get('model'))} for {step.step}"
     if step.do == "model.label":
         return f"Have {_bare(given.get('model'))} label {_bare(given.get('text'))}"
+    if step.do == "model.judge":
+        return f"Have {_bare(given.get('model'))} judge: {_bare(given.get('question'))}"
+    if step.do == "agent":
+        return f"Let an agent work out {step.step}{_tools(given.get('tools'))}"
     if step.do == "http.request":
         return f"Send {_bare(given.get('method', 'GET'))} {_bare(given.get('url'))}"
     if step.do == "event.send":
@@ -179,6 +183,19 @@ def _do(step: DoStep) -> str:
     if step.do in verbs:
         return f"{verbs[step.do]} {_bare(given.get('table'))}"
     return f"Do {step.do}"
+
+
+def _tools(tools: Any) -> str:
+    """The tools of an agent, by name."""
+    named = [
+        str(
+            tool.get("name")
+            or next((tool[k] for k in ("do", "run", "agent", "server", "table", "ask") if k in tool), "tool")
+        )
+        for tool in tools or ()
+        if isinstance(tool, dict)
+    ]
+    return f" with {', '.join(named)}" if named else ""
 
 
 def _bare(value: Any) -> str:

@@ -290,7 +290,8 @@ class _Agent:
         hash_ = values.digest(chain, tool["kind"], values.dumps(given))
         if tool["kind"] == "run":
             asked = {"workflow": tool["run"], "input": given}
-            result = await others.child(walk, path, hash_, asked, tool["name"], self._left())
+            shown = {"input": given, "arguments": arguments}
+            result = await others.child(walk, path, hash_, asked, tool["name"], self._left(), shown)
             return _said(result) if tool["agent"] else result
         if tool["kind"] == "ask":
             return await self._ask(path, hash_, tool, given)

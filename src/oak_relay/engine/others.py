@@ -39,7 +39,13 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 
 
 async def child(
-    walk: "Walk", path: str, hash_: str, given: dict[str, Any], name: str, most: float | None = None
+    walk: "Walk",
+    path: str,
+    hash_: str,
+    given: dict[str, Any],
+    name: str,
+    most: float | None = None,
+    detail: dict[str, Any] | None = None,
 ) -> Any:
     """The result of a child run, started if it is not yet; it may spend `most`. Raises `StepFailed` with the child's own error."""
     closed = walk.journal.entries(f"{path}#end")
@@ -47,7 +53,8 @@ async def child(
     if not closed:
         limits = [limit for limit in (walk.left(), most) if limit is not None and recorded is None]
         money = min(limits) / walk.strands.active if limits else None
-        await _open(walk, path, hash_, LocalEffect("child", {"path": path, "waited": True, "money": money, **given}))
+        asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
+        await _open(walk, path, hash_, asked, detail=detail or {"input": given["input"]})
         ended = await walk.signal(path)
         walk.spent.add(ended.get("usage"))
         ended = walk.journal.add(Entry(f"{path}#end", "value", body=ended, at=walk.journal.now()))
@@ -113,13 +120,14 @@ def _answered(node: Node, path: str, given: Any) -> Any:
 
 
 async def _open(
-    walk: "Walk", path: str, hash_: str, effect: LocalEffect, kind: Any = "opened", body: Any = None
-) -> Any:
+    walk: "Walk", path: str, hash_: str, effect: LocalEffect, kind: Any = "opened", body: Any = None,
+    detail: dict[str, Any] | None = None,
+) -> Any:  # fmt: skip
     """Record that something is asked of another, in the commit that asks. What was asked by another run is not
     replayed."""
     recorded = walk.recorded(path, hash_)
     if recorded is None:
-        entry = Entry(path, kind, 1, hash_, body or {}, at=walk.journal.now())
+        entry = Entry(path, kind, 1, hash_, body or {}, detail, at=walk.journal.now())
         recorded = await walk.journal.commit(entry, effect)
     if "fault" in recorded["output"]:
         raise StepFailed.from_data(recorded["output"]["fault"])

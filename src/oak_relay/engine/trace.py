@@ -143,13 +143,14 @@ def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
 
 def _take_opened(span: Span, entry: Entry, attempt: int) -> None:
     """Another was asked: a run, a person, whoever publishes an event."""
-    given = (entry.body or {}).get("output") or {}
+    given, detail = (entry.body or {}).get("output") or {}, entry.detail or {}
+    span.input = detail.get("input", span.input)
     span.state, span.until, span.ended = "waiting", (entry.body or {}).get("until"), None
     if "fault" in given:
         span.state, span.error, span.ended = "failed", given["fault"], entry.at
     if "run" in given:
         span.runs.append(given["run"])
-        span.attempts.append(Attempt(attempt, "running", entry.at, detail={"run": given["run"]}))
+        span.attempts.append(Attempt(attempt, "running", entry.at, detail={**detail, "run": given["run"]}))
 
 
 def _take_end(span: Span, entry: Entry) -> None:
@@ -269,6 +270,8 @@ def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:
         span.tokens += sum(s.tokens for s in inner)
         span.money = float(sum((Decimal(str(s.money)) for s in inner), Decimal(str(span.money))))
         states = [s.state for s in inner]
+        if span.kind == "turn" and span.state == "succeeded" and not ended:
+            span.state = next((s for s in ("running", "waiting") if s in states), span.state)
         if span.state in ("running", "waiting") and "succeeded" not in (span.state,):
             open_states = [s for s in ("running", "waiting") if s in states]
             if open_states:

@@ -260,7 +260,7 @@ def _taken_out(
             if isinstance(inner, dict) and "open" in inner and set(inner) <= {"open", "as", "optional"}:
                 name = _named(str(key)) if _named(str(key)) not in places else _named("_".join(map(str, here)))
                 declared = known.get(key, {}) if not path else {}
-                described = {k: v for k, v in declared.items() if k not in ("default", "title")}
+                described = {k: v for k, v in declared.items() if k not in ("default", "title")} or {"type": "string"}
                 properties[name] = {**described, **inner.get("as", {}), "description": str(inner["open"])}
                 places[name] = here
                 if not inner.get("optional"):

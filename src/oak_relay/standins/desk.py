@@ -19,19 +19,25 @@ def add(app: FastAPI, ledger: Ledger, folder: Path) -> None:
     """Its endpoint, over the pages of `search.yaml` in a folder: url, title, text, and how many hours old."""
     file = folder / "search.yaml"
     pages: list[dict[str, Any]] = YAML(typ="safe").load(file.read_text()) if file.exists() else []
+    words = [set(_WORD.findall(f"{page['title']} {page['text']}".lower())) for page in pages]
+    common = {word for some in words for word in some if sum(word in other for other in words) > len(pages) / 3}
 
     @app.get("/search")
     async def search(request: Request, q: str, recency: str = "any", site: str = "", limit: int = 5) -> Response:
         answer = await ledger.fault("search", request, {"q": q})
         if answer is not None:
             return answer
-        asked = set(_WORD.findall(q.lower()))
+        asked = set(_WORD.findall(q.lower())) - common
         now = datetime.now(UTC)
         found = []
-        for page in pages:
+        for page, here in zip(pages, words, strict=True):
             at = now - timedelta(hours=page.get("hours", 0))
-            shared = len(asked & set(_WORD.findall(f"{page['title']} {page['text']}".lower())))
-            if shared >= 2 and now - at <= timedelta(days=_DAYS.get(recency, 36_500)) and site in page["url"]:
+            shared = len(asked & here)
+            if (
+                shared >= min(2, len(asked))
+                and now - at <= timedelta(days=_DAYS.get(recency, 36_500))
+                and site in page["url"]
+            ):
                 item = {"id": page["url"], "url": page["url"], "title": page["title"], "content_text": page["text"]}
                 found.append((shared, {**item, "date_published": at.isoformat(timespec="seconds")}))
         found.sort(key=lambda one: -one[0])

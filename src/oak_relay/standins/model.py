@@ -145,8 +145,8 @@ def _spoken(seen: Seen, rules: Rules) -> tuple[dict[str, Any], str]:
         )
         message["content"] = text
         return message, rule.get("finish", "stop")
-    everything = "\n".join([seen.message, *seen.heard])
-    message["content"] = json.dumps(_fill(seen.schema, seen.system, everything)) if seen.schema else _say(seen)
+    heard = "\n".join(seen.heard) or seen.message
+    message["content"] = json.dumps(_fill(seen.schema, seen.system, heard)) if seen.schema else _say(seen)
     return message, "stop"
 
 
