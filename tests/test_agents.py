@@ -165,3 +165,53 @@ def test_documents_with_agents_are_checked(ready: Processes):
     with pytest.raises(Invalid) as refused:
         client.save(agent.replace("model: careful", "model: carefull"))
     assert "carefull" in json.dumps(str(refused.value))
+
+
+STREAMED = """
+oak: 1
+workflow: streamed
+input: {type: object}
+triggers: [{trigger: t, webhook: {path: streamed, answer: stream, verify: {scheme: none}}}]
+steps:
+  - {step: nap, wait: 700ms}
+  - {step: reply, do: model.answer, with: {model: careful, prompt: "${ input.say }"}, retry: {tries: 3, wait: 100ms}}
+result: ${ reply.text }
+"""
+
+
+def events_of(url: str, body: dict) -> list[tuple[str, dict]]:
+    found: list[tuple[str, dict]] = []
+    with httpx.stream("POST", url, json=body, timeout=60) as response:
+        name = ""
+        for line in response.iter_lines():
+            if line.startswith("event: "):
+                name = line[7:]
+            elif line.startswith("data: "):
+                found.append((name, json.loads(line[6:])))
+    return found
+
+
+def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready: Processes):
+    """Rule 16: pieces carry the attempt; what is judged before it leaves is not streamed."""
+    client = ready.client()
+    client.live(client.save(STREAMED).workflow)
+    ready.fault(service="model", kind="cut_stream", times=1)
+    told = events_of(f"{ready.url}/hooks/streamed", {"say": "hello there"})
+    kinds = [name for name, _ in told]
+    assert kinds[0] == "run"
+    assert told[-1] == ("result", "Hello from the model stand-in.")
+    again = kinds.index("again")  # the first attempt broke off in the middle: who listens is told to begin anew
+    assert "".join(data["text"] for name, data in told[:again] if name == "piece") == "Hello "
+    written = "".join(data["text"] for name, data in told[again:] if name == "piece")
+    assert "Hello from the model stand-in.".startswith(written)
+    judged = (
+        STREAMED.replace("workflow: streamed", "workflow: judged")
+        .replace("path: streamed", "path: judged")
+        .replace(
+            "result: ",
+            "  - {step: fine, do: model.judge, with: {model: quick, question: Is it kind?, answer: '${ reply.text }'}}\nresult: ",
+        )
+    )
+    client.live(client.save(judged).workflow)
+    told = events_of(f"{ready.url}/hooks/judged", {"say": "hello there"})
+    assert [name for name, _ in told] == ["run", "result"]

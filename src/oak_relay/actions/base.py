@@ -41,9 +41,10 @@ class LocalChange:
 
 class Surroundings(Protocol):
     """What is handed to an action. `key` is stable across attempts, `timeout` in seconds, `money` what may
-    still be spent."""
+    still be spent; `piece` takes an answer while it is being written, None when nobody watches."""
 
     http: httpx.AsyncClient
+    piece: Callable[[str], None] | None
     key: str
     timeout: float
     money: float | None

@@ -1,6 +1,6 @@
 """`http.request`: any HTTP service, with a stored credential, an idempotency key and trace context."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, Literal
@@ -172,16 +172,27 @@ class Exchange:
         return StepFailed(kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail)
 
 
-async def send(client: httpx.AsyncClient, request: httpx.Request, size_limit: int, credential: str | None) -> Exchange:
-    """Send and read, up to a size. Raises `StepFailed` for what went wrong on the way."""
+async def send(
+    client: httpx.AsyncClient,
+    request: httpx.Request,
+    size_limit: int,
+    credential: str | None,
+    take: Callable[[str], None] | None = None,
+) -> Exchange:
+    """Send and read, up to a size; `take` is given the lines of an event stream as they come. Raises `StepFailed` for what went wrong on the way."""
     what = f"{request.method} {request.url.copy_with(query=None)}"
     detail = {"exchange": {"request": request_shown(request, credential)}}
     try:
         response = await client.send(request, stream=True)
         try:
-            pieces, size = [], 0
+            pieces, size, rest = [], 0, b""
+            lines = take is not None and "text/event-stream" in response.headers.get("content-type", "")
             async for piece in response.aiter_bytes():
                 pieces.append(piece)
+                if take is not None and lines:
+                    *whole, rest = (rest + piece).split(b"\n")
+                    for line in whole:
+                        take(line.decode("utf-8", "replace").rstrip("\r"))
                 size += len(piece)
                 if size > size_limit:
                     raise StepFailed(

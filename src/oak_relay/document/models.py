@@ -149,7 +149,11 @@ class Webhook(Model):
     id: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]+$")] = Field(
         "webhook-id", description="Header that carries the sender's id of the event; the same id counts once."
     )
-    answer: Literal["receipt", "result"] = Field("receipt", description="What the caller is told.")
+    answer: Literal["receipt", "result", "stream"] = Field(
+        "receipt",
+        description="What the caller is told: that it was taken, the result, or, as server-sent events, the answer of the "
+        "last step while it is being written and then the result.",
+    )
 
 
 class Schedule(Model):

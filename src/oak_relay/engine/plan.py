@@ -136,6 +136,15 @@ def compile_plan(document: models.Workflow) -> Plan:
     )
 
 
+def streamed_step(plan: Plan) -> str:
+    """The step whose words a caller may be told while they are being written: the last one, when the result is made of
+    its text and nothing judges or approves it before it leaves. Empty for none."""
+    last = plan.steps[-1]
+    tells = last.kind == "agent" or last.action == "model.answer"
+    free = not any(last.fixed.get("approve", ())) and plan.result.names == {last.name}
+    return last.name if tells and free and last.on_error == "fail" else ""
+
+
 def every_node(steps: tuple[Node, ...]) -> Iterator[Node]:
     """All nodes of a list of steps, outer before inner."""
     for node in steps:

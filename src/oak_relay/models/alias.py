@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from decimal import Decimal
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -31,6 +31,9 @@ class Alias(BaseModel):
     timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
     fallbacks: tuple[str, ...] = Field((), description="Aliases that are asked in this order when it is not available.")
     extra: dict[str, Any] = Field(default_factory=dict, description="Further fields to send with each request.")
+    stream: Literal["watched", "always", "never"] = Field(
+        "watched", description="Whether answers are taken piece by piece: when somebody watches the run, always, never."
+    )
     sources: tuple[str, ...] = Field(
         (), description="JSONPaths (RFC 9535) in a reply under which its sources stand, as addresses or {url, title}."
     )

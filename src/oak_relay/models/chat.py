@@ -1,6 +1,7 @@
 """The chat-completions HTTP protocol that most model servers implement."""
 
 import re
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
@@ -88,8 +89,16 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Repl
         }
     if ask.tools:
         body["tools"] = [{"type": "function", "function": tool} for tool in ask.tools]
-    exchange = await _post(name, alias, "chat/completions", {**body, **alias.extra}, at)
+    body |= alias.extra
+    streamed = alias.stream == "always" or (alias.stream == "watched" and at.piece is not None)
+    first: float | None = None
+    if streamed:
+        exchange, first = await _streamed(name, alias, body, at)
+    else:
+        exchange = await _post(name, alias, "chat/completions", body, at)
     shown = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
+    if first is not None:
+        shown["first_token"] = round(first, 6)
     if exchange.status != 200:
         raise _failure(name, alias, exchange, shown)
     return _reply(name, alias, exchange, ask, shown)
@@ -122,6 +131,102 @@ async def _post(name: str, alias: Alias, path: str, body: dict[str, Any], at: Su
         timeout=min(at.timeout, alias.timeout),
     )
     return await send(at.http, request, _LARGEST, alias.credential)
+
+
+async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Surroundings) -> tuple[Exchange, float | None]:
+    """The same taken piece by piece: the whole as if it had come at once, and the seconds until its first piece.
+    A server that does not stream answers at once, which is fine too."""
+    given = {**body, "stream": True, "stream_options": {"include_usage": True}}
+    began = time.monotonic()
+    first: float | None = None
+    gathered = Gathered()
+
+    def take(line: str) -> None:
+        nonlocal first
+        text = gathered.take(line)
+        if text:
+            first = time.monotonic() - began if first is None else first
+            if at.piece is not None:
+                at.piece(text)
+
+    request = at.http.build_request(
+        "POST",
+        f"{alias.url.rstrip('/')}/chat/completions",
+        content=values.dumps(given).encode(),
+        headers={**await _headers(alias, at), "Content-Type": "application/json", "Accept": "text/event-stream"},
+        timeout=min(at.timeout, alias.timeout),
+    )
+    exchange = await send(at.http, request, _LARGEST, alias.credential, take)
+    if "text/event-stream" in exchange.headers.get("content-type", "") and exchange.status == 200:
+        if not gathered.ended:
+            raise StepFailed(
+                "unavailable", f"{name}: the answer broke off", fix="try again", reached="maybe", detail=exchange.detail
+            )
+        exchange.body = values.dumps(gathered.whole()).encode()
+        exchange.headers["content-type"] = "application/json"
+    return exchange, first
+
+
+class Gathered:
+    """Puts a streamed answer together again: server-sent events whose pieces carry deltas of one message."""
+
+    def __init__(self) -> None:
+        self.text, self.reasoning, self.refusal, self.finish = "", "", "", None
+        self.usage: Any = None
+        self.calls: dict[int, dict[str, str]] = {}
+        self.ended = False
+        self._more: dict[str, Any] = {}
+
+    def take(self, line: str) -> str:
+        """Take a line of the stream; the text that it adds to the answer."""
+        if not line.startswith("data:"):
+            return ""
+        data = line[5:].strip()
+        if data == "[DONE]":
+            self.ended = True
+            return ""
+        try:
+            piece = values.loads(data)
+        except values.NotJson:
+            return ""
+        if not isinstance(piece, dict):
+            return ""
+        self.usage = piece.get("usage") or self.usage
+        self._more |= {k: v for k, v in piece.items() if k not in ("choices", "usage")}
+        for choice in piece.get("choices") or []:
+            if choice.get("finish_reason"):
+                self.finish, self.ended = choice["finish_reason"], True
+            return self._delta(choice.get("delta") or {})
+        return ""
+
+    def _delta(self, delta: dict[str, Any]) -> str:
+        text = _content(delta.get("content"))
+        self.text += text
+        self.reasoning += delta.get("reasoning_content") or delta.get("reasoning") or ""
+        self.refusal += delta.get("refusal") or ""
+        for number, call in enumerate(delta.get("tool_calls") or []):
+            kept = self.calls.setdefault(int(call.get("index", number)), {"id": "", "name": "", "arguments": ""})
+            inner = call.get("function") or {}
+            kept["id"] = kept["id"] or call.get("id") or ""
+            kept["name"] += inner.get("name") or ""
+            arguments = inner.get("arguments")
+            kept["arguments"] += (
+                arguments if isinstance(arguments, str) else values.dumps(arguments) if arguments else ""
+            )
+        return text
+
+    def whole(self) -> dict[str, Any]:
+        """The reply as it would have come at once."""
+        message: dict[str, Any] = {"role": "assistant", "content": self.text, "reasoning_content": self.reasoning}
+        if self.refusal:
+            message["refusal"] = self.refusal
+        if self.calls:
+            message["tool_calls"] = [
+                {"id": c["id"], "function": {"name": c["name"], "arguments": c["arguments"]}}
+                for _, c in sorted(self.calls.items())
+            ]
+        choice = {"index": 0, "finish_reason": self.finish, "message": message}
+        return {**self._more, "choices": [choice], "usage": self.usage}
 
 
 def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) -> StepFailed:
@@ -209,7 +314,7 @@ def _calls(message: dict[str, Any]) -> list[dict[str, str]]:
     for number, call in enumerate(given):
         inner = call.get("function") or call
         arguments = inner.get("arguments", inner.get("input"))
-        text = arguments if isinstance(arguments, str) else values.dumps(arguments or {})
+        text = (arguments if isinstance(arguments, str) else values.dumps(arguments or {})) or "{}"
         calls.append(
             {"id": str(call.get("id") or f"call_{number}"), "name": str(inner.get("name") or ""), "text": text}
         )

@@ -21,12 +21,15 @@ from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.hints import LOST
+from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import rows, talks, workflows
 from oak_relay.store.database import Database, raw
 
 log = structlog.get_logger()
+STREAMED = ("model.answer", "agent.turn")
+"""Actions whose answers are told while they are being written."""
 
 
 class Tools:
@@ -37,6 +40,7 @@ class Tools:
         self.registry = registry
         self.reach = frozenset(reach)
         self.used: set[str] = set()
+        self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
         self.http = httpx.AsyncClient(
             follow_redirects=False,
@@ -59,9 +63,11 @@ class At:
         timeout: float,
         money: float | None,
         lease_left: Callable[[], float],
+        piece: Callable[[str], None] | None = None,
     ) -> None:
         self._tools = tools
         self._lease_left = lease_left
+        self.piece = piece
         self.http = tools.http
         self.key = key
         self._trace_parent = trace_parent
@@ -193,8 +199,12 @@ class RunExecutor:
         return None if found is None else Outcome(found.output, found.detail, found.usage)
 
     async def perform(self, call: Call) -> Outcome:
+        pieces, run = self._tools.pieces, str(self._run_id)
+        piece = None
+        if pieces is not None and call.action in STREAMED:
+            piece = pieces.writer(run, call.path, call.attempt, self._tools.registry.now.blanker)
         try:
-            result = await perform(CATALOGUE.get(call.action), call.input, self._at(call))
+            result = await perform(CATALOGUE.get(call.action), call.input, self._at(call, piece))
         except LOST as error:
             raise StepFailed(
                 "unavailable", f"{call.action}: {error}", fix="it is tried again", reached="maybe"
@@ -205,13 +215,16 @@ class RunExecutor:
             log.exception("action broke", action=call.action, run=str(self._run_id))
             reason = f"{call.action} broke unexpectedly: {type(error).__name__}: {error}"
             raise StepFailed("failed", reason, fix="see the worker's log", reached="maybe") from error
+        finally:
+            if pieces is not None and piece is not None:
+                pieces.done(run, call.path, call.attempt)
         return Outcome(result.output, result.detail, result.usage)
 
-    def _at(self, call: Call) -> At:
+    def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> At:
         def parent() -> str:
             return f"00-{self._trace}-{values.digest(call.path, str(call.attempt))}-01"
 
-        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left)
+        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left, piece)
 
 
 async def perform(action: Action, given: dict[str, Any], at: At) -> Result:

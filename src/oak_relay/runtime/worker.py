@@ -22,6 +22,7 @@ from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.hints import LOST, Hints
 from oak_relay.runtime.intake import event_of
 from oak_relay.runtime.lease import Lease
+from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.writer import Fenced, JournalWriter, RunJournal
@@ -44,6 +45,7 @@ class Worker:
         self._registry = registry
         self._hints = hints
         self._tools = Tools(database, registry, settings.reach)
+        self._tools.pieces = Pieces(hints)
         self._awake = asyncio.Event()
         self._stopping = asyncio.Event()
         hints.on("queue", lambda _: self._awake.set())

@@ -2,6 +2,7 @@
 
 import re
 import time
+from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import parse_qs
@@ -10,11 +11,13 @@ from uuid import UUID
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 from jsonschema import Draft202012Validator
+from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
 from oak_relay.document.models import Handshake, Webhook
+from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Begin, Incoming, Target
-from oak_relay.service.parts import Parts, parts_of, wait_for
+from oak_relay.service.parts import Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
 from oak_relay.store.database import raw
@@ -118,6 +121,10 @@ async def receive(request: Request) -> Response:
             raise Problem(
                 404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
             )
+    if hook.webhook.answer == "stream":
+        async with parts.database.connect() as connection:
+            plan, _document = await parts.registry.plan(await raw(connection), hook.target.version_id)
+        return EventSourceResponse(_streamed(parts, receipt.run_id, streamed_step(plan)), ping=15)
     if hook.webhook.answer == "result":
         return await _result(parts, receipt.run_id)
     told = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
@@ -206,6 +213,34 @@ async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes)
             stored.verify_plain(body, given, verify.prefix, verify.encoding, verify.digest)
     except Refused as refused:
         raise Problem(401, "the signature is wrong", str(refused), "sign with the shared secret") from None
+
+
+async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[ServerSentEvent]:
+    """`piece` with `text` while the last step's answer is written, `again` when it begins anew, then `result` or `error`."""
+    told, deadline = (-1, ""), time.monotonic() + _WAIT
+    yield ServerSentEvent(event="run", data=values.dumps({"run": str(run_id)}))
+    async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
+        while time.monotonic() < deadline:
+            async with parts.database.connect() as connection:
+                row = await runs.one(connection, run_id)
+                assert row is not None
+                if row.state == "succeeded":
+                    result = await runs.whole(connection, row.result)
+                    yield ServerSentEvent(event="result", data=result or "null")
+                    return
+            if row.state in runs.OVER:
+                error = values.loads(row.error or "{}")
+                yield ServerSentEvent(event="error", data=values.dumps({k: error.get(k) for k in ("kind", "message")}))
+                return
+            async for piece in pieces_until(event, pieces, 1.0):
+                if not step or piece.path.partition("/")[0] != step:
+                    continue
+                if told != (piece.attempt, piece.path) or piece.at == 0:
+                    if told[1]:
+                        yield ServerSentEvent(event="again", data="{}")
+                    told = piece.attempt, piece.path
+                yield ServerSentEvent(event="piece", data=values.dumps({"text": piece.text}))
+    yield ServerSentEvent(event="error", data=values.dumps({"kind": "timeout", "message": "the run goes on"}))
 
 
 async def _result(parts: Parts, run_id: UUID) -> Response:

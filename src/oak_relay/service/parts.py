@@ -18,6 +18,7 @@ from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.executor import At, Tools
 from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.intake import Intake
+from oak_relay.runtime.pieces import AGAIN, Piece, read
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.problems import Problem
@@ -34,6 +35,9 @@ class Watch:
     def __init__(self, hints: Hints) -> None:
         self._waiting: dict[str, set[asyncio.Event]] = defaultdict(set)
         self.changed: dict[asyncio.Event, set[str]] = {}
+        self._hints = hints
+        self._pieces: dict[str, list[asyncio.Queue[Piece]]] = defaultdict(list)
+        hints.on("piece", self._piece)
         hints.on("run", self._one)
         hints.on("runs", lambda _: self._all())
 
@@ -48,6 +52,31 @@ class Watch:
             self._waiting[str(run_id)].discard(event)
             if not self._waiting[str(run_id)]:
                 del self._waiting[str(run_id)]
+
+    @asynccontextmanager
+    async def pieces(self, run_id: UUID) -> AsyncIterator["asyncio.Queue[Piece]"]:
+        """What the run's models are just writing; workers are told that somebody watches."""
+        queue: asyncio.Queue[Piece] = asyncio.Queue()
+        self._pieces[str(run_id)].append(queue)
+
+        async def say() -> None:
+            while True:
+                self._hints.send(f"watch:{run_id}")
+                await asyncio.sleep(AGAIN)
+
+        saying = asyncio.create_task(say())
+        try:
+            yield queue
+        finally:
+            saying.cancel()
+            self._pieces[str(run_id)].remove(queue)
+            if not self._pieces[str(run_id)]:
+                del self._pieces[str(run_id)]
+
+    def _piece(self, hint: str) -> None:
+        piece = read(hint)
+        for queue in self._pieces.get(piece.run, ()):
+            queue.put_nowait(piece)
 
     @asynccontextmanager
     async def every(self) -> AsyncIterator[tuple[asyncio.Event, set[str]]]:
@@ -81,6 +110,23 @@ async def wait_for(event: asyncio.Event, seconds: float) -> None:
         async with asyncio.timeout(seconds):
             await event.wait()
     event.clear()
+
+
+async def pieces_until(event: asyncio.Event, pieces: "asyncio.Queue[Piece]", seconds: float) -> AsyncIterator[Piece]:
+    """Pieces as they come, until the event is set or so many seconds have passed."""
+    deadline = asyncio.get_running_loop().time() + seconds
+    waiting = asyncio.ensure_future(event.wait())
+    try:
+        while not waiting.done() and (left := deadline - asyncio.get_running_loop().time()) > 0:
+            getting = asyncio.ensure_future(pieces.get())
+            done, _ = await asyncio.wait({waiting, getting}, timeout=left, return_when=asyncio.FIRST_COMPLETED)
+            if getting in done:
+                yield getting.result()
+            else:
+                getting.cancel()
+    finally:
+        waiting.cancel()
+        event.clear()
 
 
 @dataclass

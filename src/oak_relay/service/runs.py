@@ -18,7 +18,7 @@ from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service import exact
 from oak_relay.service.events import event_out, large_out
-from oak_relay.service.parts import CallerDep, Parts, PartsDep, wait_for
+from oak_relay.service.parts import CallerDep, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
@@ -223,7 +223,8 @@ async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str,
 
 @router.get("/runs/{run_id}/stream")
 async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSourceResponse:
-    """Server-sent events: `span` for each span that is new or changed, `run` when the run changed; ends with the run."""
+    """Server-sent events: `span` for each span that is new or changed, `run` when the run changed, `piece` while a model
+    writes (`path`, `attempt`, `at` where in its text, `text`; another attempt begins anew); ends with the run."""
     async with parts.database.connect() as connection:
         if await runs.one(connection, run_id) is None:
             raise missing("run", str(run_id))
@@ -250,7 +251,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
     told: dict[str, int] = {}
     entries: list[Any] = []
-    async with parts.watch.run(run_id) as event:
+    async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while True:
             async with parts.database.connect() as connection:
                 row = await runs.one(connection, run_id)
@@ -270,7 +271,8 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
                     yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
             if over:
                 return
-            await wait_for(event, _POLL)
+            async for piece in pieces_until(event, pieces, _POLL):
+                yield ServerSentEvent(event="piece", data=values.dumps(asdict(piece)))
 
 
 def _still_open(entries: list[Any]) -> list[Any]:

@@ -8,6 +8,7 @@ import asyncio
 import json
 import os
 import uuid
+from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -89,9 +90,18 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
         ledger.note("model", request, body, 200)
         await ledger.after("model", request)
         if body.get("stream"):
-            lines = [f"data: {json.dumps(piece)}\n\n" for piece in pieces(given)] + ["data: [DONE]\n\n"]
-            return StreamingResponse(iter(lines), media_type="text/event-stream")
+            return StreamingResponse(_lines(given, ledger.cut_stream("model", request)), media_type="text/event-stream")
         return JSONResponse(given)
+
+
+async def _lines(given: dict[str, Any], cut: Fault | None) -> AsyncIterator[str]:
+    """A streamed answer; one that is cut ends behind its first word."""
+    for piece in pieces(given):
+        yield f"data: {json.dumps(piece)}\n\n"
+        if cut is not None and piece["choices"] and piece["choices"][0]["delta"].get("content"):
+            await asyncio.sleep(cut.seconds)
+            return
+    yield "data: [DONE]\n\n"
 
 
 def _office(app: FastAPI, ledger: Ledger) -> None:

@@ -33,11 +33,7 @@ def add(app: FastAPI, ledger: Ledger, folder: Path) -> None:
         for page, here in zip(pages, words, strict=True):
             at = now - timedelta(hours=page.get("hours", 0))
             shared = len(asked & here)
-            if (
-                shared >= min(2, len(asked))
-                and now - at <= timedelta(days=_DAYS.get(recency, 36_500))
-                and site in page["url"]
-            ):
+            if shared and now - at <= timedelta(days=_DAYS.get(recency, 36_500)) and site in page["url"]:
                 item = {"id": page["url"], "url": page["url"], "title": page["title"], "content_text": page["text"]}
                 found.append((shared, {**item, "date_published": at.isoformat(timespec="seconds")}))
         found.sort(key=lambda one: -one[0])

@@ -16,10 +16,10 @@ class Fault(BaseModel):
 
     `kind`: status (answer `status`, with Retry-After if given), slow (`seconds` more), drop (cut the
     connection without an answer), drop_after (do the work, then cut the connection), slow_after (do the work, then
-    keep the answer `seconds` long)."""
+    keep the answer `seconds` long), cut_stream (end a streamed answer after its first word, `seconds` later)."""
 
     service: Literal["model", "office", "search", "weather"]
-    kind: Literal["status", "slow", "drop", "drop_after", "slow_after"] = "status"
+    kind: Literal["status", "slow", "drop", "drop_after", "slow_after", "cut_stream"] = "status"
     status: int = 503
     retry_after: float | None = None
     seconds: float = 1.0
@@ -73,6 +73,13 @@ class Ledger:
         if fault.kind == "drop_after":
             raise Dropped
         await asyncio.sleep(fault.seconds)
+
+    def cut_stream(self, service: str, request: Request) -> Fault | None:
+        """The fault that ends a streamed answer early, if one is asked for."""
+        fault = self._next(service, request, ("cut_stream",))
+        if fault is not None:
+            self._use(fault)
+        return fault
 
     def _next(self, service: str, request: Request, kinds: tuple[str, ...]) -> Fault | None:
         path = request.url.path

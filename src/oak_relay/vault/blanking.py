@@ -17,10 +17,26 @@ class Blanker:
     def __init__(self, secrets: Iterable[str]) -> None:
         forms = {form for secret in secrets if secret for form in _forms(secret)}
         ordered = sorted(forms, key=len, reverse=True)
+        self._longest = max((len(form) for form in forms), default=0)
+        self._begun: frozenset[str] | None = None
+        self._forms = forms
         self._pattern = re.compile("|".join(re.escape(f) for f in ordered)) if ordered else None
 
     def text(self, text: str) -> str:
         return text if self._pattern is None else self._pattern.sub(BLANK, text)
+
+    def held(self, text: str) -> str:
+        """What of a text that is still being written may be shown: blanked, without an end that could yet become a
+        secret."""
+        if self._pattern is None:
+            return text
+        if self._begun is None:
+            self._begun = frozenset(form[:n] for form in self._forms for n in range(1, len(form)))
+        first = max(0, len(text) - self._longest + 1)
+        end = next((n for n in range(first, len(text)) if text[n:] in self._begun), len(text))
+        whole = (match.span() for match in self._pattern.finditer(text))
+        end = next((start for start, stop in whole if start < end < stop), end)
+        return self.text(text[:end])
 
     def value(self, value: Any) -> Any:
         """A value with every text in it blanked, keys included."""

@@ -1,0 +1,232 @@
+"""The chat-completions adapter against recorded replies in the dialects servers are known for; streaming; fallbacks."""
+
+import json
+from types import SimpleNamespace
+from typing import Any
+
+import httpx
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+from oak_relay.models.chat import Ask, Gathered, complete
+from oak_relay.models.steps import JudgeInput, LabelInput, judge_messages, label_messages
+from oak_relay.standins.model import Rules, pieces, reply
+from oak_relay.vault.blanking import BLANK, Blanker
+
+ALIAS = Alias(url="https://models.example/v1", model="larch", prices={"input": 1, "cached": 0.1, "output": 2})
+HELLO = Ask([{"role": "user", "content": "hello"}])
+
+
+def at(answer: Any, aliases: dict[str, Alias] | None = None, **more: Any) -> Any:
+    """Surroundings whose network is a function of the request."""
+
+    def answered(request: httpx.Request) -> httpx.Response:
+        given = answer(request) if callable(answer) else answer
+        return given if isinstance(given, httpx.Response) else httpx.Response(200, json=given)
+
+    async def model(name: str) -> Alias:
+        return (aliases or {})[name]
+
+    fixed = {"money": None, "timeout": 5, "key": "k", "trace_parent": "t", "piece": None, "may_reach": lambda url: None}
+    return SimpleNamespace(
+        http=httpx.AsyncClient(transport=httpx.MockTransport(answered)), model=model, **{**fixed, **more}
+    )
+
+
+def replied(message: dict[str, Any], finish: str | None = "stop", **more: Any) -> dict[str, Any]:
+    return {"choices": [{"message": {"role": "assistant", **message}, "finish_reason": finish}], **more}
+
+
+CALL = {"id": "c1", "type": "function", "function": {"name": "look_up", "arguments": '{"q":"x"}'}}
+DIALECTS = {
+    "plain": (replied({"content": "hi"}, usage={"prompt_tokens": 7, "completion_tokens": 2}), "hi", "", []),
+    "missing usage": (replied({"content": "hi"}), "hi", "", []),
+    "usage null": (replied({"content": "hi"}, usage=None), "hi", "", []),
+    "no finish": (replied({"content": "hi"}, None), "hi", "", []),
+    "content as parts": (replied({"content": [{"type": "text", "text": "h"}, {"type": "text", "text": "i"}]}), "hi", "", []),
+    "reasoning in a field": (replied({"content": "hi", "reasoning_content": "why"}), "hi", "why", []),
+    "reasoning in another": (replied({"content": "hi", "reasoning": "why"}), "hi", "why", []),
+    "reasoning in tags": (replied({"content": "<think>\nwhy\n</think>\n\nhi"}), "hi", "why", []),
+    "call, content null": (replied({"content": None, "tool_calls": [CALL]}, "tool_calls"), "", "", ['{"q":"x"}']),
+    "call, arguments as object": (
+        replied({"content": "", "tool_calls": [{"id": "c1", "function": {"name": "look_up", "arguments": {"q": "x"}}}]}), "", "", ['{"q":"x"}'],
+    ),
+    "call without id": (replied({"content": None, "tool_calls": [{"function": {"name": "look_up", "arguments": '{"q":"x"}'}}]}), "", "", ['{"q":"x"}']),
+    "call without arguments": (replied({"content": None, "tool_calls": [{"id": "c", "function": {"name": "look_up"}}]}), "", "", ["{}"]),
+    "call in the older field": (replied({"content": None, "function_call": {"name": "look_up", "arguments": '{"q":"x"}'}}), "", "", ['{"q":"x"}']),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", DIALECTS)
+async def test_dialects_are_understood(name: str):
+    given, text, reasoning, arguments = DIALECTS[name]
+    found = await complete("a", ALIAS, HELLO, at(given))
+    assert (found.text, found.reasoning) == (text, reasoning)
+    assert [call["text"] for call in found.calls] == arguments
+    assert all(call["name"] == "look_up" and call["id"] for call in found.calls)
+    assert found.usage["input"] > 0
+    assert found.usage["money"] > 0
+    assert ("estimated" in found.usage) == (name != "plain")
+
+
+async def test_cached_tokens_cost_less():
+    usage = {"prompt_tokens": 100, "completion_tokens": 10, "prompt_tokens_details": {"cached_tokens": 60}}
+    found = await complete("a", ALIAS, HELLO, at(replied({"content": "hi"}, usage=usage)))
+    assert found.usage["money"] == pytest.approx((40 * 1 + 60 * 0.1 + 10 * 2) / 1e6)
+
+
+ERRORS = {
+    "refused": (200, replied({"content": None, "refusal": "I will not"}), "refused"),
+    "filtered": (200, replied({"content": "x"}, "content_filter"), "refused"),
+    "cut off": (200, replied({"content": "half a"}, "length"), "cut_off"),
+    "empty": (200, replied({"content": ""}), "wrong_shape"),
+    "no choices": (200, {"choices": []}, "wrong_shape"),
+    "not JSON": (200, httpx.Response(200, text="<html>"), "wrong_shape"),
+    "unknown model": (404, {"error": {"message": "the model larch does not exist"}}, "missing"),
+    "context overflow": (400, {"error": {"message": "maximum context length is 8192 tokens"}}, "too_long"),
+    "credit used up": (429, {"error": {"message": "you exceeded your current quota"}}, "out_of_credit"),
+    "payment required": (402, {"error": {"message": "insufficient balance"}}, "out_of_credit"),
+    "too many": (429, {"error": {"message": "slow down"}}, "busy"),
+    "wrong key": (401, {"error": {"message": "bad key"}}, "denied"),
+    "down": (503, {"error": {"message": "overloaded"}}, "unavailable"),
+}
+
+
+@pytest.mark.parametrize("name", ERRORS)
+async def test_each_failure_has_its_kind_and_says_what_to_do(name: str):
+    status, body, kind = ERRORS[name]
+    answer = body if isinstance(body, httpx.Response) else httpx.Response(status, json=body)
+    with pytest.raises(StepFailed) as failed:
+        await complete("a", ALIAS, HELLO, at(answer))
+    assert failed.value.kind == kind
+    assert failed.value.fix
+
+
+async def test_fallbacks_are_asked_in_order_and_shown():
+    aliases = {name: Alias(url=f"https://{name}.example/v1", model=name) for name in ("second", "third")}
+    first = ALIAS.model_copy(update={"fallbacks": ("second", "third")})
+    asked = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        asked.append(request.url.host)
+        if request.url.host == "third.example":
+            return httpx.Response(200, json=replied({"content": "hi"}))
+        return httpx.Response(503 if request.url.host == "models.example" else 429, json={})
+
+    found = await complete("first", first, HELLO, at(answer, aliases))
+    assert asked == ["models.example", "second.example", "third.example"]
+    assert found.text == "hi"
+    assert [one["alias"] for one in found.detail["tried"]] == ["first", "second"]
+    with pytest.raises(StepFailed) as failed:  # what is wrong with the request itself is not asked of others
+        await complete("first", first, HELLO, at(httpx.Response(400, json={}), aliases))
+    assert failed.value.kind == "invalid"
+
+
+async def test_extra_fields_are_sent_and_sources_found():
+    alias = ALIAS.model_copy(
+        update={"extra": {"search": True}, "sources": ("$.citations", "$.choices[0].message.notes[*]")}
+    )
+    bodies = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        bodies.append(json.loads(request.content))
+        notes = [{"url": "https://b.example", "title": "B"}]
+        return httpx.Response(200, json=replied({"content": "hi", "notes": notes}, citations=["https://a.example"]))
+
+    found = await complete("a", alias, HELLO, at(answer))
+    assert bodies[0]["search"] is True
+    assert found.sources == [{"url": "https://a.example"}, {"url": "https://b.example", "title": "B"}]
+
+
+def stream(*lines: Any) -> httpx.Response:
+    text = "".join(f"data: {line if isinstance(line, str) else json.dumps(line)}\n\n" for line in lines)
+    return httpx.Response(200, text=text, headers={"content-type": "text/event-stream"})
+
+
+def delta(finish: str | None = None, **given: Any) -> dict[str, Any]:
+    return {"id": "x", "choices": [{"index": 0, "delta": given, "finish_reason": finish}]}
+
+
+async def test_a_streamed_answer_is_the_same_and_its_pieces_are_told():
+    """Pieces of arguments, with and without their place; usage at the end; time to the first token."""
+    answer = stream(
+        delta(role="assistant", content=""), delta(reasoning_content="why"), delta(content="h"), delta(content="i"),
+        delta(tool_calls=[{"index": 0, "id": "c1", "function": {"name": "look_up", "arguments": '{"q":'}}]),
+        delta(tool_calls=[{"index": 1, "id": "c2", "function": {"name": "forecast", "arguments": ""}}]),
+        delta(tool_calls=[{"index": 0, "function": {"arguments": '"x"}'}}]),
+        delta("tool_calls"), {"choices": [], "usage": {"prompt_tokens": 3, "completion_tokens": 4}}, "[DONE]",
+    )  # fmt: skip
+    told: list[str] = []
+    found = await complete("a", ALIAS, HELLO, at(answer, piece=told.append))
+    assert (found.text, found.reasoning, told) == ("hi", "why", ["h", "i"])
+    assert [(c["name"], c["text"]) for c in found.calls] == [("look_up", '{"q":"x"}'), ("forecast", "{}")]
+    assert found.usage["output"] == 4
+    assert found.detail["first_token"] >= 0
+
+
+async def test_a_server_that_does_not_stream_and_a_stream_that_breaks_off():
+    told: list[str] = []
+    assert (await complete("a", ALIAS, HELLO, at(replied({"content": "hi"}), piece=told.append))).text == "hi"
+    with pytest.raises(StepFailed) as failed:
+        await complete("a", ALIAS, HELLO, at(stream(delta(content="h")), piece=told.append))
+    assert (failed.value.kind, failed.value.reached) == ("unavailable", "maybe")
+
+
+@given(st.text(max_size=80), st.dictionaries(st.text(min_size=1, max_size=8), st.text(max_size=20), max_size=3))
+def test_what_the_stand_in_streams_is_what_it_says(text: str, arguments: dict[str, str]):
+    call = {"id": "c", "type": "function", "function": {"name": "t", "arguments": json.dumps(arguments)}}
+    message = {"role": "assistant", "content": text, "tool_calls": [call]}
+    whole = {
+        "id": "x",
+        "model": "m",
+        "choices": [{"index": 0, "finish_reason": "stop", "message": message}],
+        "usage": {"prompt_tokens": 1},
+    }
+    gathered = Gathered()
+    for piece in pieces(whole):
+        gathered.take(f"data: {json.dumps(piece)}")
+    found = gathered.whole()["choices"][0]["message"]
+    assert "".join(found["content"].split()) == "".join(text.split())
+    assert found["tool_calls"][0]["function"]["arguments"] == json.dumps(arguments)
+    assert gathered.usage == {"prompt_tokens": 1}
+
+
+@given(st.lists(st.sampled_from(["se", "cre", "t-wo", "rd-12", "3456", " a ", "b"]), max_size=12))
+def test_streams_are_blanked_across_the_edges_of_pieces(parts: list[str]):
+    """Rule 8: nothing is told that could yet become a secret, and what was told is never taken back."""
+    blanker, secret = Blanker(["secret-word-123456"]), "secret-word-123456"
+    text, sent = "", ""
+    for part in parts:
+        text += part
+        shown = blanker.held(text)
+        assert secret not in shown
+        assert not any(shown.endswith(secret[:n]) for n in range(8, len(secret)))
+        assert shown.startswith(sent) or BLANK in shown
+        sent = shown
+    assert blanker.text(text).startswith(blanker.held(text))
+
+
+def test_the_stand_in_plays_by_its_rules(tmp_path):
+    (tmp_path / "r.yaml").write_text(
+        "- {when: {message: [path], tool: look_up, turn: 0}, reasoning: think, call: [{look_up: {q: '<message>'}}, {look_up: {q: two}}]}\n"
+        "- {when: {message: [cut]}, say: half, finish: length}\n"
+    )
+    rules = Rules(str(tmp_path))
+    tools = [{"type": "function", "function": {"name": "look_up", "parameters": {}}}]
+    asked = {"model": "m", "messages": [{"role": "user", "content": "the path"}], "tools": tools}
+    message = reply(asked, rules)["choices"][0]["message"]
+    assert message["reasoning_content"] == "think"
+    assert [json.loads(c["function"]["arguments"])["q"] for c in message["tool_calls"]] == ["the path", "two"]
+    cut = reply({"model": "m", "messages": [{"role": "user", "content": "cut"}]}, rules)["choices"][0]
+    assert (cut["finish_reason"], cut["message"]["content"]) == ("length", "half")
+
+
+def test_prompts_of_label_and_judge_say_what_is_wanted():
+    label = label_messages(LabelInput(model="m", text="t", labels={"a": "first", "b": "second"}))
+    assert "- a: first" in label[0]["content"]
+    judged = judge_messages(JudgeInput(model="m", question="Is it kind?", answer="yes", context="before"))
+    assert judged[0]["content"].startswith("You judge an answer. Is it kind?")
+    assert judged[1]["content"] == "before\n\nThe answer: yes"
