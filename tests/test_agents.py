@@ -215,3 +215,62 @@ def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready:
     client.live(client.save(judged).workflow)
     told = events_of(f"{ready.url}/hooks/judged", {"say": "hello there"})
     assert [name for name, _ in told] == ["run", "result"]
+
+
+def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
+    """By day, workflow, model, credential and who began it; as CSV too; an event warns, a spent budget stops."""
+    lone.start_worker()
+    lone.start("tick")
+    client = lone.client()
+    client.live(client.save(WARNED).workflow)
+    client.live(client.save(ASKS).workflow)
+    runs = [ended(lone, client.start("asks", {"n": n}).id).run for n in range(3)]
+    assert {run.state for run in runs} == {"succeeded"}
+    total = client.usage()[0]
+    assert (total.calls, total.input + total.output) == (3, sum(r.tokens_in + r.tokens_out for r in runs))
+    assert total.money == pytest.approx(sum(run.money for run in runs))
+    until(lambda: lone.sql("SELECT count(*) FROM spent") == 0)  # summed up by the clock
+    [row] = client.usage(["workflow", "alias", "credential", "source", "day"])
+    assert (row.workflow, row.alias, row.credential, row.source, row.calls) == (
+        "asks",
+        "careful",
+        "models",
+        "/members/this machine",
+        3,
+    )
+    assert client.usage(since="2031-01-01")[0].calls == 0
+    text = httpx.get(
+        f"{lone.url}/api/v1/usage.csv",
+        params={"by": ["workflow", "alias"]},
+        headers={"authorization": f"Bearer {lone.token}"},
+    ).text
+    assert text.splitlines()[0] == "workflow,alias,calls,input,cached,output,money"
+    assert text.splitlines()[1].startswith("asks,careful,3,")
+    client.put_budget("small", total.money * 1.5, workflow="asks")
+    assert client.budgets()[0].state == "within"
+    ended(lone, client.start("asks", {"n": 4}).id)
+    ended(lone, client.start("asks", {"n": 5}).id)
+    until(lambda: client.budgets()[0].state == "spent")
+    until(lambda: client.runs(workflow="warned", state="succeeded").runs)
+    assert client.run(client.runs(workflow="warned").runs[0].id).result.startswith("small ")
+    refused = until(lambda: (found := ended(lone, client.start("asks", {"n": 6}).id)).run.state == "failed" and found)
+    assert refused.run.error["kind"] == "over_limit"
+    assert "the budget small is spent" in refused.run.error["message"]
+    client.remove_budget("small")
+    until(lambda: ended(lone, client.start("asks", {"n": 7}).id).run.state == "succeeded")
+
+
+ASKS = """
+oak: 1
+workflow: asks
+input: {type: object}
+steps: [{step: a, do: model.answer, with: {model: careful, prompt: "hello ${ input.n }"}}]
+result: ${ a.text }
+"""
+WARNED = """
+oak: 1
+workflow: warned
+triggers: [{trigger: t, event: {type: oak.budget}}]
+steps: [{step: told, set: {what: "${ event.data.name } ${ event.data.state }"}}]
+result: ${ told.what }
+"""

@@ -23,6 +23,7 @@ const places = [
   ['/schedules', 'Schedules'],
   ['/credentials', 'Credentials'],
   ['/models', 'Models'],
+  ['/usage', 'Usage'],
 ]
 </script>
 

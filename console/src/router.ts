@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: '/schedules', component: () => import('./pages/SchedulesPage.vue'), meta: { title: 'Schedules' } },
     { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
+    { path: '/usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
     { path: '/:rest(.*)*', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },
   ],
 })

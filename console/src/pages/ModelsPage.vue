@@ -8,7 +8,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
 
-interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[] }
+interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; stream: 'watched' | 'always' | 'never' }
 
 const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
@@ -42,7 +42,7 @@ const store = () =>
   act('add', async () => {
     const { name, url, model, credential, input, cached, output, max_tokens, timeout } = form
     const before = stored.value?.find((one) => one.name === name)
-    const kept = before ? { extra: config(before).extra, temperature: config(before).temperature } : {}
+    const kept = before ? { extra: config(before).extra, temperature: config(before).temperature, stream: config(before).stream } : { stream: 'watched' as const }
     const prices = { input: Number(input), cached: Number(cached), output: Number(output) }
     const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources) }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))

@@ -5,7 +5,7 @@ import sys
 from collections.abc import Sequence
 
 from oak_relay import __version__
-from oak_relay.cli import again, agents, people, roles, runs, stored, workflows
+from oak_relay.cli import again, agents, people, roles, runs, stored, usage, workflows
 from oak_relay.cli.output import ERR
 from oak_relay.client import Client
 from oak_relay.client.errors import Denied, NotFound, OakRelayError, Problem, Unreachable
@@ -33,6 +33,7 @@ def parser() -> argparse.ArgumentParser:
     agents.add(commands, _client)
     people.add(commands, _client)
     stored.add(commands, _client)
+    usage.add(commands, _client)
     _json_everywhere(commands)
     return top
 

@@ -276,6 +276,28 @@ class Client:
         """The messages of a turn of an agent as they were sent, with the tools that were offered."""
         return self._send(calls.messages(run_id, turn))
 
+    def usage(
+        self,
+        by: list[str] | None = None,
+        since: str | None = None,
+        until: str | None = None,
+        workflow: str | None = None,
+    ) -> list[results.Usage]:
+        """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
+        return self._send(calls.usage(by or [], since, until, workflow))
+
+    def budgets(self) -> list[results.Budget]:
+        """Budgets and what of them is spent."""
+        return self._send(calls.budgets())
+
+    def put_budget(self, name: str, money: float, period: str = "day", workflow: str = "") -> results.Budget:
+        """Set a budget of a workflow, or of all."""
+        return self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}))
+
+    def remove_budget(self, name: str) -> None:
+        """Remove a budget."""
+        return self._send(calls.remove_budget(name))
+
     def tables(self) -> list[results.Table]:
         """Tables."""
         return self._send(calls.tables())

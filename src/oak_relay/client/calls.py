@@ -218,6 +218,23 @@ def messages(run_id: UUID | str, turn: str) -> Call[dict[str, Any]]:
     return Call("GET", _at("runs", run_id, "messages"), _raw, {"turn": turn})
 
 
+def usage(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[list[results.Usage]]:
+    given = {"by": by, "since": since, "until": until, "workflow": workflow}
+    return Call("GET", _at("usage"), _many(results.Usage), given)
+
+
+def budgets() -> Call[list[results.Budget]]:
+    return Call("GET", _at("budgets"), _many(results.Budget))
+
+
+def put_budget(name: str, given: dict[str, Any]) -> Call[results.Budget]:
+    return Call("PUT", _at("budgets", name), _one(results.Budget), body=given)
+
+
+def remove_budget(name: str) -> Call[None]:
+    return Call("DELETE", _at("budgets", name), _raw)
+
+
 def tables() -> Call[list[results.Table]]:
     return Call("GET", _at("tables"), _many(results.Table))
 

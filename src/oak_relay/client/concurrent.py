@@ -281,6 +281,28 @@ class AsyncClient:
         """The messages of a turn of an agent as they were sent, with the tools that were offered."""
         return await self._send(calls.messages(run_id, turn))
 
+    async def usage(
+        self,
+        by: list[str] | None = None,
+        since: str | None = None,
+        until: str | None = None,
+        workflow: str | None = None,
+    ) -> list[results.Usage]:
+        """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
+        return await self._send(calls.usage(by or [], since, until, workflow))
+
+    async def budgets(self) -> list[results.Budget]:
+        """Budgets and what of them is spent."""
+        return await self._send(calls.budgets())
+
+    async def put_budget(self, name: str, money: float, period: str = "day", workflow: str = "") -> results.Budget:
+        """Set a budget of a workflow, or of all."""
+        return await self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}))
+
+    async def remove_budget(self, name: str) -> None:
+        """Remove a budget."""
+        return await self._send(calls.remove_budget(name))
+
     async def tables(self) -> list[results.Table]:
         """Tables."""
         return await self._send(calls.tables())

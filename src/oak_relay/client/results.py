@@ -207,6 +207,31 @@ class Message(Result):
     at: datetime
 
 
+class Usage(Result):
+    """Sums of what models were asked; `money` in the workspace's currency."""
+
+    day: str | None
+    workflow: str | None
+    alias: str | None
+    credential: str | None
+    source: str | None
+    calls: int
+    input: int
+    cached: int
+    output: int
+    money: float
+
+
+class Budget(Result):
+    name: str
+    workflow: str
+    period: str
+    money: float
+    warn_at: float
+    state: str
+    spent: float
+
+
 class Table(Result):
     name: str
     columns: list[dict[str, str]]

@@ -96,7 +96,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Repl
         exchange, first = await _streamed(name, alias, body, at)
     else:
         exchange = await _post(name, alias, "chat/completions", body, at)
-    shown = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
+    shown: dict[str, Any] = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
     if first is not None:
         shown["first_token"] = round(first, 6)
     if exchange.status != 200:
@@ -265,7 +265,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
         reasoning, text = thought[2].strip(), text[thought.end() :]
     calls = _calls(message)
     usage = _usage(data.get("usage"), ask.messages, text + reasoning + "".join(call["text"] for call in calls))
-    usage["money"] = alias.cost(usage)
+    usage |= {"money": alias.cost(usage), "alias": name, "credential": alias.credential}
     finish = str(choice.get("finish_reason") or "stop")
     shown = {**shown, "reply": text, "finish": finish, "usage": usage}
     if reasoning:

@@ -199,6 +199,7 @@ class _Talk:
     def _count(self, usage: dict[str, Any]) -> None:
         for key in ("input", "cached", "output"):
             self.usage[key] += int(usage.get(key, 0))
+        self.usage |= {name: usage[name] for name in ("alias", "credential") if name in usage}
         self.usage["money"] = round(self.usage["money"] + float(usage.get("money", 0.0)), 9)
 
 

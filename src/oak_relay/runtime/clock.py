@@ -19,6 +19,7 @@ from oak_relay.document.expressions import Template
 from oak_relay.document.models import Poll, Schedule
 from oak_relay.engine.plan import REVISION
 from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.runtime.asked import envelope
 from oak_relay.runtime.boot import MARK
 from oak_relay.runtime.dispatch import dispatch
 from oak_relay.runtime.executor import At, Tools, perform
@@ -27,7 +28,7 @@ from oak_relay.runtime.hints import LOST, Hints
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
-from oak_relay.store import epoch, history, published, queue
+from oak_relay.store import epoch, history, local, published, queue, usage
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import Database
@@ -66,6 +67,7 @@ class Clock:
             (self._dispatch, "published"),
             (self._poll, "polls"),
             (self._maintain, "history"),
+            (self._sum_up, "usage"),
             (self._heartbeat, "heartbeat"),
         ]
         try:
@@ -106,6 +108,25 @@ class Clock:
             task.cancel()
         if listening:
             self._published.clear()
+
+    async def _sum_up(self, connection: asyncpg.Connection) -> float:
+        """Sums of what models cost, and budgets: who listens for `oak.budget` is told when one is nearly or wholly spent."""
+        async with connection.transaction():
+            await usage.sum_up(connection)
+            changed = await usage.look(connection)
+            for row in changed:
+                if row["state"] == "within":
+                    continue
+                told = {name: row[name] for name in ("name", "workflow", "period", "state")}
+                data = {**told, "money": float(row["money"]), "spent": float(row["spent"])}
+                log.warning("budget", **data)
+                event_id = uuids.uuid7()
+                event = envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
+                await local.publish(connection, event_id, "oak.budget", "/budgets", values.dumps(event), None, 0, None)
+        if changed:
+            self._hints.send("published")
+            self._hints.send("config")
+        return 2.0
 
     async def _fire(self, connection: asyncpg.Connection) -> float:
         """Make the runs of schedules that are due; an occurrence and its run are one commit."""

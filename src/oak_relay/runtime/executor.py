@@ -159,8 +159,14 @@ class RunExecutor:
     """The engine's executor for one run."""
 
     def __init__(
-        self, tools: Tools, run_id: UUID, lease_left: Callable[[], float], trace_parent: str | None = None
+        self,
+        tools: Tools,
+        run_id: UUID,
+        lease_left: Callable[[], float],
+        trace_parent: str | None = None,
+        workflow: str = "",
     ) -> None:
+        self._workflow = workflow
         self._tools = tools
         self._run_id = run_id
         self._lease_left = lease_left
@@ -187,6 +193,17 @@ class RunExecutor:
             name = alias.credential if alias else None
         return await self._tools.rates.take(str(name)) if name else 0.0
 
+    def _within_budgets(self, call: Call) -> None:
+        """Raises `StepFailed` (`over_limit`) when a budget that a call would draw on is spent."""
+        spent = self._tools.registry.now.spent
+        for workflow in ("", self._workflow):
+            if workflow in spent and CATALOGUE.get(call.action).worst is not None:
+                raise StepFailed(
+                    "over_limit",
+                    f"the budget {spent[workflow]} is spent, so no model is asked",
+                    fix="raise it (oak-relay budget set), or wait for its next period",
+                )
+
     async def worst(self, call: Call) -> float:
         action = CATALOGUE.get(call.action)
         return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
@@ -199,6 +216,7 @@ class RunExecutor:
         return None if found is None else Outcome(found.output, found.detail, found.usage)
 
     async def perform(self, call: Call) -> Outcome:
+        self._within_budgets(call)
         pieces, run = self._tools.pieces, str(self._run_id)
         piece = None
         if pieces is not None and call.action in STREAMED:

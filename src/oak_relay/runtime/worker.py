@@ -206,7 +206,7 @@ class _Incarnation:
 
     async def _walk(self, claim: Claim, plan: Plan, document: Workflow, recorded: journal.Recorded | None) -> None:
         record = RunJournal(claim, recorded, self._writer, self._registry, plan.workflow)
-        executor = RunExecutor(self._tools, claim.run_id, self._lease.left, claim.trace_parent)
+        executor = RunExecutor(self._tools, claim.run_id, self._lease.left, claim.trace_parent, plan.workflow)
         start = start_of(claim, plan, self._registry, self._settings)
         walk = Walk(plan, record, executor, start, record.spent)
         self._walks[claim.run_id], self._records[claim.run_id] = walk, record

@@ -26,6 +26,7 @@ from oak_relay.store.database import Database, timeline
 from oak_relay.store.journal import EndRow, Fenced, RestRow
 from oak_relay.store.local import EntryRow
 from oak_relay.store.queue import Claim
+from oak_relay.store.usage import Used
 from oak_relay.store.vault import entry_context, run_context, signal_context
 
 log = structlog.get_logger()
@@ -341,14 +342,34 @@ class RunJournal:
             row.steps = int(
                 (over or asked or entry.kind == "value") and "/" not in path
             )  # turns and calls are no steps
-            row.attempts = int(entry.kind == "ended")
+            row.attempts = int(entry.kind == "ended" and ("/" not in path or entry.attempt > 1))
         elif usage and path.endswith("]#end"):
             row.steps, row.attempts = usage["steps"], usage["attempts"]
         if usage and (entry.kind == "ended" or path.endswith("#end")):
             row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
             row.money = str(usage.get("money") or 0)
+            if entry.kind == "ended" and "alias" in usage:
+                row.used = self._used(row, usage)
         self._steps += row.steps
         self._attempts += row.attempts
+
+    def _used(self, row: EntryRow, usage: dict[str, Any]) -> Used:
+        claim = self._claim
+        source = str(claim.event["source"])
+        if source.startswith("/runs/"):
+            source = f"/workflows/{self._workflow}"  # who started it stands with its parent
+        return Used(
+            row.run_id,
+            row.seq,
+            claim.workflow_id,
+            alias=str(usage["alias"]),
+            credential=str(usage.get("credential") or ""),
+            source=source,
+            input=int(usage.get("input") or 0),
+            cached=int(usage.get("cached") or 0),
+            output=int(usage.get("output") or 0),
+            money=Decimal(row.money or "0"),
+        )
 
     def _keep(self, entry: Entry) -> None:
         self._by_path.setdefault(entry.path, []).append(entry)

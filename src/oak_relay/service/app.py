@@ -33,6 +33,7 @@ from oak_relay.service import (
     schedules,
     tables,
     tray,
+    usage,
     workflows,
 )
 from oak_relay.service.parts import Parts, Watch
@@ -95,6 +96,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         models,
         tables,
         hooks,
+        usage,
         metrics,
     ):
         app.include_router(module.router)

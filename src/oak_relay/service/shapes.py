@@ -185,6 +185,31 @@ class SpanOut(BaseModel):
     large: list[LargeOut] = Field(description="Of what only a preview is told here.")
 
 
+class UsageOut(BaseModel):
+    """Sums; of `day`, `workflow`, `alias`, `credential` and `source` those are set that were grouped by."""
+
+    day: str | None = None
+    workflow: str | None = None
+    alias: str | None = None
+    credential: str | None = None
+    source: str | None = None
+    calls: int
+    input: int
+    cached: int
+    output: int
+    money: float
+
+
+class BudgetOut(BaseModel):
+    name: str
+    workflow: str
+    period: str
+    money: float
+    warn_at: float
+    state: str = Field(description="`within`, `warned` or `spent`; when spent, no model is asked.")
+    spent: float
+
+
 class ServerOut(BaseModel):
     name: str
     config: dict[str, Any]

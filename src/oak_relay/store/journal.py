@@ -8,7 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store import artifacts, lanes, local
+from oak_relay.store import artifacts, lanes, local, usage
 from oak_relay.store.local import EntryRow
 from oak_relay.store.tables import MAIN_WORKSPACE
 
@@ -69,7 +69,7 @@ class Batch:
         """Whether one statement writes it all."""
         return not (
             self.rests
-            or any(e.effect is not None and e.effect[0] != "table.add" for e in self.entries)
+            or any(e.used or (e.effect is not None and e.effect[0] != "table.add") for e in self.entries)
             or any(e.lane or e.parent or e.opened for e in self.ends)
         )
 
@@ -174,6 +174,8 @@ async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -
             statement, columns = _statement(batch, pile)
         if pile:
             await pile.write(connection)
+        if used := [row.used for row in batch.entries if row.used]:
+            await usage.write(connection, used)
         if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
         await _settle(connection, batch.ends)

@@ -13,6 +13,7 @@ from oak_relay.document import values
 from oak_relay.engine.memory import is_below
 from oak_relay.store import artifacts, talks
 from oak_relay.store.tables import MAIN_WORKSPACE
+from oak_relay.store.usage import Used
 
 _SEARCHING = ("table.upsert", "table.delete")
 DEEPEST = 16
@@ -44,6 +45,7 @@ class EntryRow:
     effect: tuple[str, dict[str, Any]] | None = None
     workflow_id: UUID | None = None
     depth: int = 0
+    used: Used | None = None
     result: Any = None
     finish_body: Any = None
 

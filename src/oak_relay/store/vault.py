@@ -15,6 +15,7 @@ from oak_relay.models.alias import Alias
 from oak_relay.store.database import Database
 from oak_relay.store.tables import (
     MAIN_WORKSPACE,
+    budget,
     credential,
     model_alias,
     table_def,
@@ -37,6 +38,8 @@ class Snapshot:
     tables: dict[str, dict[str, Any]] = field(default_factory=dict)
     workflows: frozenset[str] = frozenset()
     servers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    spent: dict[str, str] = field(default_factory=dict)
+    """Budgets that are spent: the workflow each is for, empty for all of them, with its name."""
     listening: bool = False
     limited: bool = False
     blanker: Blanker = field(default_factory=lambda: Blanker(()))
@@ -100,7 +103,9 @@ class Vault:
         )
         limits = select(workflow.c.id).where(workflow.c.at_once.is_not(None)).limit(1)
         limited = (await connection.execute(limits)).first() is not None
-        mark = (*(tuple(m) for m in marks), listening, limited)
+        over = await connection.execute(select(budget.c.workflow, budget.c.name).where(budget.c.state == "spent"))
+        spent = {row.workflow: row.name for row in over}
+        mark = (*(tuple(m) for m in marks), listening, limited, tuple(sorted(spent.items())))
         if mark == known.mark:
             return known
         stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
@@ -111,7 +116,7 @@ class Vault:
         blanker = Blanker(form for c in stored.values() for form in c.forms())
         names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
         servers = {r.name: values.loads(r.config) for r in await connection.execute(select(tool_server))}
-        return Snapshot(stored, aliases, tables, names, servers, listening, limited, blanker, mark)
+        return Snapshot(stored, aliases, tables, names, servers, spent, listening, limited, blanker, mark)
 
     def sign(self, text: str) -> str:
         """A signature that only this workspace can make."""

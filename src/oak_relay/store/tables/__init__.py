@@ -6,12 +6,14 @@ from oak_relay.store.tables.moving import lane, listener, pin, published, questi
 from oak_relay.store.tables.people import audit, epoch, member, token, workspace
 from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
 from oak_relay.store.tables.talks import conversation, message
+from oak_relay.store.tables.usage import budget, spent, usage
 from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
 
 __all__ = [
     "MAIN_WORKSPACE",
     "artifact",
     "audit",
+    "budget",
     "conversation",
     "credential",
     "epoch",
@@ -34,11 +36,13 @@ __all__ = [
     "schedule",
     "seen",
     "signal",
+    "spent",
     "table_def",
     "table_row",
     "token",
     "tool_server",
     "trigger",
+    "usage",
     "vault_key",
     "version",
     "wake",

@@ -1,0 +1,134 @@
+"""Tokens and money by day: calls are written with their entries and summed up by a clock; budgets."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+
+from oak_relay.store.tables import MAIN_WORKSPACE
+
+
+@dataclass(frozen=True, slots=True)
+class Used:
+    """What one call of a model used, and for whom: the source of the event that the run came of."""
+
+    run_id: UUID
+    seq: int
+    workflow_id: UUID
+    alias: str
+    credential: str
+    source: str
+    input: int
+    cached: int
+    output: int
+    money: Decimal
+
+
+_EVERY = """
+  SELECT day, workflow_id, alias, credential, source, input, cached, output, money, calls FROM usage WHERE workspace_id = $1
+  UNION ALL SELECT (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, input, cached, output, money, 1
+  FROM spent WHERE workspace_id = $1
+"""
+BY = {
+    "day": "u.day::text",
+    "workflow": "w.name",
+    "alias": "u.alias",
+    "credential": "u.credential",
+    "source": "u.source",
+}
+"""What sums can be grouped by."""
+
+
+async def write(connection: asyncpg.Connection, used: list[Used]) -> None:
+    """Write what calls used; in the commit of their entries."""
+    await connection.executemany(
+        "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money) "
+        "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+        [
+            (MAIN_WORKSPACE, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money)
+            for u in used
+        ],
+    )  # fmt: skip
+
+
+async def sum_up(connection: asyncpg.Connection) -> None:
+    """Put single calls into the sums of their days. What is being summed up elsewhere is left to it."""
+    await connection.execute(
+        "WITH taken AS (SELECT workspace_id, run_id, seq FROM spent WHERE workspace_id = $1 ORDER BY run_id, seq "
+        "LIMIT 10000 FOR UPDATE SKIP LOCKED), "
+        "gone AS (DELETE FROM spent s USING taken WHERE s.workspace_id = taken.workspace_id AND s.run_id = taken.run_id "
+        "AND s.seq = taken.seq RETURNING s.*) "
+        "INSERT INTO usage (workspace_id, day, workflow_id, alias, credential, source, input, cached, output, money, calls) "
+        "SELECT workspace_id, (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, sum(input), sum(cached), "
+        "sum(output), sum(money), count(*) FROM gone GROUP BY 1, 2, 3, 4, 5, 6 ORDER BY 2, 3, 4, 5, 6 "
+        "ON CONFLICT (workspace_id, day, workflow_id, alias, credential, source) DO UPDATE SET input = usage.input + excluded.input, "
+        "cached = usage.cached + excluded.cached, output = usage.output + excluded.output, "
+        "money = usage.money + excluded.money, calls = usage.calls + excluded.calls",
+        MAIN_WORKSPACE,
+    )
+
+
+async def sums(
+    connection: asyncpg.Connection, by: Sequence[str], since: date | None, until: date | None, workflow: str | None
+) -> list[asyncpg.Record]:
+    """Calls, tokens and money grouped by some of `BY`, of days from `since` to `until`."""
+    columns = ", ".join(f"{BY[name]} AS {name}" for name in by)
+    numbers = ", ".join(str(n + 1) for n in range(len(by)))
+    return await connection.fetch(
+        f"SELECT {columns}{', ' if by else ''}coalesce(sum(calls), 0)::bigint AS calls, coalesce(sum(input), 0)::bigint AS input, "
+        "coalesce(sum(cached), 0)::bigint AS cached, coalesce(sum(output), 0)::bigint AS output, coalesce(sum(u.money), 0) AS money "
+        f"FROM ({_EVERY}) AS u JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
+        "WHERE ($2::date IS NULL OR u.day >= $2) AND ($3::date IS NULL OR u.day <= $3) AND ($4::text IS NULL OR w.name = $4) "
+        + (f"GROUP BY {numbers} ORDER BY {numbers}" if by else ""),
+        MAIN_WORKSPACE,
+        since,
+        until,
+        workflow,
+    )
+
+
+async def budgets(connection: asyncpg.Connection) -> list[asyncpg.Record]:
+    """All budgets by name."""
+    return await connection.fetch("SELECT * FROM budget WHERE workspace_id = $1 ORDER BY name", MAIN_WORKSPACE)
+
+
+async def put_budget(connection: asyncpg.Connection, name: str, given: dict[str, Any]) -> None:
+    """Set a budget, new or in place of the one of that name."""
+    await connection.execute(
+        "INSERT INTO budget (workspace_id, name, workflow, period, money, warn_at) VALUES ($1, $2, $3, $4, $5, $6) "
+        "ON CONFLICT (workspace_id, name) DO UPDATE SET workflow = excluded.workflow, period = excluded.period, "
+        "money = excluded.money, warn_at = excluded.warn_at, updated_at = clock_timestamp()",
+        MAIN_WORKSPACE,
+        name,
+        given["workflow"],
+        given["period"],
+        Decimal(str(given["money"])),
+        given["warn_at"],
+    )
+
+
+async def remove_budget(connection: asyncpg.Connection, name: str) -> bool:
+    """Remove a budget; False when there is none."""
+    done = await connection.execute("DELETE FROM budget WHERE workspace_id = $1 AND name = $2", MAIN_WORKSPACE, name)
+    return str(done).endswith("1")
+
+
+async def look(connection: asyncpg.Connection) -> list[asyncpg.Record]:
+    """Compare budgets with what was spent in their period (UTC); returns those whose state is another now."""
+    return await connection.fetch(
+        f"WITH every AS ({_EVERY}), found AS ("
+        "SELECT b.name, coalesce(sum(e.money), 0) AS spent FROM budget b LEFT JOIN workflow w ON w.workspace_id = $1 AND w.name = b.workflow "
+        "LEFT JOIN every e ON (b.workflow = '' OR e.workflow_id = w.id) "
+        "AND e.day >= date_trunc(b.period, now() AT TIME ZONE 'UTC')::date WHERE b.workspace_id = $1 GROUP BY b.name), "
+        "was AS (SELECT name, state FROM budget WHERE workspace_id = $1), "
+        "done AS (UPDATE budget b SET spent = f.spent, updated_at = clock_timestamp(), state = CASE WHEN f.spent >= b.money THEN 'spent' "
+        "WHEN f.spent >= b.money * b.warn_at THEN 'warned' ELSE 'within' END FROM found f "
+        "WHERE b.workspace_id = $1 AND b.name = f.name AND (b.spent <> f.spent OR b.state <> CASE WHEN f.spent >= b.money THEN 'spent' "
+        "WHEN f.spent >= b.money * b.warn_at THEN 'warned' ELSE 'within' END) RETURNING b.*) "
+        "SELECT done.* FROM done JOIN was USING (name) WHERE done.state <> was.state",
+        MAIN_WORKSPACE,
+    )
