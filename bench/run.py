@@ -129,7 +129,7 @@ def steps(bench: Bench, client: Client, workers: int) -> float:
     count, rates = 2000 // bench.scale, []
     for _ in range(3):
         bench.inserts.append(bench.pgbench())
-        asyncio.run(enqueue(bench, client, count))
+        asyncio.run(enqueue_runs(bench, client, "bench-steps", count))
         with contextlib.ExitStack() as stack:
             for number in range(workers):
                 stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
@@ -145,14 +145,12 @@ def steps(bench: Bench, client: Client, workers: int) -> float:
     return statistics.median(rates)
 
 
-async def enqueue(bench: Bench, client: Client, count: int) -> None:
+async def enqueue_runs(bench: Bench, client: Client, workflow: str, count: int) -> None:
     """Runs in the queue, by the API of the service."""
     load = Load("127.0.0.1", bench.port, 32)
     headers = {"Authorization": client._http.headers["authorization"]}
     await load.post(
-        "/api/v1/runs",
-        [json.dumps({"workflow": "bench-steps", "input": {"n": n}}).encode() for n in range(count)],
-        headers,
+        "/api/v1/runs", [json.dumps({"workflow": workflow, "input": {"n": n}}).encode() for n in range(count)], headers
     )
 
 

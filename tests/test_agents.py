@@ -2,6 +2,9 @@
 
 import json
 import signal
+import threading
+from collections import Counter
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import httpx
@@ -274,3 +277,97 @@ triggers: [{trigger: t, event: {type: oak.budget}}]
 steps: [{step: told, set: {what: "${ event.data.name } ${ event.data.state }"}}]
 result: ${ told.what }
 """
+
+
+class Collector:
+    """Keeps the spans that are sent to it (OTLP over HTTP, JSON)."""
+
+    def __init__(self) -> None:
+        self.spans: list[dict] = []
+        self.refuse = 1
+        collector = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_POST(self) -> None:
+                body = json.loads(self.rfile.read(int(self.headers["content-length"])))
+                if collector.refuse:
+                    collector.refuse -= 1
+                    self.send_response(503)
+                else:
+                    collector.spans += [
+                        s for r in body["resourceSpans"] for scope in r["scopeSpans"] for s in scope["spans"]
+                    ]
+                    self.send_response(200)
+                self.end_headers()
+
+            def log_message(self, *_: object) -> None:
+                """Nothing is printed."""
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.url = f"http://127.0.0.1:{self.server.server_port}/v1/traces"
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+
+
+def test_traces_go_to_a_collector_with_the_names_of_the_conventions(lone: Processes):
+    """One trace with the caller's id, also for child runs; a collector that is out of order for a moment loses nothing."""
+    collector = Collector()
+    seed_agents(lone)
+    lone.start_worker(OAK_RELAY_OTLP_ENDPOINT=collector.url)
+    client = lone.client()
+    trace = "4bf92f3577b34da6a3ce929d0e0e4736"
+    reply = httpx.post(
+        f"{lone.url}/hooks/guest-chat", json={"guest": "ada", "message": "How many bunks are free at Upper Tarn?"},
+        headers={"traceparent": f"00-{trace}-00f067aa0ba902b7-01"}, timeout=60,
+    )  # fmt: skip
+    assert "36 bunks" in reply.json()["reply"]
+    until(lambda: sum(s["name"].startswith("run ") for s in collector.spans) == 2)
+    assert {s["traceId"] for s in collector.spans} == {trace}
+    by_name = {s["name"]: s for s in collector.spans}
+    values = {name: {a["key"]: next(iter(a["value"].values())) for a in s["attributes"]} for name, s in by_name.items()}
+    assert by_name["run guest-chat"]["parentSpanId"] == "00f067aa0ba902b7"
+    assert values["invoke_agent reply"]["gen_ai.conversation.id"] == "guest ada"
+    chat = values["chat larch-large"]
+    assert chat["gen_ai.operation.name"] == "chat"
+    assert int(chat["gen_ai.usage.input_tokens"]) > 0
+    assert "gen_ai.output.messages" not in chat
+    tool = by_name["execute_tool bunk_availability"]
+    turn = next(s for s in collector.spans if s["spanId"] == tool["parentSpanId"])
+    assert turn["name"] == "chat larch-large"
+    assert by_name["run bunk-availability"]["parentSpanId"] == tool["spanId"]
+    assert all(int(s["endTimeUnixNano"]) >= int(s["startTimeUnixNano"]) > 10**18 for s in collector.spans)
+    ids = {s["spanId"] for s in collector.spans}
+    assert len(ids) == len(collector.spans)
+    assert all(s["parentSpanId"] in {*ids, "00f067aa0ba902b7"} for s in collector.spans)
+    assert client.runs(workflow="guest-chat").runs[0].state == "succeeded"
+    collector.server.shutdown()
+
+
+def test_a_worker_killed_in_the_middle_of_an_agent_loses_and_repeats_no_turn(lone: Processes):
+    """Really killed, between a reply and its record and at odd moments: what is recorded is not bought twice."""
+    seed_agents(lone)
+    client = lone.client()
+    worker = lone.start_worker()
+    runs = []
+    for kind, path, seconds in (("slow_after", "chat", 8), ("slow_after", "weather", 8), ("slow", "chat", 8)):
+        lone.fault(service="weather" if path == "weather" else "model", kind=kind, seconds=seconds, times=1)
+        run = client.start("morning-conditions")
+        until(lambda: lone.received()["faults"] == 0)
+        lone.kill(worker)
+        worker = lone.start_worker()
+        runs.append(run.id)
+    for run_id in runs:
+        assert ended(lone, run_id).run.state == "succeeded"
+        trace = client.trace(run_id)
+        lost = [a for s in trace.spans for a in s.attempts if a.state == "lost"]
+        assert all("possibly spent" in a.note for a in lost)
+    twice = lone.rows(
+        "SELECT path FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
+    )
+    assert not twice
+    lost = Counter(
+        f"{r['run_id']}:{r['path']}" for r in lone.rows("SELECT run_id, path FROM journal WHERE kind = 'lost'")
+    )
+    assert lost
+    more = {key: count - 1 for key, count in lone.worked().items() if count > 1}
+    assert all(lost[key] >= extra for key, extra in more.items()), "a call was repeated that no trace shows"
+    assert len(client.rows("conditions")) == 7

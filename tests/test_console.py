@@ -177,7 +177,8 @@ def test_a_model_is_tested_with_an_answer(page: Page, oak: Processes):
 
 
 @pytest.mark.parametrize(
-    "path", ["/workflows", "/workflows/booking-triage", "/runs", "/tray", "/schedules", "/credentials", "/models", "/usage"]
+    "path",
+    ["/workflows", "/workflows/booking-triage", "/runs", "/tray", "/schedules", "/credentials", "/models", "/usage"],
 )
 def test_pages_fit_a_narrow_screen(page: Page, oak: Processes, path):
     page.set_viewport_size({"width": 400, "height": 800})

@@ -24,6 +24,7 @@ from oak_relay.runtime.hints import LOST
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.telemetry import span_id, trace_id
 from oak_relay.store import rows, talks, workflows
 from oak_relay.store.database import Database, raw
 
@@ -45,7 +46,7 @@ class Tools:
         self.http = httpx.AsyncClient(
             follow_redirects=False,
             trust_env=False,
-            limits=httpx.Limits(max_connections=400, max_keepalive_connections=100),
+            limits=httpx.Limits(max_connections=2000, max_keepalive_connections=400),
         )
 
     async def close(self) -> None:
@@ -170,7 +171,7 @@ class RunExecutor:
         self._tools = tools
         self._run_id = run_id
         self._lease_left = lease_left
-        self._trace = trace_parent.split("-")[1] if trace_parent else run_id.hex
+        self._trace = trace_id(run_id, trace_parent)
 
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
         declared = CATALOGUE.get(action)
@@ -240,7 +241,7 @@ class RunExecutor:
 
     def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> At:
         def parent() -> str:
-            return f"00-{self._trace}-{values.digest(call.path, str(call.attempt))}-01"
+            return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
         return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left, piece)
 

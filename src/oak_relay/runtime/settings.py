@@ -34,6 +34,11 @@ class Settings(BaseSettings):
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")
     reach: list[str] = Field(default_factory=list, description="Hosts that actions may call; empty for all.")
+    otlp_endpoint: str = Field(
+        "", description="Where traces of ended runs are sent (OTLP over HTTP, JSON), if anywhere."
+    )
+    otlp_credential: str = Field("", description="The stored credential for it.")
+    otlp_content: bool = Field(False, description="Whether answers and arguments of tools are sent along.")
     programs: bool = Field(False, description="Whether tool servers may be programs that are started here.")
     log_format: str = Field("text", pattern="^(text|json)$")
     first_password: SecretStr | None = Field(

@@ -25,6 +25,7 @@ from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
+from oak_relay.runtime.telemetry import Exporter
 from oak_relay.runtime.writer import Fenced, JournalWriter, RunJournal
 from oak_relay.store import journal, queue
 from oak_relay.store.database import Database, raw
@@ -46,6 +47,7 @@ class Worker:
         self._hints = hints
         self._tools = Tools(database, registry, settings.reach)
         self._tools.pieces = Pieces(hints)
+        self.exporter = Exporter(settings, database, registry) if settings.otlp_endpoint else None
         self._awake = asyncio.Event()
         self._stopping = asyncio.Event()
         hints.on("queue", lambda _: self._awake.set())
@@ -60,6 +62,7 @@ class Worker:
         self._awake.set()
 
     async def run(self) -> None:
+        exporting = asyncio.create_task(self.exporter.run()) if self.exporter else None
         try:
             while not self._stopping.is_set():
                 self._incarnation = _Incarnation(self)
@@ -73,7 +76,11 @@ class Worker:
                 except Exception:
                     log.exception("worker broke; beginning anew")
                     await asyncio.sleep(2)
+            if self.exporter:
+                await self.exporter.drain()
         finally:
+            if exporting:
+                exporting.cancel()
             await self._tools.close()
 
     def _look(self) -> None:
@@ -223,6 +230,8 @@ class _Incarnation:
                 outcome = await walk.walk()
             if isinstance(outcome, Finished):
                 await record.end(outcome)
+                if self._worker.exporter:
+                    self._worker.exporter.put(claim.run_id)
             else:
                 await record.rest(outcome, claim.worked + time.monotonic() - began)
         except (Fenced, *LOST):

@@ -50,6 +50,7 @@ def add(app: FastAPI, ledger: Ledger) -> None:
                 return answer
             ledger.worked[request.headers.get("idempotency-key", "")] += 1
             ledger.note("weather", request, said["params"], 200)
+            await ledger.after("weather", request)
         headers = {"Mcp-Session-Id": uuid.uuid4().hex} if method == "initialize" else {}
         message = json.dumps({"jsonrpc": "2.0", "id": said["id"], **_answer(method, said.get("params") or {})})
         if "text/event-stream" in request.headers.get("accept", "") and method == "tools/call":
