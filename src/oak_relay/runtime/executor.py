@@ -21,12 +21,13 @@ from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.hints import LOST
+from oak_relay.runtime.outbound import Pools
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.telemetry import span_id, trace_id
 from oak_relay.store import rows, talks, workflows
-from oak_relay.store.database import Database, raw
+from oak_relay.store.database import Database
 
 log = structlog.get_logger()
 STREAMED = ("model.answer", "agent.turn")
@@ -43,11 +44,7 @@ class Tools:
         self.used: set[str] = set()
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
-        self.http = httpx.AsyncClient(
-            follow_redirects=False,
-            trust_env=False,
-            limits=httpx.Limits(max_connections=2000, max_keepalive_connections=400),
-        )
+        self.http = httpx.AsyncClient(follow_redirects=False, trust_env=False, transport=Pools())
 
     async def close(self) -> None:
         await self.http.aclose()
@@ -109,9 +106,8 @@ class At:
         known = self.table(table)
         if values.unstorable(match):
             return []
-        async with self._tools.database.connect() as connection:
-            found = await rows.find(connection, known["id"], match, limit)
-        return [row["row"] for row in found]
+        async with self._tools.database.reading() as connection:
+            return await rows.look(connection, known["id"], known["searched"], match, limit)
 
     def now(self) -> datetime:
         return datetime.now(UTC)
@@ -126,8 +122,8 @@ class At:
         return {"kind": found.kind, "title": document.title, "note": document.note, "input": document.input}
 
     async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
-        async with self._tools.database.connect() as connection:
-            return await talks.window(await raw(connection), values.storable_text(key), turns)
+        async with self._tools.database.reading() as connection:
+            return await talks.window(connection, values.storable_text(key), turns)
 
     async def _server(self, name: str) -> servers.ToolServer:
         found = await self._tools.registry.find("servers", name)

@@ -1,5 +1,6 @@
 """The connection to PostgreSQL: one pool per process, and migrations."""
 
+import asyncio
 import re
 from collections.abc import AsyncIterator, Iterator
 from contextlib import asynccontextmanager, contextmanager, nullcontext
@@ -18,6 +19,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_en
 from oak_relay.store import history
 from oak_relay.store.tables import MAIN_WORKSPACE
 
+_READERS = 6
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -56,6 +58,8 @@ class Database:
         self.dsn = url.replace("postgresql+asyncpg://", "postgresql://")
         self._direct = direct
         self.pooled = pooled
+        self._readers = asyncio.Semaphore(_READERS)
+        self._idle: list[asyncpg.Connection] = []
         first = re.sub(r",[^/?]+", "", self.dsn)  # the engine itself only sees one of several hosts
         arguments: dict[str, Any] = {"async_creator_fn": lambda *_, **__: self.connect_directly()}
         if pooled:
@@ -111,7 +115,26 @@ class Database:
         except asyncpg.TargetServerAttributeNotMatched as error:
             raise ConnectionError(f"no server takes writes: {error}") from error
 
+    @asynccontextmanager
+    async def reading(self) -> AsyncIterator[asyncpg.Connection]:
+        """A direct connection for one short read among many at once; those who come when all are lent wait. Raises what
+        the driver raises when the server is lost."""
+        async with self._readers:
+            connection = next((c for c in self._idle if not c.is_closed()), None)
+            if connection is None:
+                connection = await self.connect_directly()
+            else:
+                self._idle.remove(connection)
+            try:
+                yield connection
+            except BaseException:
+                connection.terminate()  # it may be in the middle of something
+                raise
+            self._idle.append(connection)
+
     async def close(self) -> None:
+        for connection in self._idle:
+            connection.terminate()
         await self.engine.dispose()
 
     async def migrate(self) -> None:

@@ -3,6 +3,7 @@
 from typing import Any
 from uuid import UUID
 
+import asyncpg
 import uuid_utils.compat as uuids
 from sqlalchemy import Text, cast, delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -57,6 +58,23 @@ async def find(
         query = query.where(table_row.c.id > after)
     found = await connection.execute(query.order_by(table_row.c.id).limit(limit))
     return [{"id": str(r.id), "row": values.loads(r.data), "updated_at": r.updated_at} for r in found]
+
+
+async def look(
+    connection: asyncpg.Connection, table_id: UUID, searched: bool, match: dict[str, Any], limit: int
+) -> list[dict[str, Any]]:
+    """Rows whose columns have the values of `match`, oldest first, for steps; `searched`: its rows are indexed by them."""
+    given: list[Any] = [MAIN_WORKSPACE, table_id, limit]
+    where = ""
+    if match:
+        where = f"AND {'searched AND ' if searched else ''}data @> $4::text::jsonb"
+        given.append(values.dumps(match))
+    found = await connection.fetch(
+        "SELECT data::text AS data FROM table_row WHERE workspace_id = $1 AND table_id = $2 "
+        f"{where} ORDER BY id LIMIT $3",
+        *given,
+    )
+    return [values.loads(row["data"]) for row in found]
 
 
 async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, Any]]) -> None:

@@ -105,14 +105,18 @@ class Vault:
         limited = (await connection.execute(limits)).first() is not None
         over = await connection.execute(select(budget.c.workflow, budget.c.name).where(budget.c.state == "spent"))
         spent = {row.workflow: row.name for row in over}
-        mark = (*(tuple(m) for m in marks), listening, limited, tuple(sorted(spent.items())))
+        searched = (await connection.execute(select(func.count()).where(table_def.c.searched))).scalar()
+        mark = (*(tuple(m) for m in marks), listening, limited, searched, tuple(sorted(spent.items())))
         if mark == known.mark:
             return known
         stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
         aliases = {
             r.name: Alias.model_validate(values.loads(r.config)) for r in await connection.execute(select(model_alias))
         }
-        tables = {r.name: {"id": r.id, "columns": r.columns} for r in await connection.execute(select(table_def))}
+        tables = {
+            r.name: {"id": r.id, "columns": r.columns, "searched": r.searched}
+            for r in await connection.execute(select(table_def))
+        }
         blanker = Blanker(form for c in stored.values() for form in c.forms())
         names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
         servers = {r.name: values.loads(r.config) for r in await connection.execute(select(tool_server))}
