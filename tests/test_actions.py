@@ -32,6 +32,7 @@ class Outside:
             return found
 
         self.http = httpx.AsyncClient(transport=httpx.MockTransport(note))
+        self.piece = None
         self.key, self.trace_parent, self.timeout, self.money = "run:step", "00-1-2-01", 5.0, money
 
     async def credential(self, name):
@@ -83,7 +84,8 @@ async def test_what_is_sent_to_a_model():
     ]
     assert (body["model"], body["temperature"]) == ("larch-large", 0.2)
     assert result.output["text"] == "A warden."
-    assert result.usage == {"input": 100, "cached": 0, "output": 10, "money": pytest.approx(0.00028)}
+    counted = {"input": 100, "cached": 0, "output": 10, "money": pytest.approx(0.00028)}
+    assert result.usage == {**counted, "alias": "careful", "credential": "models"}
     assert "a-secret-token" not in json.dumps(result.detail)
 
 
