@@ -6,10 +6,13 @@ from datetime import timedelta
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
+from oak_relay.engine.agent import placed, sent
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import compile_plan
@@ -397,3 +400,58 @@ async def test_an_agent_is_told_as_a_tree():
     assert parent("found/turn[0]/a[0]") == "found/turn[0]"
     assert parent("found/turn[0]/a[0].or1") == "found/turn[0]/a[0]"
     assert parent("each[3].found/turn[0]") == "each[3].found"
+
+
+async def test_a_person_is_asked_as_a_tool():
+    person = tool("ask", kind="ask", whom="a warden", choices=None, places={"question": ["question"]}, **{"with": {}})
+    person["parameters"] = {"type": "object", "required": ["question"], "properties": {"question": {"type": "string"}}}
+    outside = Outside([calls(("ask", {"question": "Is the spring dry?"})), says("it is")], [person])
+    journal = MemoryJournal(outside.apply)
+    outcome = await walked(outside, journal)
+    path = "found/turn[0]/ask[0]"
+    assert outcome.wakes == ((path, None),)
+    assert outside.applied[-1].data["text"] == "found asks a warden: Is the spring dry?"
+    journal.signals[path] = {"choice": None, "text": "since Monday", "by": "Ewa"}
+    assert (await walked(outside, journal)).result["text"] == "it is"
+    assert json.loads(outside.sent[-1][-1]["content"]) == {"choice": None, "text": "since Monday", "by": "Ewa"}
+
+
+async def test_a_tool_that_takes_too_long_is_told_as_such():
+    outside = Outside([calls(("a", {"q": "x"})), says("no luck")], [tool("a")])
+    outside.failing["test.a"] = StepFailed(
+        "timeout", "test.a gave no answer within 5 s", fix="raise the step's timeout", reached="maybe"
+    )
+    journal = MemoryJournal(outside.apply)
+    outcome = await walked(outside, journal)
+    assert outcome.result["text"] == "no luck"
+    assert json.loads(outside.sent[-1][-1]["content"])["kind"] == "timeout"
+    assert len([e for e in journal.log if e.path == "found/turn[0]/a[0]" and e.kind == "ended"]) == 3  # tried as usual
+
+
+async def test_what_a_turn_was_sent_follows_from_the_record():
+    schema = {"type": "object", "required": ["sum"], "properties": {"sum": {"type": "number"}}}
+    outside = Outside([*SIX[:2], says("none"), says({"sum": 3})], [tool("a"), tool("b", 1)], gives=schema)
+    journal = MemoryJournal(outside.apply)
+    await walked(outside, journal)
+    bodies = {e.path: e.body for e in journal.log if e.kind in ("ended", "closed")}
+    for number, messages in enumerate(outside.sent):
+        told = sent(bodies, "found", f"found/turn[{number}]")
+        assert told is not None
+        assert told["messages"] == messages
+        assert [t["name"] for t in told["tools"]] == ["a", "b"]
+    assert sent(bodies, "found", "found/turn[9]") is None
+    assert sent(bodies, "other", "other/turn[0]") is None
+
+
+@given(st.dictionaries(st.sampled_from(["a", "b", "c"]), st.integers(), max_size=3))
+def test_arguments_stand_where_fields_were_open(arguments: dict[str, int]):
+    fixed = {"x": {"deep": [1, {}]}, "y": 2}
+    made = placed({"with": fixed, "places": {"a": ["x", "deep", 1, "a"], "b": ["z"], "c": ["x", "c"]}}, arguments)
+    assert made["y"] == 2
+    assert made["x"]["deep"][1] == ({"a": arguments["a"]} if "a" in arguments else {})
+    assert made.get("z") == arguments.get("b")
+    assert made["x"].get("c") == arguments.get("c")
+    assert fixed == {"x": {"deep": [1, {}]}, "y": 2}
+    assert placed({"with": {"server": "s", "arguments": {"k": 1}}, "places": None, "into": "arguments"}, arguments)[
+        "arguments"
+    ] == {"k": 1, **arguments}

@@ -1,7 +1,9 @@
 """Agents with real processes: the demo's workflows, conversations across a restart, tool servers, approvals."""
 
+import base64
 import json
 import signal
+import sys
 import threading
 from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -10,7 +12,8 @@ from pathlib import Path
 import httpx
 import pytest
 
-from oak_relay.client.errors import Invalid, NotFound
+from oak_relay.client.errors import Invalid, NotFound, Problem
+from oak_relay.standins.senses import recording
 from tests.conftest import ROOT, Processes, seed_agents, until
 
 
@@ -371,3 +374,149 @@ def test_a_worker_killed_in_the_middle_of_an_agent_loses_and_repeats_no_turn(lon
     more = {key: count - 1 for key, count in lone.worked().items() if count > 1}
     assert all(lost[key] >= extra for key, extra in more.items()), "a call was repeated that no trace shows"
     assert len(client.rows("conditions")) == 7
+
+
+def test_one_talks_with_an_agent_of_a_draft_and_nothing_is_kept(ready: Processes):
+    client = ready.client()
+    text = (ROOT / "demo" / "workflows" / "guest-chat.yaml").read_text()
+    before = len(client.conversations(500)), ready.sql("SELECT count(*) FROM run")
+    first = client.talk(text, "May I bring a dog to Glasswater?", input={"guest": "x", "message": ""})
+    assert "annex of Glasswater" in first.text
+    assert [m["role"] for m in first.messages] == ["user", "assistant", "tool", "assistant"]
+    assert [s.kind for s in first.spans] == ["step", "open", "turn", "call", "turn"]
+    assert first.tokens > 0
+    assert first.money > 0
+    second = client.talk(text, "And at Marmot Saddle?", first.messages, input={"guest": "x", "message": ""})
+    assert "As I said of Glasswater" in second.text
+    retried = client.talk(
+        text, "How many bunks are free at Upper Tarn?", first.messages, input={"guest": "x", "message": ""}
+    )
+    assert "starts no other run" in str(retried.spans[-2].error) or retried.text
+    assert (len(client.conversations(500)), ready.sql("SELECT count(*) FROM run")) == before
+    wrong = client.talk(text, "${ nothing }", input={"guest": "x", "message": ""})  # what is said is no expression
+    assert wrong.error is None
+    with pytest.raises(Invalid, match="no agent"):
+        client.talk("oak: 1\nworkflow: w\nsteps: [{step: a, wait: 1s}]\n", "hello")
+
+
+def test_what_an_agent_would_be_sent_is_shown_before_paying(ready: Processes):
+    client = ready.client()
+    asked = len(ready.received()["received"])
+    text = (ROOT / "demo" / "workflows" / "guest-chat.yaml").read_text()
+    shown = client.render(text, "reply", {"guest": "x", "message": "May I?"})
+    assert [m["role"] for m in shown["messages"]] == ["system", "user"]
+    assert "house rules" in shown["messages"][0]["content"]
+    assert shown["messages"][1]["content"] == "May I?"
+    assert [t["name"] for t in shown["tools"]] == ["house_rules_find", "bunk_availability"]
+    assert shown["tools"][0]["parameters"]["properties"]["where"]["properties"].keys() == {"topic", "rule"}
+    assert len([r for r in ready.received()["received"] if r["service"] == "model"][asked:]) == 0
+
+
+def test_a_model_that_is_not_offered_is_refused_with_the_nearest(ready: Processes):
+    client = ready.client()
+    with pytest.raises(Invalid, match="larch-small"):
+        client.put_model("typo", url=f"{ready.standins}/v1", model="larch-smal", credential="models")
+    with pytest.raises(NotFound):
+        client.put_model(
+            "fell", url=f"{ready.standins}/v1", model="larch-small", credential="models", fallbacks=["nobody"]
+        )
+    client.put_model("later", url="http://127.0.0.1:9/v1", model="anything")  # its server does not answer: let through
+
+
+LABELS = """
+oak: 1
+workflow: labels
+input: {type: object}
+steps:
+  - step: kind
+    do: model.label
+    with:
+      model: quick
+      text: ${ input.text }
+      labels: {lost: {means: something was left behind, examples: [my scarf is gone]}, thanks: says thank you}
+      otherwise: neither
+result: ${ kind }
+"""
+
+
+def test_a_label_may_be_none_of_these_and_says_how_sure_it_is(ready: Processes):
+    client = ready.client()
+    client.live(client.save(LABELS).workflow)
+    found = ended(ready, client.start("labels", {"text": "I left my scarf behind"}).id).result
+    assert (found["label"], found["confidence"]) == ("lost", 0.9)
+    assert ended(ready, client.start("labels", {"text": "xyz"}).id).result["label"] == "neither"
+
+
+SENSES = """
+oak: 1
+workflow: senses
+input: {type: object}
+steps:
+  - {step: heard, do: model.transcribe, with: {model: quick, audio: "${ input.audio }"}}
+  - {step: near, do: model.embed, with: {model: quick, texts: ["${ heard.text }", "dogs at Glasswater", "trains"]}}
+result: {text: "${ heard.text }", vectors: "${ near.vectors }", money: "${ heard.money + near.money }"}
+"""
+
+
+def test_speech_becomes_text_and_texts_become_vectors(ready: Processes):
+    client = ready.client()
+    client.live(client.save(SENSES).workflow)
+    audio = base64.b64encode(recording("May my dogs sleep at Glasswater?")).decode()
+    found = ended(ready, client.start("senses", {"audio": audio}).id)
+    assert found.run.state == "succeeded", found.run.error
+    assert found.result["text"] == "May my dogs sleep at Glasswater?"
+    first, near, far = found.result["vectors"]
+    closeness = lambda one: sum(a * b for a, b in zip(first, one, strict=True))  # noqa: E731
+    assert closeness(near) > closeness(far)
+    assert found.run.money == pytest.approx(found.result["money"])
+    wrong = ended(ready, client.start("senses", {"audio": "no base64!"}).id)
+    assert wrong.run.error["kind"] == "invalid"
+
+
+PROGRAM = """
+import json, sys
+for line in sys.stdin:
+    asked = json.loads(line)
+    if "id" not in asked:
+        continue
+    if asked["method"] == "initialize":
+        told = {"protocolVersion": "2025-06-18", "capabilities": {"tools": {}}, "serverInfo": {"name": "bell", "version": "1"}}
+    elif asked["method"] == "tools/list" and not asked["params"].get("cursor"):
+        told = {"tools": [{"name": "ring", "description": "Ring the bell of a hut", "inputSchema": {"type": "object", "required": ["hut"],
+                "properties": {"hut": {"type": "string"}}}}], "nextCursor": "more"}
+    elif asked["method"] == "tools/list":
+        told = {"tools": [{"name": "silence", "description": "No bell", "inputSchema": {"type": "object"}}]}
+    else:
+        hut = asked["params"]["arguments"]["hut"]
+        told = {"content": [{"type": "text", "text": "The bell of " + hut + " rang"}]} if hut != "Nowhere" else {"content": [], "isError": True}
+    print(json.dumps({"jsonrpc": "2.0", "method": "notifications/message", "params": {}}), flush=True)
+    print(json.dumps({"jsonrpc": "2.0", "id": asked["id"], "result": told}), flush=True)
+"""
+RINGS = """
+oak: 1
+workflow: rings
+input: {type: object}
+steps: [{step: rung, do: server.call, with: {server: bell, tool: ring, arguments: {hut: "${ input.hut }"}}}]
+result: ${ rung }
+"""
+
+
+def test_a_tool_server_may_be_a_program_where_that_is_allowed(ready: Processes, lone: Processes, tmp_path: Path):
+    script = tmp_path / "bell.py"
+    script.write_text(PROGRAM)
+    with pytest.raises(Problem, match="starts no programs"):
+        ready.client().put_server("bell", command=[sys.executable, str(script)])
+    lone.kill(lone.running[1])
+    lone.environment["OAK_RELAY_PROGRAMS"] = "true"
+    lone.start("serve")
+    until(lambda: httpx.get(f"{lone.url}/health/ready").is_success, 60)
+    lone.start_worker()
+    client = lone.client()
+    client.put_server("bell", command=[sys.executable, str(script)])
+    assert [t["name"] for t in client.test_server("bell").tools] == ["ring", "silence"]
+    client.save(RINGS)
+    assert ended(lone, client.start("rings", {"hut": "Glasswater"}).id).result == "The bell of Glasswater rang"
+    failed = ended(lone, client.start("rings", {"hut": "Nowhere"}).id).run.error
+    assert failed["message"].startswith("bell.ring")
+    client.put_server("bell", command=["/no/such/program"])
+    assert "cannot be started" in client.test_server("bell").sentence

@@ -226,7 +226,7 @@ def test_a_models_test_lists_what_is_offered_and_an_answer(client, oak):
     found = client.test_model("quick")
     assert (found.ok, found.offered) == (True, ["larch-large", "larch-small"])
     assert found.reply
-    client.put_model("gone", url=f"{oak.standins}/v1", model="larch-smal", credential="models")
+    client.put_model("gone", url=f"{oak.standins}/v1", model="larch-smal", credential="models", unseen=True)
     assert "nearest: larch-small" in client.test_model("gone").sentence
     client.remove_model("gone")
 

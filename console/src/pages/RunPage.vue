@@ -25,16 +25,28 @@ const run = computed(() => moved.value ?? page.data.value?.run ?? null)
 const over = computed(() => ['succeeded', 'failed', 'cancelled', 'set aside'].includes(run.value?.state ?? ''))
 watch(trace.data, (now) => now && (spans.value = now.spans), { immediate: true })
 
+// What models are just writing: told in pieces; another attempt begins anew, and the record takes their place.
+interface Piece { path: string; attempt: number; at: number; text: string }
+const writing = ref<Record<string, Piece>>({})
+function write(piece: Piece): void {
+  const before = writing.value[piece.path]
+  const text = before?.attempt === piece.attempt ? before.text.slice(0, piece.at) : ''
+  writing.value = { ...writing.value, [piece.path]: { ...piece, text: text + piece.text } }
+}
+const written = (path: string) => (writing.value = Object.fromEntries(Object.entries(writing.value).filter(([key]) => key !== path)))
+
 const now = ref(Date.now())
 const clock = window.setInterval(() => (now.value = Date.now()), 500)
 onScopeDispose(() => window.clearInterval(clock))
 const stop = useStream(`/api/v1/runs/${props.id}/stream`, {
   span: (given) => {
     const span = given as Span
+    if (span.state !== 'running' && writing.value[span.path]) written(span.path)
     const at = spans.value.findIndex((s) => s.path === span.path)
     if (at < 0) spans.value = [...spans.value, span]
     else spans.value = spans.value.with(at, span)
   },
+  piece: (given) => write(given as Piece),
   run: (given) => {
     moved.value = given as Run
     if (over.value) {
@@ -100,6 +112,9 @@ const related = computed(() => [
     </div>
     <p v-if="!over && page.data.value.why" class="why">{{ page.data.value.why }} <RouterLink v-if="page.data.value.questions" to="/tray">Answer it in the tray</RouterLink></p>
 
+    <div v-if="!over && Object.keys(writing).length" class="writing" role="status" aria-label="Being written">
+      <p v-for="(one, path) in writing" :key="path"><span class="quiet mono">{{ path }}</span> {{ one.text }}</p>
+    </div>
     <ProblemNote v-if="trace.error.value" :problem="trace.error.value" />
     <RunScript v-if="trace.data.value" v-model:items="items" :lines="trace.data.value.script" :spans="spans" :from="from" :to="to" :chosen="span?.path ?? ''" @choose="choose" />
     <div class="below">
@@ -131,6 +146,8 @@ dt { font-weight: 400; color: var(--relay-quiet); font-size: 0.85rem; }
 dd { margin: 0; font-weight: 550; }
 .cause { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin-bottom: 1rem; }
 .related { margin: 0; }
+.writing { border-left: 3px solid var(--relay-running); padding-left: 0.75rem; margin-bottom: 1rem; }
+.writing p { margin: 0; white-space: pre-wrap; overflow-wrap: anywhere; }
 .why { color: var(--relay-waiting); }
 .below { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 2rem; margin-top: 1.5rem; }
 .below h2 { margin: 1rem 0 0.3rem; }

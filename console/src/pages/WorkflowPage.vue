@@ -8,6 +8,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ScriptView from '../components/ScriptView.vue'
 import StateMark from '../components/StateMark.vue'
+import TalkPanel from '../components/TalkPanel.vue'
 import YamlEditor from '../components/YamlEditor.vue'
 import { moment } from '../lib/format'
 import { useStream } from '../lib/live'
@@ -194,6 +195,7 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
       <section aria-label="Document">
         <h2>Document</h2>
         <YamlEditor ref="editor" v-model="text" :findings="checked?.findings ?? []" @save="save" />
+        <TalkPanel v-if="checked?.sound && checked.agents.length" :text="text" :agents="checked.agents" :sample="checked.sample" class="mt-4" />
       </section>
     </div>
 

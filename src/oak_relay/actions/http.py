@@ -227,7 +227,11 @@ async def send(
 
 def request_shown(request: httpx.Request, credential: str | None) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
-    body = request.content.decode("utf-8", "replace")[:_SHOWN] if request.content else ""
+    content = request.read()
+    if request.headers.get("content-type", "").startswith("multipart/"):
+        body = f"({len(content):,} bytes)"
+    else:
+        body = content.decode("utf-8", "replace")[:_SHOWN]
     return {
         "method": request.method,
         "url": str(request.url),

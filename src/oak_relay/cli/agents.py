@@ -1,14 +1,19 @@
 """`server`: tool servers; `conversation`: what was said."""
 
 import argparse
+import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from rich.markup import escape
 
-from oak_relay.cli.output import OUT, moment, show, table, working
+from oak_relay.cli.output import OUT, moment, money, show, state, table, working
+from oak_relay.cli.trace import spans_tree
+from oak_relay.cli.workflows import given_json
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
+from oak_relay.client.results import Talked
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -31,12 +36,66 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         parser = group.add_parser(name, help=what)
         parser.add_argument("name")
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+    parser = commands.add_parser(
+        "talk", help="talk with an agent of a draft; nothing is kept", epilog="example: oak-relay talk guest-chat.yaml",
+        description="Say something and read the answer. /clear begins anew, /retry takes the last answer back and asks again, "
+        "/trace shows what was done, an empty line or Ctrl-D ends.",
+    )  # fmt: skip
+    parser.add_argument("file", type=Path)
+    parser.add_argument("--step", default="", help="which agent, where there are several")
+    parser.add_argument("--input", help="a sample of the workflow's input, as JSON or a file")
+    parser.set_defaults(run=lambda a: talk_cmd(a, client(a)))
     group = commands.add_parser("conversation", help="what was said").add_subparsers(metavar="what", required=True)
     group.add_parser("list", help="the latest first").set_defaults(run=lambda a: list_conversations(a, client(a)))
     for name, what, call in (("show", "what was said in one", show_conversation), ("forget", "remove one", forget)):
         parser = group.add_parser(name, help=what)
         parser.add_argument("key")
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+
+
+def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    text, data = arguments.file.read_text(), given_json(arguments.input)
+    history: list[list[dict[str, Any]]] = [[]]
+    said, last = "", None
+    while True:
+        try:
+            line = input("> " if sys.stdin.isatty() else "").strip()
+        except EOFError:
+            return 0
+        if not line:
+            return 0
+        if line == "/clear":
+            history, said, last = [[]], "", None
+            OUT.print("[dim]forgotten[/]")
+            continue
+        if line == "/trace":
+            spans_tree(last.spans if last else [], {}, full=True)
+            continue
+        if line == "/retry":
+            if not said:
+                continue
+            history = history[:-1] or [[]]
+            line = said
+        said = line
+        with working("thinking …"):
+            last = client.talk(text, line, history[-1], arguments.step, data)
+        history.append(last.messages)
+        _told(last)
+
+
+def _told(last: Talked) -> None:
+    calls = [s for s in last.spans if s.kind == "call"]
+    for call in calls:
+        OUT.print(f"[dim]{state(call.state)} {call.path.rpartition('/')[2].partition('[')[0]}[/]")
+    if last.error:
+        OUT.print(f"[red]{last.error['kind']}[/]: {escape(last.error['message'])}")
+    elif last.waits:
+        OUT.print(f"[yellow]it would rest at {last.waits}[/]")
+    else:
+        OUT.print(escape(last.text))
+        if last.why:
+            OUT.print(f"[yellow]{escape(last.why)}[/]")
+    OUT.print(f"[dim]{last.tokens} tokens, money {money(last.money)}[/]")
 
 
 def add_server(arguments: argparse.Namespace, client: Client) -> int:

@@ -94,6 +94,10 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--price-cached", type=float, default=0)
     parser.add_argument("--price-out", type=float, default=0, help="money per million tokens written")
     parser.add_argument("--max-tokens", type=int, default=1024)
+    parser.add_argument(
+        "--fallback", action="append", default=[], help="an alias that is asked when it is not available"
+    )
+    parser.add_argument("--unseen", action="store_true", help="also when its server does not offer the model")
     parser.set_defaults(run=lambda a: add_model(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
     _named(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
@@ -109,6 +113,8 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
         credential=arguments.credential,
         prices=prices,
         max_tokens=arguments.max_tokens,
+        fallbacks=arguments.fallback,
+        unseen=arguments.unseen,
     )
     if not show(stored, arguments.json):
         OUT.print(f"{stored.name} is {stored.config['model']}. Try it: oak-relay model test {stored.name}")

@@ -174,8 +174,8 @@ def models() -> Call[list[results.Alias]]:
     return Call("GET", _at("models"), _many(results.Alias))
 
 
-def put_model(name: str, given: dict[str, Any]) -> Call[results.Alias]:
-    return Call("PUT", _at("models", name), _one(results.Alias), body=given)
+def put_model(name: str, given: dict[str, Any], unseen: bool) -> Call[results.Alias]:
+    return Call("PUT", _at("models", name), _one(results.Alias), {"unseen": unseen or None}, body=given)
 
 
 def remove_model(name: str) -> Call[None]:
@@ -216,6 +216,10 @@ def forget(key: str) -> Call[None]:
 
 def messages(run_id: UUID | str, turn: str) -> Call[dict[str, Any]]:
     return Call("GET", _at("runs", run_id, "messages"), _raw, {"turn": turn})
+
+
+def talk(given: dict[str, Any]) -> Call[results.Talked]:
+    return Call("POST", _at("workflows", "talk"), _one(results.Talked), body=given)
 
 
 def usage(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[list[results.Usage]]:

@@ -237,9 +237,9 @@ class AsyncClient:
         """Model aliases."""
         return await self._send(calls.models())
 
-    async def put_model(self, name: str, **given: Any) -> results.Alias:
-        """Store an alias: `url`, `model`, `credential`, `prices`, …"""
-        return await self._send(calls.put_model(name, given))
+    async def put_model(self, name: str, *, unseen: bool = False, **given: Any) -> results.Alias:
+        """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
+        return await self._send(calls.put_model(name, given, unseen))
 
     async def remove_model(self, name: str) -> None:
         """Remove an alias."""
@@ -280,6 +280,13 @@ class AsyncClient:
     async def messages(self, run_id: UUID | str, turn: str) -> dict[str, Any]:
         """The messages of a turn of an agent as they were sent, with the tools that were offered."""
         return await self._send(calls.messages(run_id, turn))
+
+    async def talk(
+        self, text: str, say: str, messages: list[dict[str, Any]] | None = None, step: str = "", input: Any = None
+    ) -> results.Talked:
+        """Say something to an agent of a draft, in a conversation that is kept nowhere."""
+        given = {"text": text, "say": say, "messages": messages or [], "step": step, "input": input}
+        return await self._send(calls.talk(given))
 
     async def usage(
         self,

@@ -207,6 +207,20 @@ class Message(Result):
     at: datetime
 
 
+class Talked(Result):
+    """What an agent of a draft answered; `messages` go along with what is said next."""
+
+    text: str
+    data: Any
+    why: str
+    error: dict[str, Any] | None
+    waits: str | None
+    tokens: int
+    money: float
+    messages: list[dict[str, Any]]
+    spans: list[Span]
+
+
 class Usage(Result):
     """Sums of what models were asked; `money` in the workspace's currency."""
 

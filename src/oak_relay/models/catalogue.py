@@ -2,8 +2,10 @@
 
 from oak_relay.actions import events, http, search, tables
 from oak_relay.actions.base import Catalogue
-from oak_relay.models import agent, steps
+from oak_relay.models import agent, senses, steps
 
-CATALOGUE = Catalogue([*steps.ACTIONS, *http.ACTIONS, *search.ACTIONS, *events.ACTIONS, *tables.ACTIONS])
+CATALOGUE = Catalogue(
+    [*steps.ACTIONS, *senses.ACTIONS, *http.ACTIONS, *search.ACTIONS, *events.ACTIONS, *tables.ACTIONS]
+)
 for _action in agent.actions(CATALOGUE):
     CATALOGUE.add(_action)

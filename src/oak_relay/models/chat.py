@@ -2,7 +2,7 @@
 
 import re
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
@@ -95,12 +95,12 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Repl
     if streamed:
         exchange, first = await _streamed(name, alias, body, at)
     else:
-        exchange = await _post(name, alias, "chat/completions", body, at)
+        exchange = await post(alias, "chat/completions", body, at)
     shown: dict[str, Any] = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
     if first is not None:
         shown["first_token"] = round(first, 6)
     if exchange.status != 200:
-        raise _failure(name, alias, exchange, shown)
+        raise failure(name, alias, exchange, shown)
     return _reply(name, alias, exchange, ask, shown)
 
 
@@ -122,15 +122,20 @@ async def _headers(alias: Alias, at: Surroundings) -> dict[str, str]:
     return headers | await authorised(at, alias.url, alias.credential)
 
 
-async def _post(name: str, alias: Alias, path: str, body: dict[str, Any], at: Surroundings) -> Exchange:
-    request = at.http.build_request(
-        "POST",
-        f"{alias.url.rstrip('/')}/{path}",
-        content=values.dumps(body).encode(),
-        headers={**await _headers(alias, at), "Content-Type": "application/json"},
-        timeout=min(at.timeout, alias.timeout),
-    )
-    return await send(at.http, request, _LARGEST, alias.credential)
+async def post(alias: Alias, path: str, body: dict[str, Any], at: Surroundings) -> Exchange:
+    """A JSON request to a model server. Raises `StepFailed` when none comes back."""
+    given = {"content": values.dumps(body).encode(), "headers": {"Content-Type": "application/json"}}
+    return await posted(alias, path, given, at)
+
+
+async def posted(
+    alias: Alias, path: str, given: dict[str, Any], at: Surroundings, take: Callable[[str], None] | None = None
+) -> Exchange:
+    """A request of whatever content to a model server; `take` is given the lines of a streamed answer."""
+    headers = {**await _headers(alias, at), **given.pop("headers", {})}
+    url, timeout = f"{alias.url.rstrip('/')}/{path}", min(at.timeout, alias.timeout)
+    request = at.http.build_request("POST", url, headers=headers, timeout=timeout, **given)
+    return await send(at.http, request, _LARGEST, alias.credential, take)
 
 
 async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Surroundings) -> tuple[Exchange, float | None]:
@@ -149,14 +154,11 @@ async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Surroundi
             if at.piece is not None:
                 at.piece(text)
 
-    request = at.http.build_request(
-        "POST",
-        f"{alias.url.rstrip('/')}/chat/completions",
-        content=values.dumps(given).encode(),
-        headers={**await _headers(alias, at), "Content-Type": "application/json", "Accept": "text/event-stream"},
-        timeout=min(at.timeout, alias.timeout),
-    )
-    exchange = await send(at.http, request, _LARGEST, alias.credential, take)
+    content = {
+        "content": values.dumps(given).encode(),
+        "headers": {"Content-Type": "application/json", "Accept": "text/event-stream"},
+    }
+    exchange = await posted(alias, "chat/completions", content, at, take)
     if "text/event-stream" in exchange.headers.get("content-type", "") and exchange.status == 200:
         if not gathered.ended:
             raise StepFailed(
@@ -229,7 +231,8 @@ class Gathered:
         return {**self._more, "choices": [choice], "usage": self.usage}
 
 
-def _failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) -> StepFailed:
+def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) -> StepFailed:
+    """The error that a model server's refusal means, with what to do."""
     failed = exchange.failure()
     failed.detail = shown
     said = exchange.body.decode("utf-8", "replace")

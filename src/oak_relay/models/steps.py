@@ -30,15 +30,28 @@ class Answered(BaseModel):
     money: float
 
 
+class Meaning(Fields):
+    means: str = Field(description="What the label means.")
+    examples: list[str] = Field(default_factory=list, max_length=20, description="Texts that have it.")
+
+
 class LabelInput(Fields):
     model: str = Field(description="Name of a model alias.")
     text: str = Field(description="What is to be labelled.")
-    labels: dict[str, str] = Field(min_length=2, description="Each label and what it means.")
+    labels: dict[str, str | Meaning] = Field(
+        min_length=2, description="Each label and what it means, or {means, examples}."
+    )
+    otherwise: str | None = Field(None, description="The label when none of these fits.")
     brief: str = Field("", description="What to look at when choosing.")
+
+    @property
+    def names(self) -> list[str]:
+        return [*self.labels, *([self.otherwise] if self.otherwise and self.otherwise not in self.labels else [])]
 
 
 class Labelled(BaseModel):
     label: str
+    confidence: float | None = Field(description="From 0 to 1, as the model judges it; None when it does not say.")
     tokens: int
     money: float
 
@@ -72,9 +85,16 @@ def answer_messages(given: AnswerInput) -> list[dict[str, Any]]:
 
 def label_messages(given: LabelInput) -> list[dict[str, Any]]:
     """The messages as they are sent."""
-    lines = "\n".join(f"- {name}: {meaning}" for name, meaning in given.labels.items())
+    lines = []
+    for name, meaning in given.labels.items():
+        means, examples = (meaning, []) if isinstance(meaning, str) else (meaning.means, meaning.examples)
+        lines.append(f"- {name}: {means}")
+        lines += [f"  for example: {' '.join(example.split())}" for example in examples]
+    if given.otherwise and given.otherwise not in given.labels:
+        lines.append(f"- {given.otherwise}: none of these")
     brief = f"{given.brief}\n" if given.brief else ""
-    system = f'{brief}Choose the one label that fits the text best.\n{lines}\nAnswer with JSON: {{"label": "…"}}'
+    asked = 'Answer with JSON: {"label": "…", "confidence": a number from 0 to 1}'
+    system = f"{brief}Choose the one label that fits the text best.\n{chr(10).join(lines)}\n{asked}"
     return [{"role": "system", "content": system}, {"role": "user", "content": given.text}]
 
 
@@ -94,7 +114,7 @@ async def _label(given: LabelInput, at: Surroundings) -> Result:
         "type": "object",
         "required": ["label"],
         "additionalProperties": False,
-        "properties": {"label": {"enum": list(given.labels)}},
+        "properties": {"label": {"enum": given.names}, "confidence": {"type": "number", "minimum": 0, "maximum": 1}},
     }
     talk = _Talk(given.model, alias, at, label_messages(given))
     try:
@@ -104,9 +124,9 @@ async def _label(given: LabelInput, at: Surroundings) -> Result:
             raise
         reply = await talk.turn(None)  # a server without structured output: ask in words alone
     bare = reply.text.strip().strip("\"'.*` ").lower()
-    exact = next((name for name in given.labels if name.lower() == bare), None)
-    label = exact or (await talk.shaped(reply, schema))["label"]
-    return talk.result({"label": label})
+    exact = next((name for name in given.names if name.lower() == bare), None)
+    found = {"label": exact} if exact else await talk.shaped(reply, schema)
+    return talk.result({"label": found["label"], "confidence": found.get("confidence")})
 
 
 _VERDICT = {

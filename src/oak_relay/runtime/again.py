@@ -1,8 +1,8 @@
 """A run done again: from the start, from where it failed, or from a chosen step; and a step tried with samples."""
 
 import asyncio
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -79,8 +79,8 @@ def _entry(registry: Registry, run_id: UUID, row: Any) -> Entry:
 class _TriedJournal(MemoryJournal):
     """A journal that is thrown away, by the real clock; nothing that is ours is changed."""
 
-    def __init__(self) -> None:
-        super().__init__(_pretended)
+    def __init__(self, apply: Callable[[LocalEffect], Any] | None = None) -> None:
+        super().__init__(apply or _pretended)
 
     def now(self) -> datetime:
         return datetime.now(UTC)
@@ -124,6 +124,31 @@ async def try_from(
     executor = RunExecutor(tools, UUID(int=0), lambda: 60.0)
     outcome = await Walk(whole, journal, executor, Start("try", {"settings": plan.settings, **scope})).walk()
     return outcome, journal.log
+
+
+async def talk_with(
+    plan: Plan, tools: Tools, node: Node, body: Template, scope: dict[str, Any], before: list[dict[str, Any]]
+) -> tuple[Finished | Rested, list[Entry], list[dict[str, Any]]]:
+    """Let an agent answer in a conversation that is kept nowhere; how it ended, its journal, and what was said anew."""
+    said: list[dict[str, Any]] = []
+
+    def remembered(effect: LocalEffect) -> Any:
+        if effect.op == "remember":
+            said.extend(effect.data["messages"])
+        return _pretended(effect)
+
+    agent = replace(node, body=body, when=None, once=None, on_error="fail")
+    alone = replace(
+        plan,
+        steps=(agent,),
+        always=(),
+        result=Template(f"${{ {node.name} }}"),
+        time=min(TRY_SECONDS, plan.time or TRY_SECONDS),
+    )
+    journal = _TriedJournal(remembered)
+    executor = RunExecutor(tools, UUID(int=0), lambda: 60.0, before=before)
+    outcome = await Walk(alone, journal, executor, Start("talk", {"settings": plan.settings, **scope})).walk()
+    return outcome, journal.log, said
 
 
 def _from(plan: Plan, node: Node) -> tuple[Node, ...]:

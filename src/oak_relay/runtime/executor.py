@@ -62,8 +62,10 @@ class At:
         money: float | None,
         lease_left: Callable[[], float],
         piece: Callable[[str], None] | None = None,
+        before: list[dict[str, Any]] | None = None,
     ) -> None:
         self._tools = tools
+        self._before = before
         self._lease_left = lease_left
         self.piece = piece
         self.http = tools.http
@@ -122,6 +124,8 @@ class At:
         return {"kind": found.kind, "title": document.title, "note": document.note, "input": document.input}
 
     async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
+        if self._before is not None:
+            return self._before
         async with self._tools.database.reading() as connection:
             return await talks.window(connection, values.storable_text(key), turns)
 
@@ -162,8 +166,10 @@ class RunExecutor:
         lease_left: Callable[[], float],
         trace_parent: str | None = None,
         workflow: str = "",
+        before: list[dict[str, Any]] | None = None,
     ) -> None:
         self._workflow = workflow
+        self._before = before
         self._tools = tools
         self._run_id = run_id
         self._lease_left = lease_left
@@ -239,7 +245,7 @@ class RunExecutor:
         def parent() -> str:
             return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
-        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left, piece)
+        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left, piece, self._before)
 
 
 async def perform(action: Action, given: dict[str, Any], at: At) -> Result:

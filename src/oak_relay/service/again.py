@@ -184,6 +184,22 @@ def place_of(path: str) -> str:
     return re.sub(r"\[\d+\]", "[]", path)
 
 
+def pretended(name: str, data: Any) -> dict[str, Any]:
+    """What steps of a draft see of a run that is not one: `input`, `run`, `event`."""
+    now = datetime.now(UTC).isoformat()
+    about = {"id": name, "subject": None, "started": now, "url": ""}
+    event = {
+        "id": name,
+        "source": f"/{name}",
+        "type": f"oak.{name}",
+        "time": now,
+        "data": data,
+        "headers": {},
+        "query": {},
+    }
+    return {"input": data, "run": about, "event": event}
+
+
 @router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])
 async def try_step(given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
     """Carry out a step of a draft with samples, or from it on. Calls to the outside are made; nothing that is kept
@@ -194,18 +210,7 @@ async def try_step(given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
-    now = datetime.now(UTC).isoformat()
-    about = {"id": "try", "subject": None, "started": now, "url": ""}
-    event = {
-        "id": "try",
-        "source": "/try",
-        "type": "oak.try",
-        "time": now,
-        "data": given.input,
-        "headers": {},
-        "query": {},
-    }
-    scope = {"input": given.input, "run": about, "event": event, **given.steps}
+    scope = {**pretended("try", given.input), **given.steps}
     outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
     over = isinstance(outcome, Finished)
     shown = parts.registry.now.blanker.value(

@@ -32,6 +32,7 @@ from oak_relay.service import (
     runs,
     schedules,
     tables,
+    talk,
     tray,
     usage,
     workflows,
@@ -96,6 +97,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         models,
         tables,
         hooks,
+        talk,
         usage,
         metrics,
     ):

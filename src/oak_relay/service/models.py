@@ -1,5 +1,6 @@
 """`/api/v1/models`: aliases for models, and whether they answer."""
 
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -27,14 +28,24 @@ async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
 
 
 @router.put("/{name}")
-async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep) -> AliasOut:
-    """Store an alias, new or in place of the one of that name; every workflow follows."""
+async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, unseen: bool = False) -> AliasOut:
+    """Store an alias, new or in place of the one of that name; every workflow follows. A model that its server does not
+    offer is refused with the nearest names, unless `unseen`; a server that does not answer is let through."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
         raise Problem(422, f"{name!r} is no name for an alias", fix="use letters, digits, - and _")
     if given.credential and given.credential not in (await parts.registry.fresh()).credentials:
         parts.registry.forget()
         if given.credential not in (await parts.registry.fresh()).credentials:
             raise missing("credential", given.credential, "add the credential first")
+    for other in given.fallbacks:
+        if other != name and other not in (await parts.registry.fresh()).aliases:
+            raise missing("model alias", other, "add it first, or leave it out of the fallbacks")
+    if not unseen:
+        names: list[str] = []
+        with suppress(StepFailed):
+            names = await offered(given, parts.at(10), name)
+        if names and given.model not in names:
+            raise Problem(422, nearest(given.model, names), fix="choose one that is offered")
     config = {"config": values.dumps(given.model_dump(mode="json"))}
     async with parts.database.begin() as connection:
         statement = insert(model_alias).values(workspace_id=MAIN_WORKSPACE, name=name, **config)

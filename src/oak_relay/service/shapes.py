@@ -41,6 +41,7 @@ class CheckedOut(BaseModel):
     script: list[LineOut]
     starters: list[str]
     hooks: list[str] = Field(description="Paths of its webhooks, below /hooks/.")
+    agents: list[str] = Field(description="Steps that are agents: with these one can talk.")
     sample: Any = Field(None, description="Input made from its schema.")
 
 
@@ -208,6 +209,20 @@ class BudgetOut(BaseModel):
     warn_at: float
     state: str = Field(description="`within`, `warned` or `spent`; when spent, no model is asked.")
     spent: float
+
+
+class TalkedOut(BaseModel):
+    """What an agent answered in a throw-away conversation."""
+
+    text: str
+    data: Any
+    why: str = Field(description="Why it was ended, if by a limit or for want of progress.")
+    error: dict[str, Any] | None
+    waits: str | None = Field(description="Where it would rest: for an approval, or another run.")
+    tokens: int
+    money: float
+    messages: list[dict[str, Any]] = Field(description="The conversation so far; send it along with what is said next.")
+    spans: list["SpanOut"]
 
 
 class ServerOut(BaseModel):

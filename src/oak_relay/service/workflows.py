@@ -7,12 +7,14 @@ from pydantic import Field
 
 from oak_relay.document import values
 from oak_relay.document.check import Checked, check
-from oak_relay.document.models import document_of
+from oak_relay.document.models import document_of, walk_steps
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, fault
 from oak_relay.document.text import read
 from oak_relay.engine.plan import compile_plan, find_node
-from oak_relay.models.steps import AnswerInput, LabelInput, answer_messages, label_messages
+from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.models.steps import AnswerInput, JudgeInput, LabelInput, answer_messages, judge_messages, label_messages
+from oak_relay.runtime.executor import perform
 from oak_relay.service.parts import CallerDep, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
@@ -103,6 +105,15 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
         shown["messages"] = answer_messages(AnswerInput.model_validate(rendered))
     elif node.action == "model.label":
         shown["messages"] = label_messages(LabelInput.model_validate(rendered))
+    elif node.action == "model.judge":
+        shown["messages"] = judge_messages(JudgeInput.model_validate(rendered))
+    elif node.kind == "agent":
+        opening = CATALOGUE.get("agent.open")
+        setup = (await perform(opening, rendered, parts.at(30))).output
+        shown["messages"] = setup["messages"]
+        shown["tools"] = [
+            {name: tool[name] for name in ("name", "description", "parameters")} for tool in setup["tools"]
+        ]
     return shown
 
 
@@ -199,6 +210,9 @@ def _checked(checked: Checked) -> CheckedOut:
         script=[LineOut(**line.as_data()) for line in script(document)] if document else [],
         starters=starters(document) if document else [],
         hooks=[t.webhook.path for t in document.triggers if t.webhook] if document else [],
+        agents=[step.step for step in walk_steps(document.steps) if getattr(step, "do", "") == "agent"]
+        if document
+        else [],
         sample=_sample(document.input) if document else None,
     )
 

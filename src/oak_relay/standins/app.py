@@ -8,7 +8,7 @@ import asyncio
 import json
 import os
 import uuid
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -21,6 +21,7 @@ from standardwebhooks import Webhook
 from oak_relay.standins import desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
 from oak_relay.standins.model import MODELS, Rules, pieces, reply
+from oak_relay.standins.senses import spoken, vector
 
 
 def create_app(rules_folder: str) -> FastAPI:
@@ -77,6 +78,8 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
             {"object": "list", "data": [{"id": m, "object": "model"} for m in MODELS]}
         )
 
+    _senses(app, ledger, refused)
+
     @app.post("/v1/chat/completions")
     async def chat(request: Request) -> Response:
         body = await request.json()
@@ -102,6 +105,28 @@ async def _lines(given: dict[str, Any], cut: Fault | None) -> AsyncIterator[str]
             await asyncio.sleep(cut.seconds)
             return
     yield "data: [DONE]\n\n"
+
+
+def _senses(app: FastAPI, ledger: Ledger, refused: Callable[[Request], Response | None]) -> None:
+    """Texts as vectors, recordings as text."""
+
+    @app.post("/v1/embeddings")
+    async def embed(request: Request) -> Response:
+        body = await request.json()
+        answer = refused(request) or await ledger.fault("model", request, body)
+        texts = body["input"] if isinstance(body["input"], list) else [body["input"]]
+        data = [{"object": "embedding", "index": n, "embedding": vector(text)} for n, text in enumerate(texts)]
+        usage = {"prompt_tokens": sum(len(text) // 4 + 1 for text in texts)}
+        return answer or JSONResponse({"object": "list", "model": body["model"], "data": data, "usage": usage})
+
+    @app.post("/v1/audio/transcriptions")
+    async def transcribe(request: Request) -> Response:
+        """The demo's recordings carry what is said in them as their comment (RIFF, `ICMT`)."""
+        form = await request.form()
+        answer = refused(request) or await ledger.fault("model", request, {"model": form["model"]})
+        recording = form["file"]
+        audio = b"" if isinstance(recording, str) else await recording.read()
+        return answer or JSONResponse({"text": spoken(audio)})
 
 
 def _office(app: FastAPI, ledger: Ledger) -> None:

@@ -202,6 +202,8 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
     if kind == "array":
         return [_fill(schema.get("items", {}), system, message)]
     if kind in ("number", "integer"):
+        if schema.get("maximum") == 1:
+            return 0.9
         found = re.search(r"\d+", message)
         return int(found[0]) if found else 0
     if kind == "boolean":

@@ -1,0 +1,142 @@
+"""`model.embed` and `model.transcribe`: texts as vectors, speech as text (the same protocol's other two calls)."""
+
+import base64
+import binascii
+from typing import Any
+
+from pydantic import BaseModel, Field, model_validator
+
+from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.http import authorised, send
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+from oak_relay.models.chat import failure, post, posted
+
+_LARGEST = 25_000_000
+
+
+class EmbedInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    texts: list[str] = Field(min_length=1, max_length=2048)
+
+
+class Embedded(BaseModel):
+    vectors: list[list[float]] = Field(description="One for each text, in their order.")
+    tokens: int
+    money: float
+
+
+class TranscribeInput(Fields):
+    model: str = Field(description="Name of a model alias.")
+    url: str | None = Field(None, pattern=r"^https?://[^/?#\s]+", description="Where the recording is fetched.")
+    credential: str | None = Field(None, description="Name of a stored credential for fetching it.")
+    audio: str | None = Field(None, description="Or the recording itself, in base64.")
+    name: str = Field("speech.wav", description="Its file name, whose ending says what it is.")
+    language: str | None = Field(None, description="Its language, as ISO 639-1, if it is known.")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "TranscribeInput":
+        if (self.url is None) == (self.audio is None):
+            raise ValueError("give either url or audio")
+        return self
+
+
+class Transcribed(BaseModel):
+    text: str
+    tokens: int
+    money: float
+
+
+async def _embed(given: EmbedInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    exchange = await post(alias, "embeddings", {"model": alias.model, "input": given.texts, **alias.extra}, at)
+    shown = {"alias": given.model, "model": alias.model, "texts": len(given.texts)}
+    if exchange.status != 200:
+        raise failure(given.model, alias, exchange, shown)
+    data = exchange.read("json")
+    rows = data.get("data") if isinstance(data, dict) else None
+    if not isinstance(rows, list) or len(rows) != len(given.texts):
+        raise _odd(given.model, "as many vectors as texts", shown)
+    ordered = sorted(rows, key=lambda row: int(row.get("index", 0)))
+    usage = _usage(given.model, alias, data, sum(map(len, given.texts)))
+    output = {"vectors": [row["embedding"] for row in ordered], "tokens": usage["input"], "money": usage["money"]}
+    return Result(output, shown, usage)
+
+
+async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    audio = await _fetched(given, at)
+    fields = {"model": alias.model, **({"language": given.language} if given.language else {})}
+    files = {"file": (given.name, audio)}
+    exchange = await posted(alias, "audio/transcriptions", {"data": fields, "files": files}, at)
+    shown = {"alias": given.model, "model": alias.model, "bytes": len(audio)}
+    if exchange.status != 200:
+        raise failure(given.model, alias, exchange, shown)
+    data = exchange.read("json")
+    if not isinstance(data, dict) or not isinstance(data.get("text"), str):
+        raise _odd(given.model, "a text", shown)
+    usage = _usage(given.model, alias, data, len(data["text"]))
+    return Result(
+        {"text": data["text"], "tokens": usage["input"] + usage["output"], "money": usage["money"]}, shown, usage
+    )
+
+
+async def _fetched(given: TranscribeInput, at: Surroundings) -> bytes:
+    """The recording."""
+    if given.audio is not None:
+        try:
+            return base64.b64decode(given.audio, validate=True)
+        except (binascii.Error, ValueError):
+            raise StepFailed("invalid", "model.transcribe: audio is not base64", fix="encode the recording") from None
+    assert given.url is not None
+    headers = {"traceparent": at.trace_parent, **await authorised(at, given.url, given.credential)}
+    request = at.http.build_request("GET", given.url, headers=headers, timeout=at.timeout)
+    exchange = await send(at.http, request, _LARGEST, given.credential)
+    if exchange.status != 200:
+        raise exchange.failure()
+    return exchange.body
+
+
+def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> dict[str, Any]:
+    """Tokens as the server counted them, or estimated at four letters each."""
+    told = data.get("usage") or {}
+    read = told.get("prompt_tokens", told.get("input_tokens"))
+    written = told.get("completion_tokens", told.get("output_tokens")) or 0
+    usage: dict[str, Any] = {"input": int(read or letters // 4 + 1), "cached": 0, "output": int(written)}
+    return {**usage, "money": alias.cost(usage), "alias": name, "credential": alias.credential}
+
+
+def _odd(name: str, wanted: str, shown: dict[str, Any]) -> StepFailed:
+    return StepFailed(
+        "wrong_shape",
+        f"{name} did not answer with {wanted}",
+        fix="is this the right model?",
+        reached="yes",
+        detail=shown,
+    )
+
+
+async def _embed_worst(given: EmbedInput, at: Surroundings) -> float:
+    alias: Alias = await at.model(given.model)
+    return alias.worst(sum(map(len, given.texts)), 0)
+
+
+async def _transcribe_worst(given: TranscribeInput, at: Surroundings) -> float:
+    alias: Alias = await at.model(given.model)
+    return alias.worst(0, alias.max_tokens)
+
+
+ACTIONS = [
+    Action(
+        "model.embed", "Turn texts into vectors", EmbedInput, Embedded, timeout=120, perform=_embed, worst=_embed_worst
+    ),
+    Action(
+        "model.transcribe",
+        "Turn speech into text",
+        TranscribeInput,
+        Transcribed,
+        timeout=180,
+        perform=_transcribe,
+        worst=_transcribe_worst,
+    ),
+]
