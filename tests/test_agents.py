@@ -393,6 +393,11 @@ def test_one_talks_with_an_agent_of_a_draft_and_nothing_is_kept(ready: Processes
     )
     assert "starts no other run" in str(retried.spans[-2].error) or retried.text
     assert (len(client.conversations(500)), ready.sql("SELECT count(*) FROM run")) == before
+    counted = client.usage(["workflow"], workflow="guest-chat")[0].calls
+    client.talk(text, "hello", input={"guest": "x", "message": ""})
+    assert (
+        client.usage(["workflow"], workflow="guest-chat")[0].calls == counted + 1
+    )  # what it costs counts all the same
     wrong = client.talk(text, "${ nothing }", input={"guest": "x", "message": ""})  # what is said is no expression
     assert wrong.error is None
     with pytest.raises(Invalid, match="no agent"):

@@ -96,7 +96,7 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
 figure { margin: 0 0 1.5rem; }
 .bars { display: flex; gap: 2px; height: 8rem; align-items: flex-end; border-bottom: 1px solid var(--relay-line); }
 .bar { flex: 1; height: 100%; display: flex; align-items: flex-end; }
-.bar span { width: 100%; background: var(--relay-succeeded, var(--bs-primary)); min-height: 1px; }
+.bar span { width: 100%; background: var(--relay-succeeded, var(--bs-primary)); }
 .axis { display: flex; justify-content: space-between; font-size: 0.85rem; }
 .by { display: flex; gap: 0.75rem; align-items: center; margin: 1rem 0 0.5rem; }
 .by h2 { margin: 0; }

@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 from typing import Any, Literal
 from uuid import UUID
 
+import uuid_utils.compat as uuids
 from fastapi import APIRouter, Response
 from pydantic import Field
 
@@ -22,7 +23,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
 from oak_relay.service.workflows import sound
-from oak_relay.store import epoch, people, runs, seeds, workflows
+from oak_relay.store import epoch, people, runs, seeds, usage, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.vault import event_context
 
@@ -200,8 +201,15 @@ def pretended(name: str, data: Any) -> dict[str, Any]:
     return {"input": data, "run": about, "event": event}
 
 
+async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[Entry]) -> None:
+    """What a try of a draft has cost counts too."""
+    told = [e.body["usage"] for e in entries if e.kind == "ended" and "alias" in ((e.body or {}).get("usage") or {})]
+    async with parts.database.begin() as connection:
+        await usage.count(await raw(connection), uuids.uuid7(), workflow, f"/members/{who.name}", told)
+
+
 @router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])
-async def try_step(given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
+async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     """Carry out a step of a draft with samples, or from it on. Calls to the outside are made; nothing that is kept
     here is changed."""
     document = (await sound(parts, given.text)).document
@@ -212,6 +220,7 @@ async def try_step(given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
         raise missing("step", given.step)
     scope = {**pretended("try", given.input), **given.steps}
     outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
+    await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)
     shown = parts.registry.now.blanker.value(
         {"result": outcome.result, "error": outcome.error} if isinstance(outcome, Finished) else {}

@@ -10,7 +10,7 @@ from oak_relay.engine.outcomes import Finished
 from oak_relay.engine.plan import Node, compile_plan, every_node, find_node
 from oak_relay.runtime.again import talk_with
 from oak_relay.service import exact
-from oak_relay.service.again import pretended
+from oak_relay.service.again import count_spent, pretended
 from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
@@ -36,7 +36,7 @@ class TalkIn(In):
 
 
 @router.post("/workflows/talk", response_model=TalkedOut)
-async def talk(given: TalkIn, parts: PartsDep, _: CallerDep) -> Response:
+async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     """Say something to an agent of a draft; its tools are really called, but nothing that is kept here is changed.
     To go on, send back the `messages` of the answer; to try again, those of the one before."""
     document = (await sound(parts, given.text)).document
@@ -46,6 +46,7 @@ async def talk(given: TalkIn, parts: PartsDep, _: CallerDep) -> Response:
     body = Template({**node.body.raw, "prompt": "${ said }", "memory": {"conversation": "talk", "turns": 100}})
     scope = {**pretended("talk", given.input), "said": given.say, **given.steps}
     outcome, entries, messages = await talk_with(plan, parts.tools, node, body, scope, given.messages)
+    await count_spent(parts, who, document.workflow, entries)
     blanker = parts.registry.now.blanker
     over = isinstance(outcome, Finished)
     result = blanker.value(outcome.result) if isinstance(outcome, Finished) else None

@@ -1,6 +1,6 @@
 """Tokens and money by day: calls are written with their entries and summed up by a clock; budgets."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -35,7 +35,7 @@ _EVERY = """
 """
 BY = {
     "day": "u.day::text",
-    "workflow": "w.name",
+    "workflow": "coalesce(w.name, '(a draft)')",
     "alias": "u.alias",
     "credential": "u.credential",
     "source": "u.source",
@@ -53,6 +53,24 @@ async def write(connection: asyncpg.Connection, used: list[Used]) -> None:
             for u in used
         ],
     )  # fmt: skip
+
+
+async def count(
+    connection: asyncpg.Connection, run_id: UUID, workflow: str, source: str, told: Iterable[dict[str, Any]]
+) -> None:
+    """Write what calls used that no run made: those of drafts that are tried. `told`: their usages."""
+    workflow_id = await connection.fetchval(
+        "SELECT id FROM workflow WHERE workspace_id = $1 AND name = $2", MAIN_WORKSPACE, workflow
+    )
+    used = [
+        Used(
+            run_id, seq, workflow_id or UUID(int=0), str(one["alias"]), str(one.get("credential") or ""), source,
+            int(one.get("input") or 0), int(one.get("cached") or 0), int(one.get("output") or 0), Decimal(str(one.get("money") or 0)),
+        )
+        for seq, one in enumerate(told)
+    ]  # fmt: skip
+    if used:
+        await write(connection, used)
 
 
 async def sum_up(connection: asyncpg.Connection) -> None:
@@ -81,7 +99,7 @@ async def sums(
     return await connection.fetch(
         f"SELECT {columns}{', ' if by else ''}coalesce(sum(calls), 0)::bigint AS calls, coalesce(sum(input), 0)::bigint AS input, "
         "coalesce(sum(cached), 0)::bigint AS cached, coalesce(sum(output), 0)::bigint AS output, coalesce(sum(u.money), 0) AS money "
-        f"FROM ({_EVERY}) AS u JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
+        f"FROM ({_EVERY}) AS u LEFT JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
         "WHERE ($2::date IS NULL OR u.day >= $2) AND ($3::date IS NULL OR u.day <= $3) AND ($4::text IS NULL OR w.name = $4) "
         + (f"GROUP BY {numbers} ORDER BY {numbers}" if by else ""),
         MAIN_WORKSPACE,
