@@ -110,7 +110,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
       <tbody>
         <tr v-for="run in runs" :key="run.id" class="rowlink" @click="router.push(`/runs/${run.id}`)">
           <td class="pick" @click.stop><input v-model="picked" type="checkbox" :value="run.id" :aria-label="`Choose the run of ${run.workflow} ${moment(run.created_at)}`" /></td>
-          <td><StateMark :state="run.state" /></td>
+          <td><StateMark :state="run.state" class="wide-only" /><StateMark :state="run.state" bare class="narrow-only" /></td>
           <td>
             <RouterLink :to="`/runs/${run.id}`">{{ run.workflow }}</RouterLink> <span class="quiet wide-only">version {{ run.version }}</span>
             <div v-if="trouble(run)" class="trouble">{{ trouble(run) }}</div>

@@ -64,7 +64,9 @@ def _plainly(span: Span) -> str:
         what = f"calls {calls}" if calls else f"says: {text[:90]}{'…' if len(text) > 90 else ''}"
         return escape(f"turn {int(span.path[span.path.rindex('[') + 1 : -1]) + 1} {what if said else ''}")
     if span.kind == "call":
-        return escape(f"{span.path.rpartition('/')[2].partition('[')[0]} {_brief(span.input)}")
+        detail = (span.attempts[-1].detail or {}) if span.attempts else {}
+        given = detail.get("arguments", span.input)
+        return escape(f"{span.path.rpartition('/')[2].partition('[')[0]} {_brief(given)}")
     if span.kind == "open":
         return "set up"
     return escape(span.path.rpartition(".")[2])

@@ -342,8 +342,9 @@ class RunJournal:
             row.steps = int(
                 (over or asked or entry.kind == "value") and "/" not in path
             )  # turns and calls are no steps
-            row.attempts = int(entry.kind == "ended" and ("/" not in path or entry.attempt > 1))
-        elif usage and path.endswith("]#end"):
+            first = "/" not in path or path.endswith("/open")  # an agent is one attempt, however many turns it takes
+            row.attempts = int(entry.kind == "ended" and (first or entry.attempt > 1))
+        elif usage and path.endswith("]#end") and "/" not in path:
             row.steps, row.attempts = usage["steps"], usage["attempts"]
         if usage and (entry.kind == "ended" or path.endswith("#end")):
             row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
