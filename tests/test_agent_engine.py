@@ -2,7 +2,7 @@
 
 import json
 from collections import Counter
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
+from oak_relay.document.shapes import fault
 from oak_relay.engine.agent import placed, sent
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
@@ -19,6 +20,8 @@ from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.trace import parent, spans
 from oak_relay.engine.walk import Walk
+from oak_relay.models.alias import Alias
+from oak_relay.models.catalogue import CATALOGUE
 
 
 class Killed(BaseException):
@@ -455,3 +458,38 @@ def test_arguments_stand_where_fields_were_open(arguments: dict[str, int]):
     assert placed({"with": {"server": "s", "arguments": {"k": 1}}, "places": None, "into": "arguments"}, arguments)[
         "arguments"
     ] == {"k": 1, **arguments}
+
+
+def test_what_is_fixed_is_never_replaced_by_a_model():
+    server = {"with": {"server": "s", "arguments": {"hut": "Glasswater"}}, "places": None, "into": "arguments"}
+    made = placed(server, {"hut": "Nowhere", "server": "other", "days": 2})
+    assert made == {"server": "s", "arguments": {"hut": "Glasswater", "server": "other", "days": 2}}
+    assert placed({"with": {"credential": "a"}, "places": None}, {"credential": "b", "q": 1}) == {
+        "credential": "a",
+        "q": 1,
+    }
+
+
+async def test_an_action_without_with_is_open_but_for_its_credential():
+    class At:
+        async def model(self, name: str) -> Alias:
+            return Alias(url="https://models.example/v1", model="m")
+
+        def now(self) -> datetime:
+            return datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
+
+    opened = CATALOGUE.get("agent.open")
+    given = opened.read({"model": "m", "prompt": "p", "zone": "Europe/Zurich", "tools": [{"do": "http.request"}]})
+    setup = (await opened.perform(given, At())).output
+    [request] = setup["tools"]
+    assert "credential" not in request["parameters"]["properties"]
+    assert fault(request["parameters"], {"url": "https://a.example", "credential": "office"})
+    assert not fault(request["parameters"], {"url": "https://a.example", "method": "GET"})
+    assert "It is Saturday, 05 April 2031, 08:00 (Europe/Zurich)." in setup["messages"][0]["content"]
+    with pytest.raises(StepFailed, match="no zone"):
+        await opened.perform(opened.read({"model": "m", "prompt": "p", "zone": "Nowhere"}), At())
+    two = [{"do": "http.request"}, {"do": "http.request"}]
+    with pytest.raises(StepFailed, match="two tools are called http_request"):
+        await opened.perform(opened.read({"model": "m", "prompt": "p", "tools": two}), At())
+    with pytest.raises(StepFailed, match="exactly one of"):
+        opened.read({"model": "m", "prompt": "p", "tools": [{"do": "a", "run": "b"}]})

@@ -385,10 +385,11 @@ class _Agent:
 
 def placed(tool: dict[str, Any], arguments: dict[str, Any]) -> Any:
     """A tool's input: what is fixed (`with`), and what the model gave in the places that are open to it (`places`,
-    each argument's path). Without places the arguments stand beside what is fixed."""
+    each argument's path). Without places the arguments stand beside what is fixed,
+    which they never replace."""
     if tool["places"] is None:
         into = tool.get("into")
-        return {**tool["with"], **({into: {**tool["with"][into], **arguments}} if into else arguments)}
+        return {**tool["with"], into: {**arguments, **tool["with"][into]}} if into else {**arguments, **tool["with"]}
     given = copy.deepcopy(tool["with"])
     for name, path in tool["places"].items():
         if name in arguments:

@@ -230,6 +230,8 @@ def _made(
     whole = {"type": "object", **{k: v for k, v in dict(schema).items() if k in ("properties", "required", "$defs")}}
     about = {"name": tool.name or _named(called), "title": title, "description": _described(tool, title or called)}
     if given is None:
+        if tool.kind == "do":  # what is kept from the model is not taken from it either
+            whole["additionalProperties"] = False
         whole["properties"] = {
             k: v for k, v in whole.get("properties", {}).items() if k not in ("credential", "timeout")
         }
