@@ -1,5 +1,6 @@
 """One database server for all tests; a service with workers and stand-ins as real processes."""
 
+import asyncio
 import contextlib
 import json
 import os
@@ -10,8 +11,9 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Coroutine, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +23,7 @@ import pytest
 
 from oak_relay.client import Client
 from oak_relay.runtime.cluster import Cluster
+from oak_relay.store.database import Database
 
 ROOT = Path(__file__).parent.parent
 SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
@@ -112,9 +115,6 @@ class Processes:
         return rows[0][0] if rows else None
 
     def rows(self, statement: str, *given: Any) -> list[Any]:
-        import asyncio
-        import threading
-
         found: list[Any] = []
 
         async def ask() -> None:
@@ -124,9 +124,7 @@ class Processes:
             finally:
                 await connection.close()
 
-        thread = threading.Thread(target=lambda: asyncio.run(ask()))  # a test may have a loop of its own
-        thread.start()
-        thread.join()
+        apart(ask)
         return found
 
     def fault(self, **fault: Any) -> None:
@@ -159,26 +157,53 @@ def server() -> Iterator[str]:
 
 
 @pytest.fixture(scope="session")
+def empty_database(server: str) -> Callable[[], str]:
+    """Makes databases without tables."""
+    return lambda: _created(server, f"t_{secrets.token_hex(6)}", "template1")
+
+
+@pytest.fixture(scope="session")
 def new_database(server: str) -> Callable[[], str]:
-    """Makes databases."""
+    """Makes databases whose tables are there already: copies of one that was migrated."""
+    template = f"t_{secrets.token_hex(6)}"
+    url = _created(server, template, "template1")
 
-    def make() -> str:
-        import asyncio
-        import threading
+    async def migrate() -> None:
+        database = Database(url)
+        await database.migrate()
+        await database.close()
 
-        name = f"t_{secrets.token_hex(6)}"
+    apart(migrate)
+    return lambda: _created(server, f"t_{secrets.token_hex(6)}", template)
 
-        async def create() -> None:
-            connection = await asyncpg.connect(server)
-            await connection.execute(f"CREATE DATABASE {name}")
-            await connection.close()
 
-        thread = threading.Thread(target=lambda: asyncio.run(create()))
-        thread.start()
-        thread.join()
-        return server.rsplit("/", 1)[0] + f"/{name}"
+def _created(server: str, name: str, template: str) -> str:
+    """The URL of a new database."""
 
-    return make
+    async def create() -> None:
+        connection = await asyncpg.connect(server)
+        await connection.execute(f"CREATE DATABASE {name} TEMPLATE {template}")
+        await connection.close()
+
+    apart(create)
+    return server.rsplit("/", 1)[0] + f"/{name}"
+
+
+def apart(work: Callable[[], Coroutine[Any, Any, None]]) -> None:
+    """Do something asynchronous in a thread of its own: a test may have a loop already."""
+    failed: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            asyncio.run(work())
+        except BaseException as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    thread.join()
+    if failed:
+        raise failed[0]
 
 
 @pytest.fixture(scope="session")

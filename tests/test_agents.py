@@ -8,6 +8,7 @@ import threading
 from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -525,3 +526,46 @@ def test_a_tool_server_may_be_a_program_where_that_is_allowed(ready: Processes, 
     assert failed["message"].startswith("bell.ring")
     client.put_server("bell", command=["/no/such/program"])
     assert "cannot be started" in client.test_server("bell").sentence
+
+
+LONG = """
+oak: 1
+workflow: long-talk
+input: {type: object}
+subject: ${ input.guest }
+steps:
+  - step: reply
+    do: agent
+    with:
+      model: careful
+      prompt: ${ input.say }
+      memory: {conversation: "long ${ input.guest }", turns: 2, summary: true, facts: true}
+result: ${ reply.text }
+"""
+
+
+def test_what_is_long_ago_is_kept_in_short_and_facts_are_kept(ready: Processes):
+    client = ready.client()
+    client.live(client.save(LONG).workflow)
+
+    def say(text: str) -> Any:
+        return ended(ready, client.start("long-talk", {"guest": "ada", "say": text}).id)
+
+    say("hello, my name is Ada")
+    for n in range(4):
+        say(f"hello number {n}")
+    about = next(c for c in client.conversations(500) if c.key == "long ada")
+    assert about.facts == {"name": "Ada"}
+    assert "my name is Ada" in about.summary
+    assert "number 0" in about.summary
+    assert "number 1" not in about.summary
+    assert about.summary.count("The summary so far:") >= 1  # each time only what fell out of the window was folded in
+    detail = say("what is my name?")
+    assert detail.result == "Your name is Ada."
+    sent = client.messages(detail.run.id, "reply/turn[0]")
+    assert len([m for m in sent["messages"] if m["role"] == "user"]) == 3
+    assert "Earlier in this conversation: In short:" in sent["messages"][0]["content"]
+    opened = next(s for s in client.trace(detail.run.id).spans if s.kind == "open")
+    assert opened.tokens > 0  # what the summary cost counts
+    client.forget("long ada")
+    assert ready.sql("SELECT count(*) FROM fact") == 0

@@ -42,9 +42,9 @@ def test_the_code_is_clean():
         assert done.returncode == 0, (done.stdout + done.stderr)[-3000:]
 
 
-async def test_migrations_give_the_tables_and_go_back(new_database):
+async def test_migrations_give_the_tables_and_go_back(empty_database):
     """Rule 20: every table has a workspace, and what migrations make is what the code means."""
-    database = Database(new_database())
+    database = Database(empty_database())
     await database.migrate()
     await database.migrate()  # again does nothing
     async with database.engine.begin() as connection:

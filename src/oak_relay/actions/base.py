@@ -23,6 +23,18 @@ class Fields(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
+class Window:
+    """What an agent is given of a conversation: the last messages; what came before them (`older`, up to the message
+    `first`) and the `summary` of what is older still; the `facts` that were kept."""
+
+    messages: list[dict[str, Any]] = field(default_factory=list)
+    older: list[dict[str, Any]] = field(default_factory=list)
+    first: int = 0
+    summary: str = ""
+    facts: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class Result:
     """What an action gave; `usage` has tokens (`input`, `cached`, `output`) and `money`."""
 
@@ -71,8 +83,8 @@ class Surroundings(Protocol):
     async def workflow(self, name: str) -> dict[str, Any]:
         """`{kind, title, note, input}` of a workflow or agent document. Raises `StepFailed` (`missing`)."""
 
-    async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
-        """The last messages of a conversation, so many of them a person's."""
+    async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> "Window":
+        """What an agent is given of a conversation: the last messages, so many of them a person's."""
 
     async def server_tools(self, name: str) -> list[dict[str, Any]]:
         """The tools of a tool server, as it lists them. Raises `StepFailed`."""

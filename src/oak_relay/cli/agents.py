@@ -148,7 +148,12 @@ def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
 
 def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
     said = client.conversation(arguments.key)
+    about = next((c for c in client.conversations(500) if c.key == arguments.key), None)
     if not show(said, arguments.json):
+        if about and about.summary:
+            OUT.print(f"[dim]in short:[/] {escape(about.summary)}")
+        for name, value in (about.facts if about else {}).items():
+            OUT.print(f"[dim]known:[/] {escape(name)}: {escape(value)}")
         for one in said:
             calls = ", ".join(c["function"]["name"] for c in one.message.get("tool_calls") or [])
             text = str(one.message.get("content") or "") or f"calls {calls}"

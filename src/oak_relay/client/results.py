@@ -194,6 +194,8 @@ class ServerTest(Result):
 class Conversation(Result):
     key: str
     messages: int
+    summary: str
+    facts: dict[str, str]
     updated_at: datetime
 
 

@@ -295,8 +295,20 @@ class _Agent:
             return _said(result) if tool["agent"] else result
         if tool["kind"] == "ask":
             return await self._ask(path, hash_, tool, given)
+        if tool["kind"] == "fact":
+            return await self._fact(path, hash_, given)
         node = tool_node(self.node, tool["do"], f"{self.node.name}/{tool['name']}")
         return await effects.act(walk, node, path, given, hash_, {"input": given, "arguments": arguments}, self._left())
+
+    async def _fact(self, path: str, hash_: str, given: dict[str, Any]) -> Any:
+        """Keep something of the conversation."""
+        recorded = self.walk.recorded(path, hash_)
+        if recorded is None:
+            now = self.walk.journal.now()
+            entry = Entry(path, "ended", 1, hash_, {}, {"input": given, "arguments": given}, now, now)
+            fact = {"conversation": self.setup["memory"]["conversation"], **given}
+            recorded = await self.walk.journal.commit(entry, LocalEffect("fact", fact))
+        return recorded["output"]
 
     def _refused(self, path: str, call: dict[str, Any], wrong: str) -> dict[str, Any]:
         """A call that cannot be made; the model is told why."""
@@ -327,6 +339,8 @@ class _Agent:
         return said["data"] if isinstance(said.get("data"), dict) else arguments, ""
 
     def _asks(self, tool: dict[str, Any], arguments: dict[str, Any]) -> bool:
+        if tool["kind"] == "fact":
+            return False
         when = self.node.fixed["approve"][tool["index"]]
         if isinstance(when, bool):
             return when
@@ -379,7 +393,8 @@ class _Agent:
         if memory is None:
             return self.walk.journal.add(entry)["value"]
         said = [m for m in self.messages[self.setup["new"] :] if m["role"] != "system"]
-        kept = LocalEffect("remember", {"conversation": memory["conversation"], "messages": said})
+        told = {"conversation": memory["conversation"], "messages": said, "summary": self.setup.get("summary")}
+        kept = LocalEffect("remember", told)
         return (await self.walk.journal.commit(entry, kept))["value"]
 
 

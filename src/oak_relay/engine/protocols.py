@@ -37,7 +37,7 @@ class LocalEffect:
     """A change of our own records, made in the same commit as its entry.
 
     `op` is one of `table.add`, `table.upsert`, `table.delete`, `answer`, `once`, `emit`, `child` (a run), `ask` (a question),
-    `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path), `remember` (what was said in a conversation); `data` is what it needs.
+    `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path), `remember` (what was said in a conversation), `fact` (kept of one); `data` is what it needs.
     """
 
     op: str

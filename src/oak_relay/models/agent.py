@@ -10,11 +10,11 @@ from zoneinfo import ZoneInfo
 
 from pydantic import BaseModel, Field, model_validator
 
-from oak_relay.actions.base import Action, Catalogue, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Catalogue, Fields, Result, Surroundings, Window
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import Ask, complete, letters_in
+from oak_relay.models.chat import Ask, Reply, complete, letters_in
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
 _KINDS = ("do", "run", "agent", "server", "table", "ask")
@@ -70,6 +70,8 @@ class Tool(Fields):
 class Memory(Fields):
     conversation: str = Field(min_length=1, max_length=400, description="The conversation's key.")
     turns: int = Field(10, ge=0, le=200, description="How many earlier messages of the person are given along.")
+    summary: bool = Field(False, description="Whether what is older is kept in a running summary.")
+    facts: bool = Field(False, description="Whether the agent may keep facts about the person, and is told them.")
 
 
 class Limits(Fields):
@@ -122,12 +124,45 @@ class ServerInput(Fields):
     repeat: Literal["safe", "unsafe"] = "unsafe"
 
 
-def messages_of(given: AgentInput, now: datetime, before: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], int]:
+_FACT: dict[str, Any] = {
+    "name": "keep_fact", "title": "Keep a fact", "kind": "fact", "index": 0, "or": [], "agent": False, "with": {},
+    "description": "Keep something worth knowing about this person for later: a short name and what it is. An empty value forgets it.",
+    "parameters": {"type": "object", "required": ["name", "value"], "additionalProperties": False,
+                   "properties": {"name": {"type": "string", "minLength": 1, "maxLength": 100}, "value": {"type": "string", "maxLength": 2000}}},
+    "places": {"name": ["name"], "value": ["value"]},
+}  # fmt: skip
+_SUMMARY = "You keep the summary of a conversation. Fold what was said into it, in at most ten sentences; leave out nothing that may matter later."
+
+
+async def _summed(given: AgentInput, alias: Alias, window: Any, at: Surroundings) -> Reply:
+    """The summary of a conversation with what is older than its window folded in."""
+    said = "\n".join(f"{m['role']}: {m.get('content') or '(uses a tool)'}" for m in window.older)
+    before = f"The summary so far: {window.summary}\n\n" if window.summary else ""
+    messages = [
+        {"role": "system", "content": _SUMMARY},
+        {"role": "user", "content": f"{before}What was said since:\n{said}"},
+    ]
+    return await complete(given.model, alias, Ask(messages), at)
+
+
+def messages_of(
+    given: AgentInput,
+    now: datetime,
+    before: list[dict[str, Any]],
+    summary: str = "",
+    facts: dict[str, str] | None = None,
+) -> tuple[list[dict[str, Any]], int]:
     """The messages an agent begins with, and how many of them were there before this one."""
     told = [given.brief] if given.brief else []
     if given.today:
         here = now.astimezone(_zone(given.zone))
         told.append(f"It is {here:%A, %d %B %Y, %H:%M} ({given.zone}).")
+    if facts:
+        told.append(
+            "What is known of this person:\n" + "\n".join(f"- {name}: {value}" for name, value in facts.items())
+        )
+    if summary:
+        told.append(f"Earlier in this conversation: {summary}")
     system = [{"role": "system", "content": "\n\n".join(told)}] if told else []
     first = [*system, *before]
     return [*first, {"role": "user", "content": given.prompt}], len(first)
@@ -145,9 +180,19 @@ def opener(catalogue: Catalogue) -> Any:
 
     async def open_(given: AgentInput, at: Surroundings) -> Result:
         alias: Alias = await at.model(given.model)
-        before = await at.conversation(given.memory.conversation, given.memory.turns) if given.memory else []
-        messages, new = messages_of(given, at.now(), before)
+        memory, usage = given.memory, None
+        summary: dict[str, Any] | None = None
+        window = Window()
+        if memory:
+            window = await at.conversation(memory.conversation, memory.turns, memory.summary, memory.facts)
+        if window.older:
+            reply = await _summed(given, alias, window, at)
+            summary, usage = {"text": reply.text, "first": window.first}, reply.usage
+        short = summary["text"] if summary else window.summary
+        messages, new = messages_of(given, at.now(), window.messages, short, window.facts)
         tools = [tool for index, one in enumerate(given.tools) for tool in await _opened(one, index, catalogue, at)]
+        if memory and memory.facts:
+            tools.append(_FACT)
         names = [tool["name"] for tool in tools]
         for twice in {name for name in names if names.count(name) > 1}:
             raise StepFailed("invalid", f"two tools are called {twice}", fix="give one of them another name:")
@@ -161,9 +206,10 @@ def opener(catalogue: Catalogue) -> Any:
             "model": {"name": given.model, **alias.model_dump(mode="json")},
             "limits": limits,
             "gives": given.gives,
-            "memory": {"conversation": given.memory.conversation} if given.memory else None,
+            "memory": {"conversation": memory.conversation} if memory else None,
+            "summary": summary,
         }
-        return Result(setup)
+        return Result(setup, usage=usage)
 
     return open_
 

@@ -102,7 +102,15 @@ def _listen(data: dict[str, Any], claim: Claim, registry: Registry, workflow: st
 def _remember(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
     shown = registry.now.blanker
     messages = [(message["role"], shown.text(values.dumps(message))) for message in data["messages"]]
-    return {"key": shown.text(values.storable_text(data["conversation"])), "messages": messages}
+    key, summary = shown.text(values.storable_text(data["conversation"])), data.get("summary")
+    told = summary and (shown.text(values.storable_text(summary["text"])), summary["first"])
+    return {"key": key, "messages": messages, "summary": told}
 
 
-_MAKERS = {"remember": _remember, "emit": _emit, "child": _child, "ask": _ask, "listen": _listen}
+def _fact(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+    shown = registry.now.blanker
+    given = {name: shown.text(values.storable_text(str(data[name]))) for name in ("conversation", "name", "value")}
+    return {"key": given["conversation"], "name": given["name"][:100], "value": given["value"][:2000]}
+
+
+_MAKERS = {"fact": _fact, "remember": _remember, "emit": _emit, "child": _child, "ask": _ask, "listen": _listen}

@@ -12,7 +12,7 @@ import httpx
 import structlog
 
 from oak_relay.actions import servers
-from oak_relay.actions.base import Action, Result, StoredCredential
+from oak_relay.actions.base import Action, Result, StoredCredential, Window
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import document_of
@@ -123,11 +123,11 @@ class At:
         document = document_of(read(chosen.text).data)
         return {"kind": found.kind, "title": document.title, "note": document.note, "input": document.input}
 
-    async def conversation(self, key: str, turns: int) -> list[dict[str, Any]]:
+    async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> Window:
         if self._before is not None:
-            return self._before
+            return Window(self._before)
         async with self._tools.database.reading() as connection:
-            return await talks.window(connection, values.storable_text(key), turns)
+            return await talks.window(connection, values.storable_text(key), turns, summed, facts)
 
     async def _server(self, name: str) -> servers.ToolServer:
         found = await self._tools.registry.find("servers", name)

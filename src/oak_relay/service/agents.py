@@ -85,7 +85,14 @@ async def list_conversations(
     async with parts.database.connect() as connection:
         found = await talks.listed(await raw(connection), limit)
     return [
-        ConversationOut(key=c["key"], messages=c["messages"], created_at=c["created_at"], updated_at=c["updated_at"])
+        ConversationOut(
+            key=c["key"],
+            messages=c["messages"],
+            summary=c["summary"] or "",
+            facts=values.loads(c["facts"]),
+            created_at=c["created_at"],
+            updated_at=c["updated_at"],
+        )
         for c in found
     ]
 

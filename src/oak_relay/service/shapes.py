@@ -241,6 +241,8 @@ class ServerTestOut(BaseModel):
 class ConversationOut(BaseModel):
     key: str
     messages: int
+    summary: str = Field(description="What is older than the window, in short.")
+    facts: dict[str, str] = Field(description="What an agent kept about whom it talks with.")
     created_at: datetime
     updated_at: datetime
 

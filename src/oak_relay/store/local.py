@@ -444,7 +444,14 @@ async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
 
 async def _remember(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     first = await talks.remember(connection, data["key"], data["messages"], row.run_id)
+    if data["summary"]:
+        await talks.sum_up(connection, data["key"], *data["summary"])
     return {"first": first, "count": len(data["messages"])}
+
+
+async def _fact(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    await talks.keep(connection, data["key"], data["name"], data["value"])
+    return {"kept": data["name"]} if data["value"] else {"forgotten": data["name"]}
 
 
 async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
@@ -464,4 +471,5 @@ _OPS: dict[str, Callable[[asyncpg.Connection, EntryRow, dict[str, Any]], Awaitab
     "listen": _listen,
     "withdraw": _withdraw,
     "remember": _remember,
+    "fact": _fact,
 }

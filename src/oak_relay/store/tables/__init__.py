@@ -5,7 +5,7 @@ from oak_relay.store.tables.history import artifact, event, journal, run
 from oak_relay.store.tables.moving import lane, listener, pin, published, question, queue, signal, wake, worker
 from oak_relay.store.tables.people import audit, epoch, member, token, workspace
 from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
-from oak_relay.store.tables.talks import conversation, message
+from oak_relay.store.tables.talks import conversation, fact, message
 from oak_relay.store.tables.usage import budget, spent, usage
 from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
 
@@ -18,6 +18,7 @@ __all__ = [
     "credential",
     "epoch",
     "event",
+    "fact",
     "journal",
     "lane",
     "listener",

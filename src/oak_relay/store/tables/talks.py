@@ -20,6 +20,9 @@ conversation = Table(
     workspace_key(),
     Column("id", Uuid, nullable=False),
     Column("key", Text, nullable=False),
+    # What was said before the message of this number, in short.
+    Column("summary", Text),
+    Column("summed_up", Integer, nullable=False, server_default="0"),
     moment("created_at", False),
     moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
@@ -39,6 +42,21 @@ message = Table(
     Column("run_id", Uuid),
     moment("at", False),
     PrimaryKeyConstraint("workspace_id", "conversation_id", "seq"),
+    ForeignKeyConstraint(
+        ["workspace_id", "conversation_id"], ["conversation.workspace_id", "conversation.id"], ondelete="CASCADE"
+    ),
+)
+
+# What an agent keeps about whom it talks with.
+fact = Table(
+    "fact",
+    metadata,
+    workspace_key(),
+    Column("conversation_id", Uuid, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("value", Text, nullable=False),
+    moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "conversation_id", "name"),
     ForeignKeyConstraint(
         ["workspace_id", "conversation_id"], ["conversation.workspace_id", "conversation.id"], ondelete="CASCADE"
     ),

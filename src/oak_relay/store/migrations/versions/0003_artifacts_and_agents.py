@@ -33,6 +33,8 @@ def upgrade() -> None:
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("id", sa.Uuid(), nullable=False),
         sa.Column("key", sa.Text(), nullable=False),
+        sa.Column("summary", sa.Text(), nullable=True),
+        sa.Column("summed_up", sa.Integer(), server_default="0", nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "id", name=op.f("pk_conversation")),
@@ -55,6 +57,21 @@ def upgrade() -> None:
             ondelete="CASCADE",
         ),
         sa.PrimaryKeyConstraint("workspace_id", "conversation_id", "seq", name=op.f("pk_message")),
+    )
+    op.create_table(
+        "fact",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("conversation_id", sa.Uuid(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("value", sa.Text(), nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["workspace_id", "conversation_id"],
+            ["conversation.workspace_id", "conversation.id"],
+            name=op.f("fk_fact_workspace_id_conversation_id"),
+            ondelete="CASCADE",
+        ),
+        sa.PrimaryKeyConstraint("workspace_id", "conversation_id", "name", name=op.f("pk_fact")),
     )
     op.create_table(
         "tool_server",
@@ -119,7 +136,7 @@ def _usage_columns() -> list[sa.Column]:
 
 def downgrade() -> None:
     op.drop_column("workflow", "kind")
-    for table in ("budget", "usage", "spent", "tool_server", "message", "conversation"):
+    for table in ("budget", "usage", "spent", "tool_server", "fact", "message", "conversation"):
         op.drop_table(table)
     op.drop_table("pin")
     op.drop_table("artifact")
