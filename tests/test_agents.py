@@ -431,7 +431,7 @@ def test_a_model_that_is_not_offered_is_refused_with_the_nearest(ready: Processe
 
 LABELS = """
 oak: 1
-workflow: labels
+workflow: labels-or-none
 input: {type: object}
 steps:
   - step: kind
@@ -448,9 +448,9 @@ result: ${ kind }
 def test_a_label_may_be_none_of_these_and_says_how_sure_it_is(ready: Processes):
     client = ready.client()
     client.live(client.save(LABELS).workflow)
-    found = ended(ready, client.start("labels", {"text": "I left my scarf behind"}).id).result
+    found = ended(ready, client.start("labels-or-none", {"text": "I left my scarf behind"}).id).result
     assert (found["label"], found["confidence"]) == ("lost", 0.9)
-    assert ended(ready, client.start("labels", {"text": "xyz"}).id).result["label"] == "neither"
+    assert ended(ready, client.start("labels-or-none", {"text": "xyz"}).id).result["label"] == "neither"
 
 
 SENSES = """
