@@ -1,5 +1,6 @@
 """`/api/v1/workflows`: save, versions, live, check, render, start."""
 
+from functools import lru_cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header
@@ -237,16 +238,21 @@ def _sample(schema: Any, depth: int = 0) -> Any:
     return "someone@guests.example" if schema.get("format") == "email" else simple.get(str(kind), "text")
 
 
-def _summary(row: Any) -> WorkflowOut:
+@lru_cache(maxsize=5000)
+def _begins(text: str) -> tuple[str, ...]:
+    """What starts a document; reading a large one takes long, and a version never changes."""
     try:
-        begins = starters(document_of(read(row.text).data))
+        return tuple(starters(document_of(read(text).data)))
     except ValueError:
-        begins = []
+        return ()
+
+
+def _summary(row: Any) -> WorkflowOut:
     return WorkflowOut(
         name=row.name,
         title=row.title,
         labels=row.labels,
-        starters=begins,
+        starters=list(_begins(row.text)),
         live_version=row.live_version,
         latest_version=row.latest_version,
         runs=row.runs,
