@@ -97,8 +97,8 @@ class Processes:
         process.wait(30)
         self.running.remove(process)
 
-    def start_all(self) -> None:
-        self.start("standins", "--port", str(self.outside), "--rules", str(ROOT / "demo" / "model"))
+    def start_all(self, rules: Path = ROOT / "demo" / "model") -> None:
+        self.start("standins", "--port", str(self.outside), "--rules", str(rules))
         self.start("serve")
         until(lambda: httpx.get(f"{self.url}/health/ready").is_success, 60)
         until(lambda: httpx.get(f"{self.standins}/received.json").is_success, 60)

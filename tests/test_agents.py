@@ -5,7 +5,6 @@ import json
 import signal
 import sys
 import threading
-from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -13,8 +12,9 @@ from typing import Any
 import httpx
 import pytest
 
+from oak_relay.client import Client
 from oak_relay.client.errors import Invalid, NotFound, Problem
-from oak_relay.standins.senses import recording
+from oak_relay.standins.senses import picture, recording
 from tests.conftest import ROOT, Processes, seed_agents, until
 
 
@@ -180,13 +180,14 @@ workflow: streamed
 input: {type: object}
 triggers: [{trigger: t, webhook: {path: streamed, answer: stream, verify: {scheme: none}}}]
 steps:
-  - {step: nap, wait: 700ms}
+  - {step: nap, wait: {event: listened.to, where: "${ arrived.data == input.say }", within: 1h}}
   - {step: reply, do: model.answer, with: {model: careful, prompt: "${ input.say }"}, retry: {tries: 3, wait: 100ms}}
 result: ${ reply.text }
 """
 
 
-def events_of(url: str, body: dict) -> list[tuple[str, dict]]:
+def events_of(client: Client, url: str, body: dict) -> list[tuple[str, dict]]:
+    """What a hook tells that streams its answer; the run goes on once it is known that somebody listens."""
     found: list[tuple[str, dict]] = []
     with httpx.stream("POST", url, json=body, timeout=60) as response:
         name = ""
@@ -195,6 +196,8 @@ def events_of(url: str, body: dict) -> list[tuple[str, dict]]:
                 name = line[7:]
             elif line.startswith("data: "):
                 found.append((name, json.loads(line[6:])))
+                if name == "run":
+                    client.publish({"id": body["say"], "type": "listened.to", "source": "/tests", "data": body["say"]})
     return found
 
 
@@ -203,7 +206,7 @@ def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready:
     client = ready.client()
     client.live(client.save(STREAMED).workflow)
     ready.fault(service="model", kind="cut_stream", times=1)
-    told = events_of(f"{ready.url}/hooks/streamed", {"say": "hello there"})
+    told = events_of(client, f"{ready.url}/hooks/streamed", {"say": "hello there"})
     kinds = [name for name, _ in told]
     assert kinds[0] == "run"
     assert told[-1] == ("result", "Hello from the model stand-in.")
@@ -220,7 +223,7 @@ def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready:
         )
     )
     client.live(client.save(judged).workflow)
-    told = events_of(f"{ready.url}/hooks/judged", {"say": "hello there"})
+    told = events_of(client, f"{ready.url}/hooks/judged", {"say": "hello again"})
     assert [name for name, _ in told] == ["run", "result"]
 
 
@@ -346,37 +349,6 @@ def test_traces_go_to_a_collector_with_the_names_of_the_conventions(lone: Proces
     collector.server.shutdown()
 
 
-def test_a_worker_killed_in_the_middle_of_an_agent_loses_and_repeats_no_turn(lone: Processes):
-    """Really killed, between a reply and its record and at odd moments: what is recorded is not bought twice."""
-    seed_agents(lone)
-    client = lone.client()
-    worker = lone.start_worker()
-    runs = []
-    for kind, path, seconds in (("slow_after", "chat", 8), ("slow_after", "weather", 8), ("slow", "chat", 8)):
-        lone.fault(service="weather" if path == "weather" else "model", kind=kind, seconds=seconds, times=1)
-        run = client.start("morning-conditions")
-        until(lambda: lone.received()["faults"] == 0)
-        lone.kill(worker)
-        worker = lone.start_worker()
-        runs.append(run.id)
-    for run_id in runs:
-        assert ended(lone, run_id).run.state == "succeeded"
-        trace = client.trace(run_id)
-        lost = [a for s in trace.spans for a in s.attempts if a.state == "lost"]
-        assert all("possibly spent" in a.note for a in lost)
-    twice = lone.rows(
-        "SELECT path FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
-    )
-    assert not twice
-    lost = Counter(
-        f"{r['run_id']}:{r['path']}" for r in lone.rows("SELECT run_id, path FROM journal WHERE kind = 'lost'")
-    )
-    assert lost
-    more = {key: count - 1 for key, count in lone.worked().items() if count > 1}
-    assert all(lost[key] >= extra for key, extra in more.items()), "a call was repeated that no trace shows"
-    assert len(client.rows("conditions")) == 7
-
-
 def test_one_talks_with_an_agent_of_a_draft_and_nothing_is_kept(ready: Processes):
     client = ready.client()
     text = (ROOT / "demo" / "workflows" / "guest-chat.yaml").read_text()
@@ -477,6 +449,48 @@ def test_speech_becomes_text_and_texts_become_vectors(ready: Processes):
     assert found.run.money == pytest.approx(found.result["money"])
     wrong = ended(ready, client.start("senses", {"audio": "no base64!"}).id)
     assert wrong.run.error["kind"] == "invalid"
+
+
+SEEN = """
+oak: 1
+workflow: path-photos
+input: {type: object}
+steps:
+  - step: seen
+    do: model.answer
+    with: {model: seeing, prompt: "Is the path free?", files: [{data: "${ input.photo }", name: photo.png}]}
+  - step: judged
+    do: agent
+    with:
+      model: seeing
+      prompt: Does anything lie across the path?
+      files: [{data: "${ input.photo }", name: photo.png}]
+      memory: {conversation: path photos}
+result: {text: "${ seen.text }", judged: "${ judged.text }"}
+"""
+
+
+def test_models_and_agents_look_at_pictures(ready: Processes):
+    client = ready.client()
+    alias = {"url": f"{ready.standins}/v1", "model": "larch-large", "credential": "models"}
+    client.put_model("seeing", **alias, takes=["images"])
+    client.live(client.save(SEEN).workflow)
+    photo = base64.b64encode(picture("- the path is not free, a larch lies across the path")).decode()
+    found = ended(ready, client.start("path-photos", {"photo": photo}).id)
+    assert found.run.state == "succeeded", found.run.error
+    assert "a larch lies across the path" in found.result["text"]
+    assert "a larch lies across the path" in found.result["judged"]
+    sent = client.messages(found.run.id, "judged/turn[0]")["messages"][-1]["content"]
+    assert sent[1]["image_url"]["url"].endswith(" bytes)")
+    said = client.conversation("path photos")
+    assert said[0].message["content"] == "Does anything lie across the path?\n\n(1 file was shown)"
+    assert photo not in json.dumps(
+        [a.detail.get("turns") for span in client.trace(found.run.id).spans for a in span.attempts]
+    )
+    client.put_model("seeing", **alias)  # the same model, of which nobody says that it sees
+    blind = ended(ready, client.start("path-photos", {"photo": photo}).id).run.error
+    assert (blind["kind"], blind["step"]) == ("invalid", "seen")
+    assert "takes no images" in blind["message"]
 
 
 PROGRAM = """

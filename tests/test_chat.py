@@ -1,5 +1,6 @@
 """The chat-completions adapter against recorded replies in the dialects servers are known for; streaming; fallbacks."""
 
+import base64
 import json
 from types import SimpleNamespace
 from typing import Any
@@ -12,8 +13,10 @@ from hypothesis import strategies as st
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Gathered, complete
-from oak_relay.models.steps import JudgeInput, LabelInput, judge_messages, label_messages
+from oak_relay.models.files import File, content, letters, shown
+from oak_relay.models.steps import ACTIONS, AnswerInput, JudgeInput, LabelInput, judge_messages, label_messages
 from oak_relay.standins.model import Rules, pieces, reply
+from oak_relay.standins.senses import picture, pictured
 from oak_relay.vault.blanking import BLANK, Blanker
 
 ALIAS = Alias(url="https://models.example/v1", model="larch", prices={"input": 1, "cached": 0.1, "output": 2})
@@ -230,3 +233,79 @@ def test_prompts_of_label_and_judge_say_what_is_wanted():
     judged = judge_messages(JudgeInput(model="m", question="Is it kind?", answer="yes", context="before"))
     assert judged[0]["content"].startswith("You judge an answer. Is it kind?")
     assert judged[1]["content"] == "before\n\nThe answer: yes"
+
+
+SEEING = Alias(url="https://models.example/v1", model="larch", takes=("images", "files"))
+
+
+def encoded(body: bytes) -> str:
+    return base64.b64encode(body).decode()
+
+
+async def test_pictures_and_files_become_parts_of_the_message():
+    path, plan = picture("a fallen tree"), b"%PDF-1.7 the plan"
+    given = [
+        File(data=encoded(path), name="path.png"),
+        File(data=encoded(plan), type="application/pdf"),
+        File(data=encoded(b"hut,bunks\nGlasswater,24\n"), name="huts.csv"),
+        File(url="https://files.example/photos/bridge"),
+    ]
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, content=b"jpeg", headers={"content-type": "image/jpeg; charset=binary"})
+
+    prompt, *parts = await content("What is this?", given, "careful", SEEING, at(answer))
+    assert prompt == {"type": "text", "text": "What is this?"}
+    assert parts == [
+        {"type": "image_url", "image_url": {"url": f"data:image/png;base64,{encoded(path)}"}},
+        {"type": "file", "file": {"filename": "file", "file_data": f"data:application/pdf;base64,{encoded(plan)}"}},
+        {"type": "text", "text": "huts.csv:\nhut,bunks\nGlasswater,24\n"},
+        {"type": "image_url", "image_url": {"url": f"data:image/jpeg;base64,{encoded(b'jpeg')}"}},
+    ]
+    assert await content("alone", [], "careful", SEEING, at({})) == "alone"
+    told = shown([{"role": "user", "content": [prompt, *parts]}])[0]["content"]
+    assert told[1]["image_url"]["url"] == f"data:image/png;base64,… ({len(path):,} bytes)"
+    assert told[2]["file"]["file_data"] == f"data:application/pdf;base64,… ({len(plan)} bytes)"
+    assert (told[0], told[3]) == (prompt, parts[2])
+    # A picture is weighed as a picture, not by the letters of its encoding.
+    big = {"type": "image_url", "image_url": {"url": "data:image/png;base64," + "A" * 1_000_000}}
+    assert letters([prompt, big]) < 10_000
+
+
+@pytest.mark.parametrize(
+    ("file", "takes", "kind", "said"),
+    [
+        (File(data="iVBORw0KGgo=", name="path.png"), ("files",), "invalid", "takes no images"),
+        (File(data="AAAA", name="plan.pdf"), ("images",), "invalid", "takes no files"),
+        (File(data="AAAA"), ("images",), "invalid", "application/octet-stream"),
+        (File(data="no base64!", name="a.txt"), (), "invalid", "not base64"),
+        (File(url="https://files.example/gone.png"), ("images",), "missing", "answered 404"),
+    ],
+)
+async def test_files_that_cannot_be_shown_say_why(file: File, takes: Any, kind: str, said: str):
+    with pytest.raises(StepFailed, match=said) as failed:
+        blind = SEEING.model_copy(update={"takes": takes})
+        await content("?", [file], "careful", blind, at(lambda request: httpx.Response(404)))
+    assert failed.value.kind == kind
+    assert failed.value.fix
+
+
+def test_a_file_has_one_source():
+    for wrong in ({}, {"url": "https://files.example/a", "data": "AAAA"}):
+        with pytest.raises(ValueError, match="either url or data"):
+            File.model_validate(wrong)
+
+
+async def test_the_trace_of_an_answer_shows_the_messages_once_and_no_picture():
+    def answer(request: httpx.Request) -> dict[str, Any]:
+        asked = json.loads(request.content)["messages"][-1]["content"]
+        body = base64.b64decode(asked[1]["image_url"]["url"].partition(",")[2])
+        return replied({"content": f"I see {pictured(body)}"})
+
+    perform = next(action for action in ACTIONS if action.name == "model.answer").perform
+    given = AnswerInput(model="careful", prompt="?", files=[File(data=encoded(picture("snow")), name="a.png")])
+    found = await perform(given, at(answer, {"careful": SEEING}))
+    assert found.output["text"] == "I see snow"
+    turn = found.detail["turns"][0]
+    assert encoded(picture("snow")) not in json.dumps(turn)
+    assert json.loads(turn["exchange"]["request"]["body"]) == {"model": "larch", "max_tokens": 1024}

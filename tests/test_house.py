@@ -10,8 +10,9 @@ from alembic.autogenerate import compare_metadata
 from alembic.runtime.migration import MigrationContext
 from sqlalchemy import text
 
-from oak_relay.store.database import Database, alembic_config
+from oak_relay.store.database import NEWEST, Database
 from oak_relay.store.tables import metadata
+from oak_relay.store.upgrade import alembic_config
 from tests.conftest import ROOT
 
 
@@ -46,7 +47,8 @@ async def test_migrations_give_the_tables_and_go_back(empty_database):
     """Rule 20: every table has a workspace, and what migrations make is what the code means."""
     database = Database(empty_database())
     await database.migrate()
-    await database.migrate()  # again does nothing
+    async with database.engine.connect() as connection:
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST
     async with database.engine.begin() as connection:
         differences = await connection.run_sync(lambda c: compare_metadata(MigrationContext.configure(c), metadata))
         months = re.compile(r"(artifact|event|journal|run)_(\d{4}_\d{2}|rest)")  # partitions belong to their tables
@@ -55,6 +57,24 @@ async def test_migrations_give_the_tables_and_go_back(empty_database):
         left = await connection.execute(text("SELECT tablename FROM pg_tables WHERE schemaname = 'public'"))
         assert [row[0] for row in left] == ["alembic_version"]
     await database.close()
+
+
+async def test_tables_of_a_later_release_are_left_as_they_are(new_database):
+    database = Database(new_database())
+    async with database.engine.begin() as connection:
+        await connection.execute(text("UPDATE alembic_version SET version_num = '9999'"))
+    await database.migrate()
+    async with database.engine.connect() as connection:
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == "9999"
+    await database.close()
+
+
+def test_a_role_loads_nothing_of_the_other_commands():
+    probe = "import sys; from oak_relay.cli.main import main; main(['work', '--help'])"
+    code = f"import sys, atexit; atexit.register(lambda: print(*sorted(sys.modules), file=sys.stderr)); {probe}"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stderr.split()
+    assert "oak_relay.cli.roles" in loaded
+    assert not {"oak_relay.client", "alembic", "rich", "sqlalchemy"} & set(loaded)
 
 
 def test_every_table_belongs_to_a_workspace():

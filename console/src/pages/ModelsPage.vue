@@ -8,7 +8,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
 
-interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; stream: 'watched' | 'always' | 'never' }
+interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never' }
 
 const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
@@ -16,7 +16,7 @@ const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(ap
 const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)
-const empty = { name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '' }
+const empty = { name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] }
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 const form = reactive({ ...empty })
 const problem = ref<Error | null>(null)
@@ -44,7 +44,7 @@ const store = () =>
     const before = stored.value?.find((one) => one.name === name)
     const kept = before ? { extra: config(before).extra, temperature: config(before).temperature, stream: config(before).stream } : { stream: 'watched' as const }
     const prices = { input: Number(input), cached: Number(cached), output: Number(output) }
-    const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources) }
+    const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources), takes: form.takes }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
     adding.value = false
@@ -57,8 +57,8 @@ const test = (name: string) =>
   })
 
 function change(one: Schemas['AliasOut']): void {
-  const { url, model, credential, prices, max_tokens, timeout, fallbacks, sources } = config(one)
-  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', ...prices, max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' ') })
+  const { url, model, credential, prices, max_tokens, timeout, fallbacks, sources, takes } = config(one)
+  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', ...prices, max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' '), takes: [...takes] })
   adding.value = true
 }
 
@@ -87,6 +87,10 @@ function remove(name: string): void {
     <label>Longest answer, in tokens <BFormInput v-model="form.max_tokens" type="number" min="1" /></label>
     <label>Longest wait, in seconds <BFormInput v-model="form.timeout" type="number" min="1" /></label>
     <label>Asked instead when it is not available <BFormInput v-model="form.fallbacks" placeholder="other models here, in order" /></label>
+    <fieldset>
+      <legend>What it takes beside text</legend>
+      <BFormCheckboxGroup v-model="form.takes" :options="['images', 'files']" />
+    </fieldset>
     <label>Where its replies name sources <BFormInput v-model="form.sources" placeholder="$.citations" /></label>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ busy === 'add' ? 'Testing…' : 'Store and test' }}</BButton>

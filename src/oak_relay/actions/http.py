@@ -128,7 +128,9 @@ async def authorised(at: Surroundings, url: str, credential: str | None) -> dict
 class Exchange:
     """A request and its reply."""
 
-    def __init__(self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None) -> None:
+    def __init__(
+        self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None, show: bool = True
+    ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
@@ -136,7 +138,7 @@ class Exchange:
         self.what = f"{request.method} {request.url.copy_with(query=None)}"
         self.detail = {
             "exchange": {
-                "request": request_shown(request, credential),
+                "request": request_shown(request, credential, show),
                 "response": {"status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]},
             }
         }
@@ -178,10 +180,12 @@ async def send(
     size_limit: int,
     credential: str | None,
     take: Callable[[str], None] | None = None,
+    show: bool = True,
 ) -> Exchange:
-    """Send and read, up to a size; `take` is given the lines of an event stream as they come. Raises `StepFailed` for what went wrong on the way."""
+    """Send and read, up to a size; `take` is given the lines of an event stream as they come; without `show` a trace
+    leaves out the request's body. Raises `StepFailed` for what went wrong on the way."""
     what = f"{request.method} {request.url.copy_with(query=None)}"
-    detail = {"exchange": {"request": request_shown(request, credential)}}
+    detail = {"exchange": {"request": request_shown(request, credential, show)}}
     try:
         response = await client.send(request, stream=True)
         try:
@@ -222,12 +226,12 @@ async def send(
         raise StepFailed(
             "unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail
         ) from None
-    return Exchange(request, response, b"".join(pieces), credential)
+    return Exchange(request, response, b"".join(pieces), credential, show)
 
 
-def request_shown(request: httpx.Request, credential: str | None) -> dict[str, Any]:
+def request_shown(request: httpx.Request, credential: str | None, show: bool = True) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
-    content = request.read()
+    content = request.read() if show else b""
     if request.headers.get("content-type", "").startswith("multipart/"):
         body = f"({len(content):,} bytes)"
     else:

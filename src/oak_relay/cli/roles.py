@@ -10,10 +10,11 @@ import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from oak_relay.cli.output import ERR
-
 if TYPE_CHECKING:
     from oak_relay.runtime.settings import Settings
+
+
+NAMES = ("up", "serve", "work", "tick", "standins")
 
 
 def add(commands: Any) -> None:
@@ -40,7 +41,7 @@ def up_cmd(arguments: argparse.Namespace) -> int:
 
     def start(settings: "Settings") -> int:
         if _taken(settings.host, settings.port):
-            ERR.print(f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one.")
+            _say(f"[red]Port {settings.port} on {settings.host} is taken.[/] Set OAK_RELAY_PORT to another one.")
             return 1
         return asyncio.run(up(settings, settings.workers if arguments.workers is None else arguments.workers))
 
@@ -91,10 +92,10 @@ def _with_settings(start: "Callable[[Settings], int | None]") -> int:
         return start(settings) or 0
     except ValidationError as error:
         for problem in error.errors():
-            ERR.print(f"[red]OAK_RELAY_{str(problem['loc'][0]).upper()}:[/] {problem['msg']}")
+            _say(f"[red]OAK_RELAY_{str(problem['loc'][0]).upper()}:[/] {problem['msg']}")
         return 2
     except (ClusterError, KeyProblem) as error:
-        ERR.print(f"[red]{error}[/]")
+        _say(f"[red]{error}[/]")
         return 1
 
 
@@ -104,7 +105,7 @@ def standins_cmd(arguments: argparse.Namespace) -> int:
 
     from oak_relay.standins.app import create_app
 
-    ERR.print(f"Stand-ins at http://127.0.0.1:{arguments.port} (what they received: /received)")
+    _say(f"Stand-ins at http://127.0.0.1:{arguments.port} (what they received: /received)")
     uvicorn.run(create_app(arguments.rules), host="127.0.0.1", port=arguments.port, log_level="warning")
     return 0
 
@@ -133,6 +134,12 @@ def _settle_memory() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
+
+
+def _say(line: str) -> None:
+    from oak_relay.cli.output import ERR
+
+    ERR.print(line)
 
 
 def _taken(host: str, port: int) -> bool:

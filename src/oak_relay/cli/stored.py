@@ -97,6 +97,9 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument(
         "--fallback", action="append", default=[], help="an alias that is asked when it is not available"
     )
+    parser.add_argument(
+        "--takes", action="append", default=[], choices=("images", "files"), help="what its model takes beside text"
+    )
     parser.add_argument("--unseen", action="store_true", help="also when its server does not offer the model")
     parser.set_defaults(run=lambda a: add_model(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
@@ -114,6 +117,7 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
         prices=prices,
         max_tokens=arguments.max_tokens,
         fallbacks=arguments.fallback,
+        takes=arguments.takes,
         unseen=arguments.unseen,
     )
     if not show(stored, arguments.json):

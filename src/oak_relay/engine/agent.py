@@ -392,7 +392,7 @@ class _Agent:
         memory = self.setup.get("memory")
         if memory is None:
             return self.walk.journal.add(entry)["value"]
-        said = [m for m in self.messages[self.setup["new"] :] if m["role"] != "system"]
+        said = [_kept(m) for m in self.messages[self.setup["new"] :] if m["role"] != "system"]
         told = {"conversation": memory["conversation"], "messages": said, "summary": self.setup.get("summary")}
         kept = LocalEffect("remember", told)
         return (await self.walk.journal.commit(entry, kept))["value"]
@@ -457,6 +457,17 @@ def _as_message(reply: dict[str, Any]) -> dict[str, Any]:
             for call in reply["calls"]
         ]
     return message
+
+
+def _kept(message: dict[str, Any]) -> dict[str, Any]:
+    """A message as a conversation keeps it: of pictures and files, that there were some."""
+    parts = message["content"]
+    if not isinstance(parts, list):
+        return message
+    texts = [part["text"] for part in parts if part.get("type") == "text"]
+    others = len(parts) - len(texts)
+    noted = [f"({others} {'files were' if others > 1 else 'file was'} shown)"] if others else []
+    return {**message, "content": "\n\n".join([*texts, *noted])}
 
 
 def _results(calls: list[dict[str, Any]], results: list[str]) -> list[dict[str, Any]]:

@@ -15,6 +15,7 @@ from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Reply, complete, letters_in
+from oak_relay.models.files import File, content
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
 _KINDS = ("do", "run", "agent", "server", "table", "ask")
@@ -86,6 +87,7 @@ class AgentInput(Fields):
     model: str = Field(description="Name of a model alias.")
     brief: str = Field("", description="Who the agent is and what it must keep to.")
     prompt: str = Field(description="What it is asked.")
+    files: list[File] = Field(default_factory=list, max_length=20, description="Pictures and files to look at.")
     tools: list[Tool] = Field(default_factory=list, max_length=64)
     memory: Memory | None = Field(None, description="Which conversation it belongs to.")
     gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
@@ -151,6 +153,7 @@ def messages_of(
     before: list[dict[str, Any]],
     summary: str = "",
     facts: dict[str, str] | None = None,
+    asked: Any = None,
 ) -> tuple[list[dict[str, Any]], int]:
     """The messages an agent begins with, and how many of them were there before this one."""
     told = [given.brief] if given.brief else []
@@ -165,7 +168,7 @@ def messages_of(
         told.append(f"Earlier in this conversation: {summary}")
     system = [{"role": "system", "content": "\n\n".join(told)}] if told else []
     first = [*system, *before]
-    return [*first, {"role": "user", "content": given.prompt}], len(first)
+    return [*first, {"role": "user", "content": given.prompt if asked is None else asked}], len(first)
 
 
 def _zone(name: str) -> ZoneInfo:
@@ -189,7 +192,8 @@ def opener(catalogue: Catalogue) -> Any:
             reply = await _summed(given, alias, window, at)
             summary, usage = {"text": reply.text, "first": window.first}, reply.usage
         short = summary["text"] if summary else window.summary
-        messages, new = messages_of(given, at.now(), window.messages, short, window.facts)
+        asked = await content(given.prompt, given.files, given.model, alias, at)
+        messages, new = messages_of(given, at.now(), window.messages, short, window.facts, asked)
         tools = [tool for index, one in enumerate(given.tools) for tool in await _opened(one, index, catalogue, at)]
         if memory and memory.facts:
             tools.append(_FACT)

@@ -13,6 +13,7 @@ from oak_relay.actions.base import Surroundings
 from oak_relay.actions.http import Exchange, authorised, send
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.models import files
 from oak_relay.models.alias import Alias
 
 _LARGEST = 4_000_000
@@ -49,7 +50,7 @@ class Ask:
 
 def letters_in(messages: list[dict[str, Any]]) -> int:
     """Letters of messages, from which tokens are estimated."""
-    return sum(len(values.text_of(m.get("content"))) + len(values.text_of(m.get("tool_calls"))) for m in messages)
+    return sum(files.letters(m.get("content")) + len(values.text_of(m.get("tool_calls"))) for m in messages)
 
 
 async def complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
@@ -96,7 +97,15 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Repl
         exchange, first = await _streamed(name, alias, body, at)
     else:
         exchange = await post(alias, "chat/completions", body, at)
-    shown: dict[str, Any] = {"messages": ask.messages, "model": alias.model, "alias": name, **exchange.detail}
+    # The messages are shown once, and not as part of the request too.
+    asked = {key: value for key, value in body.items() if key not in ("messages", "tools")}
+    exchange.detail["exchange"]["request"]["body"] = values.dumps(asked)
+    shown: dict[str, Any] = {
+        "messages": files.shown(ask.messages),
+        "model": alias.model,
+        "alias": name,
+        **exchange.detail,
+    }
     if first is not None:
         shown["first_token"] = round(first, 6)
     if exchange.status != 200:
@@ -135,7 +144,7 @@ async def posted(
     headers = {**await _headers(alias, at), **given.pop("headers", {})}
     url, timeout = f"{alias.url.rstrip('/')}/{path}", min(at.timeout, alias.timeout)
     request = at.http.build_request("POST", url, headers=headers, timeout=timeout, **given)
-    return await send(at.http, request, _LARGEST, alias.credential, take)
+    return await send(at.http, request, _LARGEST, alias.credential, take, show=False)
 
 
 async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Surroundings) -> tuple[Exchange, float | None]:

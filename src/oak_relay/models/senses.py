@@ -1,18 +1,14 @@
 """`model.embed` and `model.transcribe`: texts as vectors, speech as text (the same protocol's other two calls)."""
 
-import base64
-import binascii
 from typing import Any
 
 from pydantic import BaseModel, Field, model_validator
 
 from oak_relay.actions.base import Action, Fields, Result, Surroundings
-from oak_relay.actions.http import authorised, send
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import failure, post, posted
-
-_LARGEST = 25_000_000
+from oak_relay.models.files import fetched
 
 
 class EmbedInput(Fields):
@@ -65,7 +61,7 @@ async def _embed(given: EmbedInput, at: Surroundings) -> Result:
 
 async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
     alias: Alias = await at.model(given.model)
-    audio = await _fetched(given, at)
+    audio, _ = await fetched(given.url, given.credential, given.audio, at)
     fields = {"model": alias.model, **({"language": given.language} if given.language else {})}
     files = {"file": (given.name, audio)}
     exchange = await posted(alias, "audio/transcriptions", {"data": fields, "files": files}, at)
@@ -79,22 +75,6 @@ async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
     return Result(
         {"text": data["text"], "tokens": usage["input"] + usage["output"], "money": usage["money"]}, shown, usage
     )
-
-
-async def _fetched(given: TranscribeInput, at: Surroundings) -> bytes:
-    """The recording."""
-    if given.audio is not None:
-        try:
-            return base64.b64decode(given.audio, validate=True)
-        except (binascii.Error, ValueError):
-            raise StepFailed("invalid", "model.transcribe: audio is not base64", fix="encode the recording") from None
-    assert given.url is not None
-    headers = {"traceparent": at.trace_parent, **await authorised(at, given.url, given.credential)}
-    request = at.http.build_request("GET", given.url, headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, _LARGEST, given.credential)
-    if exchange.status != 200:
-        raise exchange.failure()
-    return exchange.body
 
 
 def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> dict[str, Any]:

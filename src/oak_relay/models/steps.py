@@ -9,6 +9,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Reply, complete, letters_in
+from oak_relay.models.files import File, content, listed
 
 REPAIRS = 2
 
@@ -17,6 +18,7 @@ class AnswerInput(Fields):
     model: str = Field(description="Name of a model alias.")
     brief: str = Field("", description="Who the model is and what it must keep to.")
     prompt: str = Field(description="What it is asked.")
+    files: list[File] = Field(default_factory=list, max_length=20, description="Pictures and files to look at.")
     gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int | None = Field(None, ge=1, le=200_000)
@@ -78,9 +80,14 @@ def judge_messages(given: JudgeInput) -> list[dict[str, Any]]:
 
 
 def answer_messages(given: AnswerInput) -> list[dict[str, Any]]:
-    """The messages as they are sent."""
+    """The messages as they are sent; files are named alone, they are fetched when it comes to that."""
+    asked = [{"type": "text", "text": given.prompt}, *listed(given.files)] if given.files else given.prompt
+    return _answer_messages(given, asked)
+
+
+def _answer_messages(given: AnswerInput, asked: Any) -> list[dict[str, Any]]:
     system = [{"role": "system", "content": given.brief}] if given.brief else []
-    return [*system, {"role": "user", "content": given.prompt}]
+    return [*system, {"role": "user", "content": asked}]
 
 
 def label_messages(given: LabelInput) -> list[dict[str, Any]]:
@@ -100,7 +107,8 @@ def label_messages(given: LabelInput) -> list[dict[str, Any]]:
 
 async def _answer(given: AnswerInput, at: Surroundings) -> Result:
     alias: Alias = await at.model(given.model)
-    talk = _Talk(given.model, alias, at, answer_messages(given))
+    asked = await content(given.prompt, given.files, given.model, alias, at)
+    talk = _Talk(given.model, alias, at, _answer_messages(given, asked))
     reply = await talk.turn(given.gives, given.max_tokens, given.temperature)
     data: Any = None
     if given.gives is not None:

@@ -268,9 +268,9 @@ class _Incarnation:
                     await connection.execute(
                         "UPDATE credential SET last_used_at = now() WHERE name = ANY($1::text[])", list(used)
                     )
+                self._suspected = not self._suspects and await queue.suspects(connection)
                 self.look.set()
                 self._worker._awake.set()
-                self._suspected = not self._suspects and await queue.suspects(connection)
                 await asyncio.sleep(min(1.0, self._settings.lease / 3))
         finally:
             connection.terminate()

@@ -11,6 +11,7 @@ from oak_relay.actions import servers
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.agent import sent
+from oak_relay.models import files
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing
@@ -138,4 +139,5 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
     found = sent(bodies, owner, turn)
     if found is None:
         raise missing("turn of an agent", turn, "name one such as findings/turn[2]")
+    found["messages"] = files.shown(found["messages"])
     return Response(values.dumps(found), media_type="application/json")

@@ -13,6 +13,7 @@ from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, fault
 from oak_relay.document.text import read
 from oak_relay.engine.plan import compile_plan, find_node
+from oak_relay.models import files
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.models.steps import AnswerInput, JudgeInput, LabelInput, answer_messages, judge_messages, label_messages
 from oak_relay.runtime.executor import perform
@@ -111,7 +112,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     elif node.kind == "agent":
         opening = CATALOGUE.get("agent.open")
         setup = (await perform(opening, rendered, parts.at(30))).output
-        shown["messages"] = setup["messages"]
+        shown["messages"] = files.shown(setup["messages"])
         shown["tools"] = [
             {name: tool[name] for name in ("name", "description", "parameters")} for tool in setup["tools"]
         ]

@@ -1,5 +1,6 @@
 """The model stand-in: the chat-completions protocol, answered by rules and a sensible general behaviour."""
 
+import base64
 import contextlib
 import json
 import re
@@ -8,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from ruamel.yaml import YAML
+
+from oak_relay.standins.senses import pictured
 
 MODELS = ("larch-small", "larch-large")
 _WORD = re.compile(r"[a-z']{3,}")
@@ -174,7 +177,16 @@ def _fitting(seen: Seen) -> list[tuple[str, dict[str, Any]]] | None:
 
 def _text(message: dict[str, Any]) -> str:
     content = message.get("content")
-    return "".join(p.get("text", "") for p in content) if isinstance(content, list) else str(content or "")
+    return "\n".join(map(_part, content)) if isinstance(content, list) else str(content or "")
+
+
+def _part(part: dict[str, Any]) -> str:
+    """A part of a message: of pictures what they show, of files their text."""
+    address = (part.get("image_url") or {}).get("url") or (part.get("file") or {}).get("file_data") or ""
+    if not address:
+        return str(part.get("text", ""))
+    body = base64.b64decode(address.partition(",")[2])
+    return pictured(body) if address.startswith("data:image/") else body.decode("utf-8", "replace")
 
 
 def _tokens(text: str) -> int:

@@ -1,4 +1,4 @@
-"""What the model stand-in makes of recordings, and of texts as vectors: deterministic, and honest about it."""
+"""What the model stand-in makes of recordings and pictures, and of texts as vectors: deterministic, and honest about it."""
 
 import hashlib
 import io
@@ -6,6 +6,7 @@ import math
 import re
 import struct
 import wave
+import zlib
 
 SIZE = 64
 
@@ -41,3 +42,27 @@ def spoken(audio: bytes) -> str:
         return ""
     length = struct.unpack("<I", audio[at + 4 : at + 8])[0]
     return audio[at + 8 : at + 8 + length].rstrip(b"\0").decode("utf-8", "replace")
+
+
+def picture(text: str) -> bytes:
+    """A small picture (PNG) that carries what it shows as its description (a `tEXt` chunk)."""
+    size = 48
+    rows = b"".join(b"\0" + bytes(90 + 2 * ((x * y) % size) for x in range(size)) for y in range(size))
+    chunks = (
+        (b"IHDR", struct.pack(">IIBBBBB", size, size, 8, 0, 0, 0, 0)),
+        (b"tEXt", b"Description\0" + text.encode("latin-1", "replace")),
+        (b"IDAT", zlib.compress(rows)),
+        (b"IEND", b""),
+    )
+    return b"\x89PNG\r\n\x1a\n" + b"".join(
+        struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data)) for kind, data in chunks
+    )
+
+
+def pictured(image: bytes) -> str:
+    """What a picture's description says it shows; empty when it carries none."""
+    at = image.find(b"tEXtDescription\0")
+    if not image.startswith(b"\x89PNG") or at < 0:
+        return ""
+    length = struct.unpack(">I", image[at - 4 : at])[0]
+    return image[at + 16 : at + 4 + length].decode("latin-1")

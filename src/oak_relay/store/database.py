@@ -10,8 +10,6 @@ from typing import Any
 from uuid import uuid4
 
 import asyncpg
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import Connection, make_url, text
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
@@ -20,7 +18,8 @@ from oak_relay.store import history
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _READERS = 6
-_MIGRATIONS = Path(__file__).parent / "migrations"
+NEWEST = max(file.stem[:4] for file in (Path(__file__).parent / "migrations" / "versions").glob("[0-9]*.py"))
+"""The newest revision that this release knows."""
 
 
 class PooledConnection(asyncpg.Connection):
@@ -138,10 +137,14 @@ class Database:
         await self.engine.dispose()
 
     async def migrate(self) -> None:
-        """Bring the tables to the newest revision; processes that start together take turns."""
+        """Bring the tables to the newest revision; processes that start together take turns. Tables of a later release
+        are left as they are: that one keeps them fit for this one."""
         async with self.engine.begin() as connection:
             await connection.execute(text("SELECT pg_advisory_xact_lock(7226301)"))
-            await connection.run_sync(_upgrade)
+            if not await connection.run_sync(_is_new):
+                from oak_relay.store.upgrade import upgrade  # Alembic takes its time to load
+
+                await connection.run_sync(upgrade)
             await connection.execute(
                 text("INSERT INTO workspace (id, name) VALUES (:id, 'main') ON CONFLICT DO NOTHING"),
                 {"id": MAIN_WORKSPACE},
@@ -163,15 +166,11 @@ def _lost_as_such() -> Iterator[None]:
         raise
 
 
-def alembic_config(connection: Connection) -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(_MIGRATIONS))
-    config.attributes["connection"] = connection
-    return config
-
-
-def _upgrade(connection: Connection) -> None:
-    command.upgrade(alembic_config(connection), "head")
+def _is_new(connection: Connection) -> bool:
+    """Whether the tables are of the newest revision, or of a later one."""
+    if connection.scalar(text("SELECT to_regclass('alembic_version')")) is None:
+        return False
+    return (connection.scalar(text("SELECT max(version_num) FROM alembic_version")) or "") >= NEWEST
 
 
 async def raw(connection: AsyncConnection) -> asyncpg.Connection:

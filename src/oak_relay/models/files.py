@@ -1,0 +1,113 @@
+"""Pictures and files as part of what a model is asked: fetched or given, and written as the protocol's content parts."""
+
+import base64
+import binascii
+import mimetypes
+from collections.abc import Sequence
+from typing import Any
+from urllib.parse import urlsplit
+
+from pydantic import Field, model_validator
+
+from oak_relay.actions.base import Fields, Surroundings
+from oak_relay.actions.http import authorised, send
+from oak_relay.document.errors import StepFailed
+from oak_relay.models.alias import Alias
+
+LARGEST = 20_000_000
+"""Bytes that one file may have."""
+LETTERS = 6_000
+"""Letters that a picture or a file is weighed as, before a server has counted its tokens."""
+_TEXTS = ("application/json", "application/xml", "application/yaml", "application/x-yaml")
+
+
+class File(Fields):
+    """Either fetched from `url`, or given as `data`."""
+
+    url: str | None = Field(None, pattern=r"^https?://[^/?#\s]+", description="Where it is fetched.")
+    credential: str | None = Field(None, description="Name of a stored credential for fetching it.")
+    data: str | None = Field(None, description="Or the file itself, in base64.")
+    name: str = Field("", description="Its file name.")
+    type: str = Field("", description="Its media type, when neither name nor server tell.", examples=["image/png"])
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "File":
+        if (self.url is None) == (self.data is None):
+            raise ValueError("give either url or data")
+        return self
+
+
+async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, at: Surroundings) -> Any:
+    """A message's content: the prompt alone, or followed by a part for each file. Texts are told as texts to any model.
+    Raises `StepFailed` (`invalid`) for what the alias does not take, and what fetching raises."""
+    if not files:
+        return prompt
+    return [{"type": "text", "text": prompt}, *[await _part(one, name, alias, at) for one in files]]
+
+
+async def _part(file: File, name: str, alias: Alias, at: Surroundings) -> dict[str, Any]:
+    body, media = await fetched(file.url, file.credential, file.data, at)
+    called = file.name or urlsplit(file.url or "").path.rsplit("/", 1)[-1] or "file"
+    media = file.type or (media if media not in ("", "application/octet-stream") else "")
+    media = (media or mimetypes.guess_type(called)[0] or "application/octet-stream").split(";")[0].strip().lower()
+    if media.startswith("text/") or media in _TEXTS or media.endswith(("+json", "+xml")):
+        return {"type": "text", "text": f"{called}:\n{body.decode('utf-8', 'replace')}"}
+    kind = "images" if media.startswith("image/") else "files"
+    if kind not in alias.takes:
+        raise StepFailed(
+            "invalid",
+            f"{called} is {media}, and the alias {name} takes no {kind}",
+            fix=f"choose another alias, or say that its model does: takes: [{kind}]",
+        )
+    address = f"data:{media};base64,{base64.b64encode(body).decode()}"
+    if kind == "images":
+        return {"type": "image_url", "image_url": {"url": address}}
+    return {"type": "file", "file": {"filename": called, "file_data": address}}
+
+
+async def fetched(url: str | None, credential: str | None, data: str | None, at: Surroundings) -> tuple[bytes, str]:
+    """A file's bytes and the media type its server names, else empty. Raises `StepFailed`."""
+    if data is not None:
+        try:
+            return base64.b64decode(data, validate=True), ""
+        except (binascii.Error, ValueError):
+            raise StepFailed("invalid", "a file is not base64", fix="encode it") from None
+    assert url is not None
+    headers = {"traceparent": at.trace_parent, **await authorised(at, url, credential)}
+    request = at.http.build_request("GET", url, headers=headers, timeout=at.timeout)
+    exchange = await send(at.http, request, LARGEST, credential)
+    if exchange.status != 200:
+        raise exchange.failure()
+    return exchange.body, exchange.headers.get("content-type", "")
+
+
+def listed(files: Sequence[File]) -> list[dict[str, Any]]:
+    """Files as they are announced before any is fetched."""
+    return [{"type": "file", "file": {"filename": one.name or one.url or "file"}} for one in files]
+
+
+def shown(messages: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Messages as a trace shows them: of pictures and files their type and size."""
+    if all(not isinstance(message.get("content"), list) for message in messages):
+        return messages
+    return [
+        {**m, "content": [_told(part) for part in m["content"]]} if isinstance(m.get("content"), list) else m
+        for m in messages
+    ]
+
+
+def _told(part: dict[str, Any]) -> dict[str, Any]:
+    for kind, field in (("image_url", "url"), ("file", "file_data")):
+        address = (part.get(kind) or {}).get(field, "")
+        if address.startswith("data:") and "," in address:
+            head, body = address.split(",", 1)
+            size = len(body) * 3 // 4 - body[-2:].count("=")
+            return {**part, kind: {**part[kind], field: f"{head},… ({size:,} bytes)"}}
+    return part
+
+
+def letters(content: Any) -> int:
+    """Letters of a message's content, from which tokens are estimated."""
+    if not isinstance(content, list):
+        return len(content or "")
+    return sum(len(part["text"]) if part.get("type") == "text" else LETTERS for part in content)
