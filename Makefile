@@ -8,7 +8,7 @@ demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
 
 test: ready console
-	@$(BIN)/pytest $(ARGS)
+	@$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 bench: ready console
 	@$(BIN)/python -m bench.run $(ARGS)

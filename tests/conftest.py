@@ -31,6 +31,15 @@ MODEL_KEY = "mk-" + secrets.token_hex(12)
 OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
 
 
+LONG = ["time_and_people", "mortal", "agents", "durability", "scale_out", "console", "crash", "house"]
+"""Files that take longest: they are begun first, so that what runs beside them ends with them."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    places = {f"test_{name}": place for place, name in enumerate(LONG)}
+    items.sort(key=lambda item: places.get(item.path.stem, len(places)))
+
+
 def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -39,21 +48,54 @@ def free_port() -> int:
 
 def until(what: Callable[[], Any], seconds: float = 30.0) -> Any:
     """Wait for a condition; its value."""
-    deadline = time.monotonic() + seconds
+    deadline, pause = time.monotonic() + seconds, 0.01
     while True:
         with contextlib.suppress(httpx.TransportError, OSError):
             if found := what():
                 return found
         if time.monotonic() > deadline:
             raise AssertionError(f"not within {seconds} s")
-        time.sleep(0.02)
+        time.sleep(pause)
+        pause = min(0.1, pause * 1.3)  # who asks too often takes the time of what is waited for
+
+
+class Questions:
+    """A connection that is kept for asking a database now and then, on a loop of its own."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
+        self._connection: asyncpg.Connection | None = None
+        self._turn = asyncio.Lock()
+        self._thread.start()
+
+    def ask(self, statement: str, *given: Any) -> list[Any]:
+        return asyncio.run_coroutine_threadsafe(self._ask(statement, given), self._loop).result()
+
+    async def _ask(self, statement: str, given: tuple[Any, ...]) -> list[Any]:
+        try:
+            async with self._turn:
+                if self._connection is None or self._connection.is_closed():
+                    self._connection = await asyncpg.connect(self.url)
+                return await self._connection.fetch(statement, *given)
+        except (asyncpg.PostgresConnectionError, asyncpg.AdminShutdownError, asyncpg.CannotConnectNowError) as error:
+            self._connection = None
+            raise ConnectionError(str(error)) from error
+
+    def close(self) -> None:
+        if self._connection is not None:
+            self._loop.call_soon_threadsafe(self._connection.terminate)
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join()
+        self._loop.close()
 
 
 class Processes:
     """Real processes on one database of their own."""
 
     def __init__(self, home: Path, url: str) -> None:
-        self.home, self.database = home, url
+        self.home = home
         self.port, self.outside = free_port(), free_port()
         self.url, self.standins = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.outside}"
         self.password = "correct horse 7"
@@ -72,6 +114,7 @@ class Processes:
             "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
         }
         self.running: list[subprocess.Popen[bytes]] = []
+        self.questions = Questions(url)
         self.log = Path(os.environ.get("OAK_TEST_LOGS", str(home))) / "processes.log"
 
     def start(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
@@ -115,17 +158,7 @@ class Processes:
         return rows[0][0] if rows else None
 
     def rows(self, statement: str, *given: Any) -> list[Any]:
-        found: list[Any] = []
-
-        async def ask() -> None:
-            connection = await asyncpg.connect(self.database)
-            try:
-                found.extend(await connection.fetch(statement, *given))
-            finally:
-                await connection.close()
-
-        apart(ask)
-        return found
+        return self.questions.ask(statement, *given)
 
     def fault(self, **fault: Any) -> None:
         httpx.post(f"{self.standins}/faults", json=fault).raise_for_status()
@@ -143,6 +176,7 @@ class Processes:
             process.kill()
         for process in self.running:
             process.wait(30)
+        self.questions.close()
 
 
 @pytest.fixture(scope="session")

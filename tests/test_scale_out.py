@@ -129,7 +129,7 @@ def test_a_failover_to_the_standby_costs_a_pause_not_a_run(tmp_path, open_home):
             cwd="/",
             stdout=subprocess.DEVNULL,
         )
-        processes.database = str(given.set(port=port).render_as_string(hide_password=False))
+        processes.questions.url = str(given.set(port=port).render_as_string(hide_password=False))
         assert processes.sql("SELECT pg_is_in_recovery()") is False
         replicated("")  # it is alone now
         until(lambda: processes.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(ids) == 60, 90)

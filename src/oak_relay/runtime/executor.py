@@ -8,7 +8,6 @@ from typing import Any
 from urllib.parse import urlsplit
 from uuid import UUID
 
-import httpx
 import structlog
 
 from oak_relay.actions import servers
@@ -21,7 +20,7 @@ from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.hints import LOST
-from oak_relay.runtime.outbound import Pools
+from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
@@ -44,7 +43,7 @@ class Tools:
         self.used: set[str] = set()
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
-        self.http = httpx.AsyncClient(follow_redirects=False, trust_env=False, transport=Pools())
+        self.http = outbound()
 
     async def close(self) -> None:
         await self.http.aclose()

@@ -1,37 +1,94 @@
-"""Connections to the outside, many at once: one pool looks through all of its connections for every request, which costs
-with their square; so there are several small ones, and the first that has room takes a request."""
+"""Connections to the outside, many at once: the client's transport over aiohttp's connections, whose parser is compiled.
+
+What went wrong is told in the client's own terms, and exactly enough to say whether the other side may have been
+reached: only what fails before anything was sent is a `ConnectError` or `ConnectTimeout`.
+"""
 
 import ssl
+from collections.abc import AsyncIterator
+from http.cookiejar import CookieJar, DefaultCookiePolicy
 
+import aiohttp
 import httpx
-
-ROOM = 12
-"""Requests that one pool takes at once while another has room."""
-MOST = 200
+from yarl import URL
 
 
-class Pools(httpx.AsyncBaseTransport):
-    """A transport over small pools; they are made when they are first needed."""
+def outbound() -> httpx.AsyncClient:
+    """A client for what runs send: no redirects, no proxies of the environment, and no cookies, which would carry what
+    one run was given into another."""
+    forgetful = CookieJar(DefaultCookiePolicy(allowed_domains=[]))
+    return httpx.AsyncClient(follow_redirects=False, trust_env=False, cookies=forgetful, transport=Outbound())
+
+
+class Outbound(httpx.AsyncBaseTransport):
+    """The transport; as many connections as are asked for, each kept a while."""
 
     def __init__(self) -> None:
-        self._trust = ssl.create_default_context()
-        self._pools: list[httpx.AsyncHTTPTransport] = []
-        self._busy: list[int] = []
+        self._session: aiohttp.ClientSession | None = None
+
+    def _opened(self) -> aiohttp.ClientSession:
+        if self._session is None:
+            connector = aiohttp.TCPConnector(ssl=ssl.create_default_context(), limit=0, keepalive_timeout=5)
+            self._session = aiohttp.ClientSession(
+                connector=connector, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False, trust_env=False,
+                max_line_size=65_536, max_field_size=65_536,
+            )  # fmt: skip
+        return self._session
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        place = next((n for n, busy in enumerate(self._busy) if busy < ROOM), len(self._busy))
-        if place == MOST:
-            place = self._busy.index(min(self._busy))
-        elif place == len(self._busy):
-            limits = httpx.Limits(max_connections=None, max_keepalive_connections=ROOM)
-            self._pools.append(httpx.AsyncHTTPTransport(verify=self._trust, trust_env=False, limits=limits))
-            self._busy.append(0)
-        self._busy[place] += 1
+        limits = request.extensions.get("timeout", {})
+        timeout = aiohttp.ClientTimeout(total=None, sock_connect=limits.get("connect"), sock_read=limits.get("read"))
+        headers = [(name, value) for name, value in request.headers.multi_items() if name not in _ITS_OWN]
         try:
-            return await self._pools[place].handle_async_request(request)
-        finally:
-            self._busy[place] -= 1
+            response = await self._opened().request(
+                request.method, URL(str(request.url), encoded=True), headers=headers, data=await request.aread() or None,
+                allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED,
+            )  # fmt: skip
+        except (aiohttp.ClientError, TimeoutError) as error:
+            raise _told(error, request) from error
+        return httpx.Response(
+            response.status, headers=response.raw_headers, stream=_Stream(response, request), request=request
+        )
 
     async def aclose(self) -> None:
-        for pool in self._pools:
-            await pool.aclose()
+        if self._session is not None:
+            await self._session.close()
+
+
+class _Stream(httpx.AsyncByteStream):
+    """A response's body, as it comes."""
+
+    def __init__(self, response: aiohttp.ClientResponse, request: httpx.Request) -> None:
+        self._response, self._request = response, request
+
+    async def __aiter__(self) -> AsyncIterator[bytes]:
+        try:
+            async for piece in self._response.content.iter_any():
+                yield piece
+        except (aiohttp.ClientError, TimeoutError) as error:
+            raise _told(error, self._request) from error
+
+    async def aclose(self) -> None:
+        self._response.close() if not self._response.content.at_eof() else self._response.release()
+
+
+_ITS_OWN = frozenset({"content-length", "transfer-encoding", "connection"})
+"""Headers that belong to the connection."""
+_UNASKED = frozenset({"User-Agent", "Accept", "Accept-Encoding", "Content-Type"})
+"""Headers that are sent only when they are given."""
+
+
+def _told(error: Exception, request: httpx.Request) -> httpx.TransportError:
+    """The client's own error for one of the connection."""
+    said = str(error) or type(error).__name__
+    if isinstance(error, aiohttp.ConnectionTimeoutError):
+        return httpx.ConnectTimeout(said, request=request)
+    if isinstance(error, aiohttp.ClientConnectorError):  # no address, nobody listens, or no trust
+        return httpx.ConnectError(said, request=request)
+    if isinstance(error, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError):
+        return httpx.UnsupportedProtocol(said, request=request)
+    if isinstance(error, TimeoutError):
+        return httpx.ReadTimeout(said, request=request)
+    if isinstance(error, aiohttp.ClientPayloadError | aiohttp.ClientResponseError):
+        return httpx.RemoteProtocolError(said, request=request)
+    return httpx.ReadError(said, request=request)
