@@ -150,6 +150,9 @@ def mortals(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFa
     rules.mkdir()
     (rules / "round.yaml").write_text(RULES)
     processes = Processes(home, new_database())
+    processes.environment["OAK_RELAY_LEASE"] = (
+        "10"  # it is ended by hand when its worker is dead, and never by slowness
+    )
     processes.start_all(rules)
     seed(processes)
     client = processes.client()

@@ -3,6 +3,7 @@
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cache
 from typing import Any, Literal, Protocol
 
 import httpx
@@ -134,11 +135,16 @@ class Action:
             ) from None
 
     def shape(self) -> ActionShape:
-        """Its JSON Schemas."""
-        output = self.output.model_json_schema(mode="serialization") if self.output else {}
-        return ActionShape(
-            self.input.model_json_schema(by_alias=True), output, self.repeat_of or (lambda _: self.repeat)
-        )
+        """Its JSON Schemas, worked out once; they are not to be changed."""
+        return _shape(self)
+
+
+@cache
+def _shape(action: Action) -> ActionShape:
+    output = action.output.model_json_schema(mode="serialization") if action.output else {}
+    return ActionShape(
+        action.input.model_json_schema(by_alias=True), output, action.repeat_of or (lambda _: action.repeat)
+    )
 
 
 class Catalogue:

@@ -223,9 +223,9 @@ async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings
     base: dict[str, Any] = {"index": index, "or": [], "agent": False}
     if tool.kind == "do":
         action = catalogue.get(str(tool.do))
-        made = _made(tool, action.name, action.title, catalogue.shapes()[action.name].input, tool.with_)
+        made = _made(tool, action.name, action.title, action.shape().input, tool.with_)
         instead = [
-            {**_made(tool, one.do, "", catalogue.shapes()[catalogue.get(one.do).name].input, one.with_), "kind": "do",
+            {**_made(tool, one.do, "", catalogue.get(one.do).shape().input, one.with_), "kind": "do",
              "do": one.do, "agent": False}
             for one in tool.or_
         ]  # fmt: skip

@@ -4,7 +4,6 @@ What went wrong is told in the client's own terms, and exactly enough to say whe
 reached: only what fails before anything was sent is a `ConnectError` or `ConnectTimeout`.
 """
 
-import ssl
 from collections.abc import AsyncIterator
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 
@@ -28,7 +27,7 @@ class Outbound(httpx.AsyncBaseTransport):
 
     def _opened(self) -> aiohttp.ClientSession:
         if self._session is None:
-            connector = aiohttp.TCPConnector(ssl=ssl.create_default_context(), limit=0, keepalive_timeout=5)
+            connector = aiohttp.TCPConnector(limit=0, keepalive_timeout=5)
             self._session = aiohttp.ClientSession(
                 connector=connector, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False, trust_env=False,
                 max_line_size=65_536, max_field_size=65_536,
