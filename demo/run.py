@@ -54,9 +54,16 @@ def main() -> int:
         client = Client(url, (home / "cli.token").read_text().strip())
         seed(client, keys, standins)
         sent = send_requests(standins)
-        agents = start_agents(client, url)
+        agents = start_agents(client)
+        chat(url, DATA["chat"][:-1])
         if given.once:
             decide(client)
+            for run_id in (*sent, *agents.values()):
+                wait_end(client, run_id)
+            kill_all(up)
+            wait_ready(url, standins, up)
+        chat(url, DATA["chat"][-1:])
+        if given.once:
             return summarise(client, sent, agents, standins)
         explain(url, standins, keys, home)
         with contextlib.suppress(KeyboardInterrupt):
@@ -141,22 +148,31 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         client.settings(name, {"search": f"{standins}/search"})
 
 
-def start_agents(client: Client, url: str) -> dict[str, str]:
-    """The conditions of all huts, a briefing that waits for its approval, a judged answer and a small conversation;
-    the ids of their runs by name. The letter of the briefing is left in the tray."""
+def start_agents(client: Client) -> dict[str, str]:
+    """The conditions of all huts, a briefing that waits for its approval and a judged answer; the ids of their runs by
+    name. The letter of the briefing is left in the tray."""
     given = {
         "morning-conditions": None,
         "route-briefing": {"huts": ["Thistle Col", "Glasswater"], "guest": "cleo.moss@guests.example"},
         "reply-screen": DATA["judged"],
     }
-    started = {
+    return {
         name: str(client.start(name, data).id) if data else str(client.start(name).id) for name, data in given.items()
     }
+
+
+def chat(url: str, messages: list[str]) -> None:
+    """A guest writes, one message after the other's answer."""
     with httpx.Client(base_url=url, trust_env=False, timeout=60) as guest:
-        for message in DATA["chat"]:
+        for message in messages:
             body = {"guest": "ada.fenn@guests.example", "message": message}
             guest.post("/hooks/guest-chat", json=body).raise_for_status()
-    return started
+
+
+def kill_all(up: subprocess.Popen[bytes]) -> None:
+    """Service, clock and workers die as in a power cut; `up` starts them again."""
+    for child in Path(f"/proc/{up.pid}/task/{up.pid}/children").read_text().split():
+        os.kill(int(child), signal.SIGKILL)
 
 
 def send_requests(standins: str) -> list[str]:
@@ -238,7 +254,8 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         "the office got each reply once": max(received["worked"].values()) == 1,
         "conditions of seven huts, each with its sources": len(conditions) == 7
         and all(row["sources"].startswith("https://") and row["hut"] in row["summary"] for row in conditions),
-        "a follow-up question was understood from what was said before": "As I said of Glasswater" in str(said[-1]),
+        "service and workers were killed, and a follow-up question was understood from what was said before": "As I said of Glasswater"
+        in str(said[-1]),
         "the letter that left is the one a person had changed": letters == [LETTER],
         "an answer was judged before it left": (ended["reply-screen"].result or {}).get("outcome")
         == "sent to the guest",
