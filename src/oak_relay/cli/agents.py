@@ -24,7 +24,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "oak-relay server add files --command npx some-server /srv/files",
     )  # fmt: skip
     parser.add_argument("name")
-    parser.add_argument("--url", help="its endpoint (Model Context Protocol, streamable HTTP)")
+    parser.add_argument("--url", dest="address", help="its endpoint (Model Context Protocol, streamable HTTP)")
     parser.add_argument("--credential", help="name of a stored credential")
     parser.add_argument("--command", nargs=argparse.REMAINDER, help="a program and its arguments, spoken to by stdio")
     parser.set_defaults(run=lambda a: add_server(a, client(a)))
@@ -54,7 +54,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    text, data = arguments.file.read_text(), given_json(arguments.input)
+    text, data = arguments.file.read_text(), given_json(arguments.input) if arguments.input else None
     history: list[list[dict[str, Any]]] = [[]]
     said, last = "", None
     while True:
@@ -99,8 +99,8 @@ def _told(last: Talked) -> None:
 
 
 def add_server(arguments: argparse.Namespace, client: Client) -> int:
-    given = {"url": arguments.url, "credential": arguments.credential, "command": arguments.command or None}
-    if bool(arguments.url) == bool(arguments.command):
+    given = {"url": arguments.address, "credential": arguments.credential, "command": arguments.command or None}
+    if bool(arguments.address) == bool(arguments.command):
         raise OakRelayError("give either --url or --command")
     stored = client.put_server(arguments.name, **{k: v for k, v in given.items() if v})
     if not show(stored, arguments.json):

@@ -87,7 +87,7 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         epilog="example: oak-relay model add quick --url http://127.0.0.1:8471/v1 --model larch-small --credential models",
     )
     parser.add_argument("name")
-    parser.add_argument("--url", required=True, help="the server's base address, with its version")
+    parser.add_argument("--url", dest="address", required=True, help="the server's base address, with its version")
     parser.add_argument("--model", required=True, help="the model's name on that server")
     parser.add_argument("--credential")
     parser.add_argument("--price-in", type=float, default=0, help="money per million tokens read")
@@ -111,7 +111,7 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
     prices = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
     stored = client.put_model(
         arguments.name,
-        url=arguments.url,
+        url=arguments.address,
         model=arguments.model,
         credential=arguments.credential,
         prices=prices,

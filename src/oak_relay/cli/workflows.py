@@ -7,6 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from rich.markup import escape
+
 from oak_relay.cli.output import ERR, OUT, duration, money, show, state, table, working
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
@@ -106,12 +108,25 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     OUT.print(f"[bold]{rendered['step']}[/] {rendered['action']}")
     for message in rendered.get("messages", []):
         OUT.print(f"\n[dim]{message['role']}[/]")
-        OUT.print(message["content"], markup=False)
+        OUT.print(_said(message), markup=False)
+    for tool in rendered.get("tools", []):
+        fields = ", ".join(tool["parameters"].get("properties", {}))
+        OUT.print(f"\n[dim]tool[/] {escape(tool['name'])}({escape(fields)})\n{escape(tool['description'])}")
     if "messages" not in rendered:
         OUT.print_json(json.dumps(rendered["input"]))
     if rendered["empty"]:
         OUT.print(f"[yellow]came out empty: {', '.join(rendered['empty'])}[/]")
     return 0
+
+
+def _said(message: dict[str, Any]) -> str:
+    """A message as text: of files their names, of calls what is called."""
+    content = message.get("content")
+    if isinstance(content, list):
+        lines = [part.get("text") or f"({(part.get('file') or {}).get('filename', 'picture')})" for part in content]
+        return "\n".join(lines)
+    called = ", ".join(call["function"]["name"] for call in message.get("tool_calls") or [])
+    return str(content or "") or f"(calls {called})"
 
 
 def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
