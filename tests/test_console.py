@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from oak_relay.client import Client
-from tests.conftest import Processes, until
+from tests.conftest import Processes, seed_agents, until
 
 FLAGS = [
     "--no-sandbox",
@@ -280,3 +280,121 @@ def test_many_runs_are_chosen_and_done_again(page: Page, oak: Processes, client:
     page.get_by_role("button", name="Rerun").click()
     expect(page.get_by_text("rerun of 3 runs")).to_be_visible()
     expect(page.locator("tbody tr")).to_have_count(6)
+
+
+# Agents
+
+
+@pytest.fixture(scope="module")
+def agents(oak: Processes) -> Processes:
+    seed_agents(oak)
+    return oak
+
+
+def test_an_agents_turns_calls_messages_and_sources_are_read_on_its_run(page: Page, agents: Processes, client: Client):
+    run = client.start("morning-conditions").wait(60)
+    page.goto(f"{agents.url}/runs/{run.id}?step=per_hut%5B0%5D.findings")
+    record = page.get_by_label("Record of the chosen step")
+    turns = record.get_by_label("Turns").get_by_role("listitem")
+    expect(turns).to_have_count(2)
+    expect(turns.first).to_contain_text("The path and the weather are two different questions")
+    expect(turns.first).to_contain_text("look_up")
+    expect(turns.first).to_contain_text("forecast")
+    expect(turns.first).to_contain_text('{"query":"Conditions at Kestrel Notch hut')
+    turns.first.get_by_text("What it gave").first.click()
+    expect(turns.first.locator("pre").first).to_be_visible()
+    turns.nth(1).get_by_text("Messages as they were sent").click()
+    expect(turns.nth(1)).to_contain_text("You watch conditions for one mountain hut")
+    expect(turns.nth(1)).to_contain_text('"role": "tool"')
+    expect(record.get_by_role("row").filter(has_text="Calls of tools").get_by_role("cell").nth(1)).to_have_text("2")
+    expect(record.get_by_role("link", name="Path to Kestrel Notch")).to_have_attribute(
+        "href", "https://paths.example/kestrel-notch"
+    )
+
+
+def test_an_agent_that_made_no_progress_says_so_in_a_sentence(page: Page, agents: Processes, client: Client):
+    agent = "{model: careful, brief: house rules, prompt: May I bring a dog?, limits: {turns: 1}, tools: [{table: house_rules}]}"
+    client.save(
+        f"oak: 1\nworkflow: cut-short\nsteps:\n  - {{step: a, do: agent, with: {agent}}}\nresult: ${{ a.ended }}\n"
+    )
+    run = client.start("cut-short").wait(60)
+    page.goto(f"{agents.url}/runs/{run.id}?step=a")
+    expect(page.get_by_label("Record of the chosen step").get_by_role("status")).to_have_text(
+        "a was ended: it had taken as many turns as its limits allow"
+    )
+
+
+def test_one_talks_with_a_draft_retries_and_clears(page: Page, agents: Processes):
+    page.goto(f"{agents.url}/workflows/guest-chat")
+    talk = page.get_by_role("region", name="Talk")
+    talk.get_by_label("Say something").fill("May I bring a dog to Glasswater?")
+    talk.get_by_label("Say something").press("Enter")
+    expect(talk).to_contain_text("annex of Glasswater")
+    expect(talk).to_contain_text("house_rules_find")
+    talk.get_by_label("Say something").fill("And at Marmot Saddle?")
+    talk.get_by_role("button", name="Send").click()
+    expect(talk).to_contain_text("As I said of Glasswater")
+    talk.get_by_role("button", name="Retry the last").click()
+    expect(talk.get_by_text("thinking…")).to_have_count(0)
+    expect(talk.get_by_text("And at Marmot Saddle?")).to_have_count(1)
+    expect(talk).to_contain_text("As I said of Glasswater")
+    talk.get_by_role("button", name="Clear").click()
+    expect(talk.get_by_text("Glasswater")).to_have_count(0)
+    assert not [c for c in agents.client().conversations(500) if c.key == "guest "]
+
+
+def test_a_letter_is_changed_and_approved_in_the_tray(page: Page, agents: Processes, client: Client):
+    run = client.start("route-briefing", {"huts": ["Thistle Col", "Glasswater"], "guest": "eve.moor@guests.example"})
+    until(lambda: [q for q in client.tray() if q.run_id == run.id])
+    page.goto(f"{agents.url}/tray")
+    card = page.get_by_role("article").filter(has_text="eve.moor@guests.example")
+    expect(card).to_contain_text("wants to call send_letter")
+    card.get_by_text("The call as a whole").click()
+    expect(card.locator("pre")).to_contain_text('"to": "eve.moor@guests.example"')
+    letter = card.get_by_role("textbox").first
+    expect(letter).to_have_value(re.compile("Dear guest, both huts can be reached"))
+    letter.fill("Dear Eve, the path is icy before ten.")
+    card.get_by_role("button", name="approve").click()
+    expect(card).to_have_count(0)
+    assert run.wait(60).state == "succeeded"
+    letters = [one["body"]["text"] for one in agents.received()["received"] if one["body"].get("about") == "route"]
+    assert letters[-1] == "Dear Eve, the path is icy before ten."
+    page.goto(f"{agents.url}/runs/{run.id}?step=briefing")
+    expect(page.get_by_label("Record of the chosen step")).to_contain_text("approved by owner with changed arguments")
+
+
+def test_usage_is_grouped_and_budgets_are_set_and_removed(page: Page, agents: Processes, client: Client):
+    client.start("reply-screen", {"guest": "a@b.example", "question": "?", "answer": "Breakfast is included."}).wait(60)
+    until(lambda: client.usage(["workflow"], None, None, "reply-screen"))
+    page.goto(f"{agents.url}/usage")
+    expect(page.get_by_role("figure", name="Money by day")).to_be_visible()
+    expect(page.get_by_role("cell", name="reply-screen")).to_be_visible()
+    page.get_by_label("Group by").select_option("alias")
+    expect(page.get_by_role("cell", name="quick", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Add budget").click()
+    page.get_by_label("Name").fill("office")
+    page.get_by_label("Money", exact=True).fill("12.5")
+    page.get_by_label("Of").select_option("reply-screen")
+    page.get_by_role("button", name="Set").click()
+    row = page.get_by_role("row").filter(has_text="office")
+    expect(row).to_contain_text("reply-screen, each day")
+    expect(row).to_contain_text("within")
+    row.get_by_role("button", name="Remove").click()
+    expect(row).to_have_count(0)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="CSV").click()
+    assert "day,workflow,alias" in download.value.path().read_text()
+
+
+def test_a_model_is_said_to_take_pictures(page: Page, agents: Processes, client: Client):
+    page.goto(f"{agents.url}/models")
+    page.get_by_role("button", name="Add model").click()
+    page.get_by_label("Name", exact=True).fill("sees")
+    page.get_by_label("Server, with its version").fill(f"{agents.standins}/v1")
+    page.get_by_label("Model", exact=True).fill("larch-large")
+    page.get_by_label("Credential").select_option("models")
+    page.get_by_role("checkbox", name="images").check()
+    page.get_by_role("button", name="Store and test").click()
+    expect(page.get_by_role("cell", name="sees")).to_be_visible()
+    assert next(m for m in client.models() if m.name == "sees").config["takes"] == ["images"]
+    client.remove_model("sees")

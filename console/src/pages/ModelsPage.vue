@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BButton, BFormCheckboxGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, reactive, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
@@ -124,6 +124,7 @@ function remove(name: string): void {
 </template>
 
 <style scoped>
+legend { font-size: inherit; margin: 0 0 0.4rem; }
 .head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 1rem; }
 .head p { margin: 0 auto 0 0; }
 .add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: end; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
