@@ -398,3 +398,23 @@ def test_a_model_is_said_to_take_pictures(page: Page, agents: Processes, client:
     expect(page.get_by_role("cell", name="sees")).to_be_visible()
     assert next(m for m in client.models() if m.name == "sees").config["takes"] == ["images"]
     client.remove_model("sees")
+
+
+def test_a_tool_server_is_stored_tested_and_removed(page: Page, agents: Processes):
+    page.goto(f"{agents.url}/models")
+    section = page.get_by_role("region", name="Tool servers")
+    expect(section.get_by_role("cell", name="weather-station")).to_be_visible()
+    section.get_by_role("button", name="Add tool server").click()
+    section.get_by_label("Name of the server").fill("hills")
+    section.get_by_label("Address").fill(f"{agents.standins}/weather")
+    section.get_by_role("button", name="Store and connect").click()
+    expect(section.get_by_role("status")).to_contain_text("hills answers and offers 2 tools")
+    expect(section.get_by_role("status")).to_contain_text("forecast")
+    page.on("dialog", lambda d: d.accept())
+    section.get_by_role("row").filter(has_text="hills").get_by_role("button", name="Remove").click()
+    expect(section.get_by_role("cell", name="hills")).to_have_count(0)
+    section.get_by_role("button", name="Add tool server").click()
+    section.get_by_label("Name of the server").fill("no name!")
+    section.get_by_label("Address").fill("http://127.0.0.1:9/mcp")
+    section.get_by_role("button", name="Store and connect").click()
+    expect(section).to_contain_text("is no name for a tool server")

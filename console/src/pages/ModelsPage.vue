@@ -7,6 +7,7 @@ import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
+import ToolServers from '../components/ToolServers.vue'
 
 interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never' }
 
@@ -121,6 +122,7 @@ function remove(name: string): void {
       </template>
     </tbody>
   </table>
+  <ToolServers :credentials="names" />
 </template>
 
 <style scoped>
