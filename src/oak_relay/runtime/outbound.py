@@ -1,93 +1,31 @@
-"""Connections to the outside, many at once: the client's transport over aiohttp's connections, whose parser is compiled.
+"""The client for what runs send to the outside."""
 
-What went wrong is told in the client's own terms, and exactly enough to say whether the other side may have been
-reached: only what fails before anything was sent is a `ConnectError` or `ConnectTimeout`.
-"""
-
-from collections.abc import AsyncIterator
+import asyncio
 from http.cookiejar import CookieJar, DefaultCookiePolicy
+from importlib import import_module
 
-import aiohttp
 import httpx
-from yarl import URL
 
 
 def outbound() -> httpx.AsyncClient:
     """A client for what runs send: no redirects, no proxies of the environment, and no cookies, which would carry what
     one run was given into another."""
     forgetful = CookieJar(DefaultCookiePolicy(allowed_domains=[]))
-    return httpx.AsyncClient(follow_redirects=False, trust_env=False, cookies=forgetful, transport=Outbound())
+    return httpx.AsyncClient(follow_redirects=False, trust_env=False, cookies=forgetful, transport=_Lazy())
 
 
-class Outbound(httpx.AsyncBaseTransport):
-    """The transport; as many connections as are asked for, each kept a while."""
+class _Lazy(httpx.AsyncBaseTransport):
+    """The transport, loaded with the first request: a process that sends nothing starts without it."""
 
     def __init__(self) -> None:
-        self._session: aiohttp.ClientSession | None = None
-
-    def _opened(self) -> aiohttp.ClientSession:
-        if self._session is None:
-            connector = aiohttp.TCPConnector(limit=0, keepalive_timeout=5)
-            self._session = aiohttp.ClientSession(
-                connector=connector, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False, trust_env=False,
-                max_line_size=65_536, max_field_size=65_536,
-            )  # fmt: skip
-        return self._session
+        self._inner: httpx.AsyncBaseTransport | None = None
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        limits = request.extensions.get("timeout", {})
-        timeout = aiohttp.ClientTimeout(total=None, sock_connect=limits.get("connect"), sock_read=limits.get("read"))
-        headers = [(name, value) for name, value in request.headers.multi_items() if name not in _ITS_OWN]
-        try:
-            response = await self._opened().request(
-                request.method, URL(str(request.url), encoded=True), headers=headers, data=await request.aread() or None,
-                allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED,
-            )  # fmt: skip
-        except (aiohttp.ClientError, TimeoutError) as error:
-            raise _told(error, request) from error
-        return httpx.Response(
-            response.status, headers=response.raw_headers, stream=_Stream(response, request), request=request
-        )
+        if self._inner is None:
+            loaded = await asyncio.to_thread(import_module, "oak_relay.runtime.connections")
+            self._inner = self._inner or loaded.Connections()
+        return await self._inner.handle_async_request(request)
 
     async def aclose(self) -> None:
-        if self._session is not None:
-            await self._session.close()
-
-
-class _Stream(httpx.AsyncByteStream):
-    """A response's body, as it comes."""
-
-    def __init__(self, response: aiohttp.ClientResponse, request: httpx.Request) -> None:
-        self._response, self._request = response, request
-
-    async def __aiter__(self) -> AsyncIterator[bytes]:
-        try:
-            async for piece in self._response.content.iter_any():
-                yield piece
-        except (aiohttp.ClientError, TimeoutError) as error:
-            raise _told(error, self._request) from error
-
-    async def aclose(self) -> None:
-        self._response.close() if not self._response.content.at_eof() else self._response.release()
-
-
-_ITS_OWN = frozenset({"content-length", "transfer-encoding", "connection"})
-"""Headers that belong to the connection."""
-_UNASKED = frozenset({"User-Agent", "Accept", "Accept-Encoding", "Content-Type"})
-"""Headers that are sent only when they are given."""
-
-
-def _told(error: Exception, request: httpx.Request) -> httpx.TransportError:
-    """The client's own error for one of the connection."""
-    said = str(error) or type(error).__name__
-    if isinstance(error, aiohttp.ConnectionTimeoutError):
-        return httpx.ConnectTimeout(said, request=request)
-    if isinstance(error, aiohttp.ClientConnectorError):  # no address, nobody listens, or no trust
-        return httpx.ConnectError(said, request=request)
-    if isinstance(error, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError):
-        return httpx.UnsupportedProtocol(said, request=request)
-    if isinstance(error, TimeoutError):
-        return httpx.ReadTimeout(said, request=request)
-    if isinstance(error, aiohttp.ClientPayloadError | aiohttp.ClientResponseError):
-        return httpx.RemoteProtocolError(said, request=request)
-    return httpx.ReadError(said, request=request)
+        if self._inner is not None:
+            await self._inner.aclose()
