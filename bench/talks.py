@@ -18,6 +18,7 @@ from typing import Any
 import httpx
 import psutil
 
+from bench.load import Load
 from bench.run import Bench, enqueue_runs, free_port, until_open
 from oak_relay.client import Client
 
@@ -89,11 +90,24 @@ def model(port: int) -> None:
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", loop="uvloop", http="httptools", access_log=False)
 
 
-def talks(bench: Bench, client: Client, count: int, outside: int) -> None:
-    """So many conversations at once, all of them begun in the same moment."""
+async def begin_evenly(bench: Bench, client: Client, count: int, seconds: float) -> None:
+    """Begin conversations one after the other, evenly over a time."""
+    load = Load("127.0.0.1", bench.port, 1)
+    headers = {"Authorization": client._http.headers["authorization"]}
+    began, posts = time.monotonic(), []
+    for n in range(count):
+        await asyncio.sleep(max(0.0, began + n * seconds / count - time.monotonic()))
+        body = json.dumps({"workflow": "bench-talk", "input": {"n": n}}).encode()
+        posts.append(asyncio.create_task(load.post("/api/v1/runs", [body], headers)))
+    await asyncio.gather(*posts)
+
+
+def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float) -> None:
+    """So many conversations, all of them begun in the same moment, or evenly over a time in seconds."""
     client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow")
     client.live(client.save(TALK).workflow)
-    asyncio.run(enqueue_runs(bench, client, "bench-talk", count))
+    if not seconds:
+        asyncio.run(enqueue_runs(bench, client, "bench-talk", count))
     with bench.process(
         "worker of the conversations", "-m", "oak_relay.cli", "work", OAK_RELAY_WALKS=str(count)
     ) as worker:
@@ -102,6 +116,8 @@ def talks(bench: Bench, client: Client, count: int, outside: int) -> None:
             time.sleep(0.1)
         before = process.memory_info().rss
         began = time.monotonic()
+        if seconds:
+            asyncio.run(begin_evenly(bench, client, count, seconds))
         while bench.sql("SELECT count(*) FROM queue"):
             peaks.append(process.memory_info().rss)
             time.sleep(0.2)
@@ -110,17 +126,23 @@ def talks(bench: Bench, client: Client, count: int, outside: int) -> None:
     assert not bad, bench.sql("SELECT min(error) FROM run WHERE state <> 'succeeded'")
     seen = httpx.get(f"http://127.0.0.1:{outside}/gaps", trust_env=False).json()
     found = sorted(seen["gaps"])
-    bench.say(
-        f"{count:,} conversations of {TURNS} turns at once on one worker, all answered",
-        f"{took:.1f} s",
-        f"{took / (TURNS * SECOND):.2f} of the model's own time",
-    )
+    if seconds:
+        bench.say(
+            f"{count / seconds:g} conversations of {TURNS} turns begun a second, one worker", f"{count:,} answered"
+        )
+    else:
+        bench.say(
+            f"{count:,} conversations of {TURNS} turns at once on one worker, all answered",
+            f"{took:.1f} s",
+            f"{took / (TURNS * SECOND):.2f} of the model's own time",
+        )
     bench.say(
         "added to a turn, p50 / p99",
         f"{found[len(found) // 2] * 1000:.0f} / {found[int(len(found) * 0.99)] * 1000:.0f} ms",
         f"{seen['held']:,} requests at the model at once",
     )
-    bench.say("memory for each conversation in flight", f"{(max(peaks) - before) / count / 1024:.0f} KB")
+    if not seconds:
+        bench.say("memory for each conversation in flight", f"{(max(peaks) - before) / count / 1024:.0f} KB")
 
 
 def main() -> int:
@@ -131,7 +153,8 @@ def main() -> int:
     if given.outside:
         model(given.outside)
         return 0
-    for count in given.count or [100, 1000]:
+    flows = [(count, 0.0) for count in given.count or ()] or [(200, 20.0), (500, 20.0), (100, 0.0), (1000, 0.0)]
+    for count, seconds in flows:
         home = Path(tempfile.mkdtemp(prefix="oak-talks-"))
         home.chmod(0o711)
         bench, outside = Bench(home, False), free_port()
@@ -146,7 +169,7 @@ def main() -> int:
                 asyncio.run(until_open(outside))
                 client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip(), timeout=300)
                 client.create_table("bench_rows", {"guest": "text", "total": "number"})
-                talks(bench, client, count, outside)
+                talks(bench, client, count, outside, seconds)
         finally:
             bench.cluster.stop("immediate")
             shutil.rmtree(home, ignore_errors=True)
