@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from oak_relay.cli.main import main
+from oak_relay.cli.output import OUT
 from tests.conftest import ROOT, Processes, seed_agents, until
 
 ASKS = """
@@ -57,7 +58,8 @@ def run(ready: Processes, monkeypatch: pytest.MonkeyPatch, capsys: pytest.Captur
     """Gives a command and what is typed; what it says. Fails when it does not end as expected."""
     monkeypatch.setenv("OAK_RELAY_URL", ready.url)
     monkeypatch.setenv("OAK_RELAY_DATA_DIR", str(ready.home))
-    monkeypatch.setenv("COLUMNS", "200")
+    monkeypatch.setattr(OUT, "_width", 200)
+    monkeypatch.setattr(OUT, "_height", 50)
 
     def typed(*words: str, given: str = "", code: int = 0) -> str:
         monkeypatch.setattr("sys.stdin", io.StringIO(given))
