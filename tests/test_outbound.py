@@ -186,6 +186,27 @@ async def test_a_connection_closed_while_it_rested_is_not_used_again():
         assert connections == [1, 2, 3]
 
 
+@pytest.mark.parametrize("method", ["GET", "PUT", "DELETE", "POST"])
+async def test_nothing_is_sent_again_by_itself_on_a_connection_that_was_kept(method: str):
+    """A step may say of any method that repeating it does harm."""
+    count = 0
+
+    async def answer(head: bytes, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        nonlocal count
+        count += 1
+        if count == 1:
+            writer.write(FINE)
+        else:
+            writer.close()
+
+    async with server(answer) as (url, seen, connections), outbound() as http:
+        assert (await send(http, http.build_request("GET", url), 1000, None)).status == 200
+        with pytest.raises(StepFailed) as failed:
+            await send(http, http.build_request(method, url, content=b"x"), 1000, None)
+        assert failed.value.reached == "maybe"
+        assert (len(seen), connections) == (2, [1, 1])
+
+
 async def test_an_answer_too_long_is_not_read_to_its_end():
     async def answer(head: bytes, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         writer.write(b"HTTP/1.1 200 OK\r\ncontent-length: 100000000\r\n\r\n")

@@ -1,36 +1,23 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
+import { useAct } from '../lib/act'
 import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
 
 interface Config { url: string | null; command: string[] | null; credential: string | null }
 
 defineProps<{ credentials: { value: string; text: string }[] }>()
-const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['servers'], queryFn: () => data(api.GET('/api/v1/servers')) })
 const config = (one: Schemas['ServerOut']) => one.config as unknown as Config
 const adding = ref(false)
 const form = reactive({ name: '', url: '', credential: '' })
-const busy = ref('')
-const problem = ref<Error | null>(null)
+const { act, busy, problem } = useAct('servers')
 const tests = reactive<Record<string, Schemas['ServerTestOut']>>({})
 const testOf = (name: string): Schemas['ServerTestOut'] | undefined => tests[name]
 
-async function act(name: string, what: () => Promise<unknown>): Promise<void> {
-  busy.value = name
-  problem.value = null
-  try {
-    await what()
-    await client.invalidateQueries({ queryKey: ['servers'] })
-  } catch (error) {
-    problem.value = error as Error
-  } finally {
-    busy.value = ''
-  }
-}
 async function connect(name: string): Promise<void> {
   tests[name] = await data(api.POST('/api/v1/servers/{name}/test', { params: { path: { name } } }))
 }

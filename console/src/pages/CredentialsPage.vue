@@ -1,22 +1,20 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
+import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
 
-const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
-const again = () => client.invalidateQueries({ queryKey: ['credentials'] })
 
 const adding = ref(false)
 const empty = { name: '', kind: 'bearer', secret: '', header: 'X-API-Key', user: '', hosts: '', test_url: '' }
 const form = reactive({ ...empty })
-const problem = ref<Error | null>(null)
-const busy = ref('')
+const { act, busy, problem } = useAct('credentials')
 const open = ref('')
 const kinds = [
   { value: 'bearer', text: 'bearer token' },
@@ -24,19 +22,6 @@ const kinds = [
   { value: 'basic', text: 'user and password' },
   { value: 'signing', text: 'signing secret, for webhooks in' },
 ]
-
-async function act(name: string, what: () => Promise<unknown>): Promise<void> {
-  busy.value = name
-  problem.value = null
-  try {
-    await what()
-    await again()
-  } catch (error) {
-    problem.value = error as Error
-  } finally {
-    busy.value = ''
-  }
-}
 
 function store(): Promise<void> {
   const { name, kind, secret, header, user, hosts, test_url } = form

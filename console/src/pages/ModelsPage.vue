@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormCheckboxGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, reactive, ref } from 'vue'
 import { RouterLink } from 'vue-router'
@@ -8,36 +8,22 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
 import ToolServers from '../components/ToolServers.vue'
+import { useAct } from '../lib/act'
 
 interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never' }
 
-const client = useQueryClient()
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
 const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
 const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)
-const empty = { name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] }
+const empty = () => ({ name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] })
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
-const form = reactive({ ...empty })
-const problem = ref<Error | null>(null)
-const busy = ref('')
+const form = reactive(empty())
+const { act, busy, problem } = useAct('models')
 const tests = reactive<Record<string, Schemas['TestOut']>>({})
 const testOf = (name: string): Schemas['TestOut'] | undefined => tests[name]
 const config = (one: Schemas['AliasOut']) => one.config as unknown as Config
-
-async function act(name: string, what: () => Promise<unknown>): Promise<void> {
-  busy.value = name
-  problem.value = null
-  try {
-    await what()
-    await client.invalidateQueries({ queryKey: ['models'] })
-  } catch (error) {
-    problem.value = error as Error
-  } finally {
-    busy.value = ''
-  }
-}
 
 const store = () =>
   act('add', async () => {
@@ -47,7 +33,7 @@ const store = () =>
     const prices = { input: Number(input), cached: Number(cached), output: Number(output) }
     const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources), takes: form.takes }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
-    Object.assign(form, empty)
+    Object.assign(form, empty())
     adding.value = false
     tests[name] = await data(api.POST('/api/v1/models/{name}/test', { params: { path: { name } } }))
   })

@@ -1,40 +1,32 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
 
 type Schedule = Schemas['ScheduleOut']
 const router = useRouter()
-const client = useQueryClient()
 const schedules = useQuery({
   queryKey: ['schedules'],
   queryFn: () => data(api.GET('/api/v1/schedules', { params: { query: { occurrences: 10 } } })),
   refetchInterval: 10_000,
 })
-const problem = ref<Error | null>(null)
+const { act, problem } = useAct('schedules')
 const said = ref('')
 
-async function act(work: () => Promise<void>): Promise<void> {
-  problem.value = null
-  said.value = ''
-  try {
-    await work()
-    await client.invalidateQueries({ queryKey: ['schedules'] })
-  } catch (error) {
-    problem.value = error as Error
-  }
-}
 const pause = (one: Schedule) =>
-  act(async () => {
+  act(one.trigger, async () => {
+    said.value = ''
     await data(api.POST('/api/v1/schedules/{workflow}/{trigger}/pause', { params: { path: { workflow: one.workflow, trigger: one.trigger } }, body: { paused: !one.paused } }))
   })
 const fire = (one: Schedule) =>
-  act(async () => {
+  act(one.trigger, async () => {
+    said.value = ''
     const made = await data(api.POST('/api/v1/schedules/{workflow}/{trigger}/fire', { params: { path: { workflow: one.workflow, trigger: one.trigger } } }))
     if (made.run) await router.push(`/runs/${made.run}`)
     else said.value = made.note ?? ''

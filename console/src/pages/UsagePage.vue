@@ -1,14 +1,14 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import { useAct } from '../lib/act'
 import { money } from '../lib/format'
 
 type Usage = Schemas['UsageOut']
-const client = useQueryClient()
 const days = ref(30)
 const group = ref<'workflow' | 'alias' | 'credential' | 'source'>('workflow')
 const since = computed(() => new Date(Date.now() - (days.value - 1) * 86_400_000).toISOString().slice(0, 10))
@@ -31,19 +31,12 @@ const csv = computed(() => `/api/v1/usage.csv?since=${since.value}&by=day&by=wor
 
 const adding = ref(false)
 const form = reactive({ name: '', money: 5, period: 'day' as 'day' | 'month', workflow: '' })
-const problem = ref<Error | null>(null)
-async function act(what: () => Promise<unknown>): Promise<void> {
-  problem.value = null
-  try {
-    await what()
-    adding.value = false
-    await client.invalidateQueries({ queryKey: ['budgets'] })
-  } catch (error) {
-    problem.value = error as Error
-  }
-}
-const store = () => act(() => data(api.PUT('/api/v1/budgets/{name}', { params: { path: { name: form.name } }, body: { money: Number(form.money), period: form.period, workflow: form.workflow, warn_at: 0.8 } })))
-const remove = (name: string) => act(() => data(api.DELETE('/api/v1/budgets/{name}', { params: { path: { name } } })))
+const { act, problem } = useAct('budgets')
+const store = () => act('add', async () => {
+  await data(api.PUT('/api/v1/budgets/{name}', { params: { path: { name: form.name } }, body: { money: Number(form.money), period: form.period, workflow: form.workflow, warn_at: 0.8 } }))
+  adding.value = false
+})
+const remove = (name: string) => act(name, () => data(api.DELETE('/api/v1/budgets/{name}', { params: { path: { name } } })))
 const words: Record<string, string> = { within: 'within', warned: 'nearly spent', spent: 'spent: no model is asked' }
 </script>
 

@@ -6,17 +6,9 @@ from typing import Any, get_args
 from pydantic import BaseModel, ValidationError
 
 from oak_relay.document.check_base import Base
-from oak_relay.document.models import (
-    STEP_KINDS,
-    STEP_MODELS,
-    TRIGGER_KINDS,
-    Arm,
-    Trigger,
-    Workflow,
-    document_of,
-    step_kinds,
-)
+from oak_relay.document.models import STEP_KINDS, STEP_MODELS, Arm, Workflow, document_of, step_kinds
 from oak_relay.document.text import Path
+from oak_relay.document.triggers import TRIGGER_KINDS, Trigger
 
 _KIND_TAGS = frozenset(STEP_KINDS)
 _STEP_LISTS = ("steps", "else", "on_error", "always")

@@ -7,8 +7,9 @@ from typing import Any
 
 from oak_relay.document import shapes
 from oak_relay.document.check_agents import Agents
-from oak_relay.document.models import DoStep, Trigger, Workflow
+from oak_relay.document.models import DoStep, Workflow
 from oak_relay.document.text import Path
+from oak_relay.document.triggers import Trigger
 
 
 class Triggers(Agents):

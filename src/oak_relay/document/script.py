@@ -19,10 +19,10 @@ from oak_relay.document.models import (
     SetStep,
     StopStep,
     TogetherStep,
-    Trigger,
     WaitStep,
     Workflow,
 )
+from oak_relay.document.triggers import Trigger
 from oak_relay.document.values import text_of
 
 _NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")

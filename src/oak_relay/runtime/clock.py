@@ -16,7 +16,7 @@ import uuid_utils.compat as uuids
 from oak_relay.document import calendar, durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
-from oak_relay.document.models import Poll, Schedule
+from oak_relay.document.triggers import Poll, Schedule
 from oak_relay.engine.plan import REVISION
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.asked import envelope

@@ -24,6 +24,7 @@ class Connections(httpx.AsyncBaseTransport):
                 connector=connector, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False, trust_env=False,
                 max_line_size=65_536, max_field_size=65_536,
             )  # fmt: skip
+            self._session._retry_connection = False  # whether anything is sent twice is the engine's to decide
         return self._session
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
@@ -60,7 +61,10 @@ class _Stream(httpx.AsyncByteStream):
             raise _told(error, self._request) from error
 
     async def aclose(self) -> None:
-        self._response.close() if not self._response.content.at_eof() else self._response.release()
+        if self._response.content.at_eof():
+            self._response.release()
+        else:
+            self._response.close()
 
 
 _ITS_OWN = frozenset({"content-length", "transfer-encoding", "connection"})

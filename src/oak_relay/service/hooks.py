@@ -14,7 +14,7 @@ from jsonschema import Draft202012Validator
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
-from oak_relay.document.models import Handshake, Webhook
+from oak_relay.document.triggers import Handshake, Webhook
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service.parts import Parts, parts_of, pieces_until, wait_for

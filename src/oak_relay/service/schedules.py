@@ -6,7 +6,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query
 
 from oak_relay.document import calendar, values
-from oak_relay.document.models import Schedule
+from oak_relay.document.triggers import Schedule
 from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing

@@ -18,7 +18,8 @@ from oak_relay.store import history
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _READERS = 6
-NEWEST = max(file.stem[:4] for file in (Path(__file__).parent / "migrations" / "versions").glob("[0-9]*.py"))
+MIGRATIONS = Path(__file__).parent / "migrations"
+NEWEST = max(file.stem[:4] for file in (MIGRATIONS / "versions").glob("[0-9]*.py"))
 """The newest revision that this release knows."""
 
 

@@ -1,12 +1,10 @@
 """Migrations as Alembic carries them out; a module of its own because most processes start with nothing to do here."""
 
-from pathlib import Path
-
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Connection
 
-MIGRATIONS = Path(__file__).parent / "migrations"
+from oak_relay.store.database import MIGRATIONS
 
 
 def alembic_config(connection: Connection) -> Config:

@@ -10,7 +10,8 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import calendar, shapes, values
-from oak_relay.document.models import Trigger, Workflow
+from oak_relay.document.models import Workflow
+from oak_relay.document.triggers import Trigger
 from oak_relay.engine.plan import compile_plan
 from oak_relay.store.tables import MAIN_WORKSPACE, schedule, table_def, trigger, version, workflow
 

@@ -1,0 +1,41 @@
+"""What the models of the language have in common: their base, and the kinds of words in documents."""
+
+from typing import Annotated, Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic_core import PydanticCustomError
+
+from oak_relay.document import durations
+
+WorkflowName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,62}$")]
+StepName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,62}$")]
+Expression = Annotated[str, Field(description="Text with ${ expressions }.")]
+Value = Annotated[Any, Field(description="Any value; texts in it may hold ${ expressions }.")]
+Duration = Annotated[str, Field(pattern=durations.PATTERN, examples=["30s", "5m", "PT5M"])]
+EventType = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,120}$", examples=["booking.changed"])]
+Zone = Annotated[str, Field(description="IANA zone.", examples=["Europe/Zurich"])]
+
+
+class Model(BaseModel):
+    """Unknown keys are refused; nothing changes once read."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+def sound_duration(value: str) -> str:
+    """A duration that can be read; for validators."""
+    try:
+        durations.seconds(value)
+    except ValueError as error:
+        raise PydanticCustomError("duration", "{reason}", {"reason": str(error)}) from None
+    return value
+
+
+def sound_zone(value: str) -> str:
+    """A zone that exists; for validators."""
+    try:
+        ZoneInfo(value)
+    except (ValueError, OSError, ZoneInfoNotFoundError):
+        raise PydanticCustomError("zone", "{zone} is no IANA zone", {"zone": value}) from None
+    return value
