@@ -243,6 +243,7 @@ def test_prompts_are_rendered_before_anything_is_paid(run: Run, tmp_path: Path):
     shown = run("render", file, "reply", "--input", str(sample))
     assert "Is there a stove?" in shown
     assert "house_rules_find" in shown
+    assert "How many bunks a hut has. Use it when a guest asks whether bunks are free." in shown
 
 
 def test_usage_and_budgets_by_command_line(run: Run, ready: Processes):

@@ -367,7 +367,7 @@ def _named(text: str) -> str:
 
 
 def _described(tool: Tool, text: str) -> str:
-    return f"{text} Use it when {tool.use_when}." if tool.use_when else text
+    return f"{text.rstrip('. ')}. Use it when {tool.use_when.rstrip('. ')}." if tool.use_when else text
 
 
 async def _turn(given: TurnInput, at: Surroundings) -> Result:
