@@ -14,6 +14,7 @@ from oak_relay.client.errors import NotFound
 from oak_relay.document.values import dumps, loads
 from oak_relay.store import artifacts, history, journal
 from oak_relay.store.journal import Batch
+from oak_relay.store.tables import MAIN_WORKSPACE
 from tests.conftest import Processes, until
 from tests.test_store import claimed, connection, database, end, entry  # noqa: F401
 
@@ -87,28 +88,31 @@ async def test_rows_of_a_journal_stay_small_and_come_back_whole(database, connec
     mine, [claim] = await claimed(database, connection)
     text = dumps({"output": BIG})
     await journal.write(
-        connection, mine, Batch([entry(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)])
+        connection,
+        MAIN_WORKSPACE,
+        mine,
+        Batch([entry(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)]),
     )
     assert await connection.fetchval("SELECT max(length(body)) FROM journal") < artifacts.LARGE // 4
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 1
     assert await connection.fetchval("SELECT length(data) FROM artifact") < len(text) // 4
-    found = (await journal.load(connection, [claim.run_id]))[claim.run_id]
+    found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
     assert [e["body"] for e in found.entries] == [text, text]
-    assert await journal.landed(connection, mine, Batch([entry(claim.run_id, 1, effect=("x", {}))]))
+    assert await journal.landed(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1, effect=("x", {}))]))
 
 
 async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database, connection):  # noqa: F811
     """Rule 12, with large payloads."""
     mine, claims = await claimed(database, connection, 2)
     for n, claim in enumerate(claims):
-        await journal.write(connection, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
-    await journal.write(connection, mine, Batch([], [end(claims[0].run_id)]))
+        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([], [end(claims[0].run_id)]))
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 2
     later = history.month(datetime.now(UTC), 1)
     await history.ensure(connection, later)
     assert len(await history.drop_before(connection, later)) == 1
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 1
-    found = (await journal.load(connection, [claims[1].run_id]))[claims[1].run_id]
+    found = (await journal.load(connection, MAIN_WORKSPACE, [claims[1].run_id]))[claims[1].run_id]
     assert loads(found.entries[0]["body"]) == loads(dumps([1, BIG]))
 
 

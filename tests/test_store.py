@@ -18,6 +18,7 @@ from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
 from oak_relay.store.journal import Batch, EndRow, Fenced, RestRow
 from oak_relay.store.local import EntryRow
+from oak_relay.store.tables import MAIN_WORKSPACE
 
 TEXT = "oak: 1\nworkflow: stored\nsteps:\n  - {step: a, wait: 1s}\n"
 
@@ -27,7 +28,7 @@ async def database(new_database):
     found = Database(new_database())
     await found.migrate()
     async with found.begin() as connection:
-        await workflows.save(connection, Workflow.model_validate(read(TEXT).data), TEXT, "test", None)
+        await workflows.save(connection, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), TEXT, "test", None)
     yield found
     await found.close()
 
@@ -43,11 +44,11 @@ async def new_runs(
     database: Database, count: int, keys: list[str] | None = None, workflow: str = "stored"
 ) -> list[NewRun]:
     async with database.begin() as found:
-        if await workflows.by_name(found, workflow) is None:
+        if await workflows.by_name(found, MAIN_WORKSPACE, workflow) is None:
             text = TEXT.replace("stored", workflow)
-            await workflows.save(found, Workflow.model_validate(read(text).data), text, "test", None)
-        row = await workflows.by_name(found, workflow)
-        version = await workflows.one_version(found, row.id, None)
+            await workflows.save(found, MAIN_WORKSPACE, Workflow.model_validate(read(text).data), text, "test", None)
+        row = await workflows.by_name(found, MAIN_WORKSPACE, workflow)
+        version = await workflows.one_version(found, MAIN_WORKSPACE, row.id, None)
     return [
         NewRun(uuids.uuid7(), uuids.uuid7(), None, row.id, version.id, 1, "test", "/test", "test", keys[n] if keys else str(n), keys is not None,
                "{}", '{"headers":{},"query":{}}', None, None)
@@ -81,12 +82,12 @@ def end(run_id: UUID, **more: Any) -> EndRow:
 
 
 async def claim_some(connection, mine, revision, most):
-    return await queue.claim(connection, mine, revision, most, queue.Turn())
+    return await queue.claim(connection, MAIN_WORKSPACE, mine, revision, most, queue.Turn())
 
 
 async def test_claims_are_disjoint_and_complete(database, connection):
     given = await new_runs(database, 40)
-    await intake.accept(connection, given)
+    await intake.accept(connection, MAIN_WORKSPACE, given)
     workers = [(await database.connect_directly(), await worker(connection)) for _ in range(3)]
     taken = await asyncio.gather(*(claim_some(c, w, 1, 15) for c, w in workers for _ in [0]))
     ids = [claim.run_id for claims in taken for claim in claims]
@@ -99,30 +100,30 @@ async def test_claims_are_disjoint_and_complete(database, connection):
 async def test_a_newer_engines_runs_are_left_alone(database, connection):
     """Rule 7: a worker that cannot walk a version does not claim it."""
     given = await new_runs(database, 1)
-    await intake.accept(connection, given)
+    await intake.accept(connection, MAIN_WORKSPACE, given)
     await connection.execute("UPDATE queue SET revision = 2")
     assert await claim_some(connection, await worker(connection), 1, 10) == []
 
 
 async def test_an_event_id_counts_once_within_and_between_batches(database, connection):
     """Rule 11."""
-    first = await intake.accept(connection, await new_runs(database, 3, ["x", "x", "y"]))
+    first = await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, 3, ["x", "x", "y"]))
     assert [r.status for r in first] == ["accepted", "duplicate", "accepted"]
     assert first[1].run_id == first[0].run_id
-    [again] = await intake.accept(connection, await new_runs(database, 1, ["y"]))
+    [again] = await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, 1, ["y"]))
     assert (again.status, again.run_id) == ("duplicate", first[2].run_id)
     assert await connection.fetchval("SELECT count(*) FROM run") == 2
 
 
 async def test_a_trigger_that_is_no_longer_live_makes_no_run(database, connection):
     [given] = await new_runs(database, 1)
-    [receipt] = await intake.accept(connection, [replace(given, trigger_id=uuids.uuid7())])
+    [receipt] = await intake.accept(connection, MAIN_WORKSPACE, [replace(given, trigger_id=uuids.uuid7())])
     assert receipt.status == "stale"
     assert await connection.fetchval("SELECT count(*) FROM event") == 0
 
 
 async def claimed(database, connection, count=1, lease=30.0):
-    await intake.accept(connection, await new_runs(database, count))
+    await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, count))
     mine = await worker(connection, lease)
     return mine, await claim_some(connection, mine, 1, count)
 
@@ -139,10 +140,10 @@ async def test_a_worker_whose_lease_is_over_writes_nothing(database, connection)
         Batch([entry(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: ("1", None))]),
     ):
         with pytest.raises(Fenced):
-            await journal.write(connection, mine, batch)
+            await journal.write(connection, MAIN_WORKSPACE, mine, batch)
     assert await connection.fetchval("SELECT count(*) FROM journal") == 0
-    assert await queue.bury(connection) == 1
-    assert await queue.bury(connection) == 0
+    assert await queue.bury(connection, MAIN_WORKSPACE) == 1
+    assert await queue.bury(connection, MAIN_WORKSPACE) == 0
     assert not await queue.renew(connection, mine, 10)
     [again] = await claim_some(connection, await worker(connection), 1, 10)
     assert (again.run_id, again.walks) == (claim.run_id, 2)
@@ -154,21 +155,21 @@ async def test_a_takeover_waits_for_a_commit_under_way_and_then_wins(database, c
     other = await database.connect_directly()
     transaction = connection.transaction()
     await transaction.start()
-    await journal.write(connection, mine, Batch([entry(claim.run_id)]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id)]))
     takeover = asyncio.create_task(other.execute("UPDATE worker SET dead_at = clock_timestamp() WHERE id = $1", mine))
     done, _ = await asyncio.wait({takeover}, timeout=0.3)
     assert not done
     await transaction.commit()
     await takeover
     with pytest.raises(Fenced):
-        await journal.write(connection, mine, Batch([entry(claim.run_id, 1)]))
+        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1)]))
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
     await other.close()
 
 
 async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database, connection):
     mine, [claim] = await claimed(database, connection)
-    await journal.write(connection, mine, Batch([entry(claim.run_id)], [end(claim.run_id)]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id)], [end(claim.run_id)]))
     row = await connection.fetchrow("SELECT * FROM run")
     assert (row["state"], row["tokens_in"], row["tokens_out"], float(row["money"])) == ("succeeded", 3, 4, 0.25)
     assert row["ended_at"] >= row["started_at"]
@@ -179,13 +180,13 @@ async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     """Rule 5."""
     mine, claims = await claimed(database, connection, 2)
     written, unwritten = (Batch([entry(c.run_id)], [end(c.run_id)]) for c in claims)
-    await journal.write(connection, mine, written)
-    assert await journal.landed(connection, mine, written)
-    assert not await journal.landed(connection, mine, unwritten)
+    await journal.write(connection, MAIN_WORKSPACE, mine, written)
+    assert await journal.landed(connection, MAIN_WORKSPACE, mine, written)
+    assert not await journal.landed(connection, MAIN_WORKSPACE, mine, unwritten)
     only_end = Batch(ends=[end(claims[1].run_id)])
-    assert not await journal.landed(connection, mine, only_end)
-    await journal.write(connection, mine, only_end)
-    assert await journal.landed(connection, mine, only_end)
+    assert not await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
+    await journal.write(connection, MAIN_WORKSPACE, mine, only_end)
+    assert await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
 
 
 @pytest.mark.parametrize(("woken", "later"), [(False, True), (True, False)])
@@ -197,6 +198,7 @@ async def test_going_to_rest_loses_no_wake(database, connection, woken, later):
     until = datetime.now(UTC) + timedelta(hours=1)
     await journal.write(
         connection,
+        MAIN_WORKSPACE,
         mine,
         Batch(rests=[RestRow(claim.run_id, (("a", until), ("b", until)), claim.wakes, 1.5, 0, 0, "0")]),
     )
@@ -211,10 +213,11 @@ async def test_going_to_rest_loses_no_wake(database, connection, woken, later):
 async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
     mine, [claim] = await claimed(database, connection)
     async with database.begin() as found:
-        assert await runs.cancel(found, claim.run_id) == "asked"
-    assert await queue.cancelled_here(connection, mine) == [claim.run_id]
+        assert await runs.cancel(found, MAIN_WORKSPACE, claim.run_id) == "asked"
+    assert await queue.cancelled_here(connection, MAIN_WORKSPACE, mine) == [claim.run_id]
     await journal.write(
         connection,
+        MAIN_WORKSPACE,
         mine,
         Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC) + timedelta(hours=1)),), 0, 0, 0, 0, "0")]),
     )
@@ -225,9 +228,14 @@ async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
 async def test_a_run_whose_walk_breaks_is_set_aside_the_third_time(database, connection):
     mine, [claim] = await claimed(database, connection)
     for aside in (False, False, True):
-        assert await queue.give_back(connection, mine, claim.run_id, {"kind": "failed", "message": "broke"}) is aside
+        assert (
+            await queue.give_back(
+                connection, MAIN_WORKSPACE, mine, claim.run_id, {"kind": "failed", "message": "broke"}
+            )
+            is aside
+        )
         await connection.execute("UPDATE queue SET ready_at = now()")
-        await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(connection, mine, 1)
+        await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(connection, MAIN_WORKSPACE, mine, 1)
     assert await connection.fetchval("SELECT state FROM run") == "set aside"
 
 
@@ -244,13 +252,15 @@ def upsert(run_id: UUID, seq: int, table: UUID, guest: str, n: int) -> EntryRow:
 
 async def test_upserts_find_rows_added_before_and_while_the_table_became_searched(database, connection):
     async with database.begin() as found:
-        table = await rows.create(found, "guests", [{"name": "guest", "type": "text"}, {"name": "n", "type": "number"}])
-        await rows.add(found, table, [{"guest": "Ada", "n": 0}])
+        table = await rows.create(
+            found, MAIN_WORKSPACE, "guests", [{"name": "guest", "type": "text"}, {"name": "n", "type": "number"}]
+        )
+        await rows.add(found, MAIN_WORKSPACE, table, [{"guest": "Ada", "n": 0}])
     mine, claims = await claimed(database, connection, 2)
     added = entry(
         claims[0].run_id, 0, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Bo","n":0}'})
     )
-    await journal.write(connection, mine, Batch([added]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([added]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 0
     batch = Batch(
         [
@@ -259,22 +269,22 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
             upsert(claims[1].run_id, 0, table, "Cleo", 1),
         ]
     )
-    await journal.write(connection, mine, batch)
+    await journal.write(connection, MAIN_WORKSPACE, mine, batch)
     assert [e.result["created"] for e in batch.entries] == [False, False, True]
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 3
     async with database.connect() as found:
-        assert [r["row"]["n"] for r in await rows.find(found, table, {"guest": "Ada"}, 10)] == [1]
+        assert [r["row"]["n"] for r in await rows.find(found, MAIN_WORKSPACE, table, {"guest": "Ada"}, 10)] == [1]
     other = entry(
         claims[0].run_id, 3, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Dov"}'})
     )
-    await journal.write(connection, mine, Batch([other]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([other]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 4
 
 
 async def test_workers_that_upsert_the_same_rows_do_not_block_each_other(database, connection):
     """Rule 5: local writes are sorted by key, so that batches cannot deadlock."""
     async with database.begin() as found:
-        table = await rows.create(found, "guests", [{"name": "guest", "type": "any"}])
+        table = await rows.create(found, MAIN_WORKSPACE, "guests", [{"name": "guest", "type": "any"}])
     mine, claims = await claimed(database, connection, 8)
     others = [await database.connect_directly() for _ in claims]
     guests = ["Ada", "Bo", "Cleo", "Dov"]
@@ -282,7 +292,10 @@ async def test_workers_that_upsert_the_same_rows_do_not_block_each_other(databas
     async def write(place: int) -> None:
         order = guests if place % 2 else guests[::-1]
         await journal.write(
-            others[place], mine, Batch([upsert(claims[place].run_id, n, table, g, n) for n, g in enumerate(order)])
+            others[place],
+            MAIN_WORKSPACE,
+            mine,
+            Batch([upsert(claims[place].run_id, n, table, g, n) for n, g in enumerate(order)]),
         )
 
     async with asyncio.timeout(20):
@@ -296,7 +309,7 @@ async def test_a_row_for_a_table_that_is_gone_is_refused_alone(database, connect
     mine, [claim] = await claimed(database, connection)
     bad = entry(claim.run_id, effect=("table.add", {"table": uuids.uuid7(), "id": uuids.uuid7(), "text": "{}"}))
     with pytest.raises(asyncpg.IntegrityConstraintViolationError):
-        await journal.write(connection, mine, Batch([bad]))
+        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([bad]))
     assert await connection.fetchval("SELECT count(*) FROM journal") == 0
 
 
@@ -307,33 +320,35 @@ async def test_a_lost_server_is_a_lost_connection(database):
             other = await database.connect_directly()
             await other.execute("SELECT pg_terminate_backend($1)", pid)
             await other.close()
-            await runs.one(found, uuids.uuid7())
-            await runs.one(found, uuids.uuid7())
+            await runs.one(found, MAIN_WORKSPACE, uuids.uuid7())
+            await runs.one(found, MAIN_WORKSPACE, uuids.uuid7())
 
 
 async def test_one_flood_does_not_starve_the_others(database, connection):
     """Workflows take turns."""
-    await intake.accept(connection, await new_runs(database, 90))
+    await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, 90))
     other = await new_runs(database, 3, workflow="other")
-    await intake.accept(connection, other)
+    await intake.accept(connection, MAIN_WORKSPACE, other)
     taken = await claim_some(connection, await worker(connection), 1, 20)
     assert {c.run_id for c in taken} >= {r.run_id for r in other}
     assert len(taken) == 13  # half of the claim, and all that the other has
 
 
 async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connection):
-    await intake.accept(connection, await new_runs(database, 10))
+    await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, 10))
     await connection.execute("UPDATE workflow SET at_once = 4")
     workers = [(await database.connect_directly(), await worker(connection)) for _ in range(3)]
     assert await claim_some(connection, workers[0][1], 1, 10) == []
-    taken = await asyncio.gather(*(queue.claim_limited(c, w, 1, 3) for c, w in workers))
-    more = [await queue.claim_limited(c, w, 1, 3) for c, w in workers]  # who found the row held comes again
+    taken = await asyncio.gather(*(queue.claim_limited(c, MAIN_WORKSPACE, w, 1, 3) for c, w in workers))
+    more = [
+        await queue.claim_limited(c, MAIN_WORKSPACE, w, 1, 3) for c, w in workers
+    ]  # who found the row held comes again
     claims = [claim for some in (*taken, *more) for claim in some]
     assert len(claims) == 4
     [(found, mine)] = [(c, w) for c, w in workers[:1]]
     owner = await connection.fetchval("SELECT worker_id FROM queue WHERE run_id = $1", claims[0].run_id)
-    await journal.write(connection, owner, Batch(ends=[end(claims[0].run_id)]))
-    assert len(await queue.claim_limited(found, mine, 1, 3)) == 1
+    await journal.write(connection, MAIN_WORKSPACE, owner, Batch(ends=[end(claims[0].run_id)]))
+    assert len(await queue.claim_limited(found, MAIN_WORKSPACE, mine, 1, 3)) == 1
     for found, _ in workers:
         await found.close()
 
@@ -341,7 +356,7 @@ async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connect
 async def lane_of(database, connection, count, policy="queue"):
     given = await new_runs(database, count)
     given = [replace(run, subject="Ada", policy=policy) for run in given]
-    return given, await intake.accept(connection, given)
+    return given, await intake.accept(connection, MAIN_WORKSPACE, given)
 
 
 async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, connection):
@@ -354,7 +369,9 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
         failed = EndRow(claim.run_id, "failed", None, "{}", "failed", None, 0, 0, "0", 0, 0, "w", 1, **lane)
-        await journal.write(connection, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)]))
+        await journal.write(
+            connection, MAIN_WORKSPACE, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)])
+        )
     assert gone == [r.run_id for r in (*given, *more)]
     assert await connection.fetchval("SELECT count(*) FROM lane") == 0
 
@@ -362,7 +379,9 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
 async def test_a_set_aside_head_lets_the_next_pass(database, connection):
     given, _ = await lane_of(database, connection, 2)
     async with connection.transaction():
-        await queue.finish(connection, given[0].run_id, "set aside", {"kind": "failed", "message": "no"})
+        await queue.finish(
+            connection, MAIN_WORKSPACE, given[0].run_id, "set aside", {"kind": "failed", "message": "no"}
+        )
     [claim] = await claim_some(connection, await worker(connection), 1, 10)
     assert claim.run_id == given[1].run_id
 
@@ -381,9 +400,11 @@ async def test_replace_ends_what_came_before(database, connection):
     [claim] = await claim_some(connection, mine, 1, 10)
     assert claim.run_id == given[1].run_id  # the first had not begun
     newest, _ = await lane_of(database, connection, 1, "replace")
-    assert await queue.cancelled_here(connection, mine) == [given[1].run_id]
+    assert await queue.cancelled_here(connection, MAIN_WORKSPACE, mine) == [given[1].run_id]
     assert await claim_some(connection, mine, 1, 10) == []  # it waits for the one under way to end
-    await journal.write(connection, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+    await journal.write(
+        connection, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))])
+    )
     assert [c.run_id for c in await claim_some(connection, mine, 1, 10)] == [newest[0].run_id]
 
 
@@ -395,13 +416,17 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
 
     async def bring(found) -> None:
         for _ in range(10):
-            await intake.accept(found, [replace(r, subject="Ada", policy="queue") for r in await new_runs(database, 1)])
+            await intake.accept(
+                found, MAIN_WORKSPACE, [replace(r, subject="Ada", policy="queue") for r in await new_runs(database, 1)]
+            )
 
     async def end_them(found) -> None:
         while len(ended) < 30:
             for claim in await claim_some(found, mine, 1, 10):
                 ended.append(claim.run_id)
-                await journal.write(found, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+                await journal.write(
+                    found, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))])
+                )
 
     async with asyncio.timeout(30):
         await asyncio.gather(*(bring(c) for c in connections[:3]), end_them(connections[3]))
@@ -416,7 +441,7 @@ async def child_of(database, connection, mine, claim, path="c", **more):
     opened = entry(
         claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: (dumps(r), None)
     )
-    await journal.write(connection, mine, Batch([opened]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([opened]))
     return data["run_id"]
 
 
@@ -425,15 +450,22 @@ async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connec
     mine, [claim] = await claimed(database, connection)
     child_id = await child_of(database, connection, mine, claim)
     await journal.write(
-        connection, mine, Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")])
+        connection,
+        MAIN_WORKSPACE,
+        mine,
+        Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")]),
     )
     [child] = await claim_some(connection, mine, 1, 10)  # the parent rests without end
     assert (child.run_id, child.kind, child.money, child.parent_path) == (child_id, "part", 0.5, "c")
-    await journal.write(connection, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told=("7", None))]))
+    await journal.write(
+        connection, MAIN_WORKSPACE, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told=("7", None))])
+    )
     [again] = await claim_some(connection, mine, 1, 10)
     assert (again.run_id, again.wakes) == (claim.run_id, 1)
-    assert [(r["path"], r["body"]) for r in await journal.signals(connection, [claim.run_id])] == [("c", "7")]
-    await journal.write(connection, mine, Batch(ends=[end(claim.run_id, opened=True)]))
+    assert [(r["path"], r["body"]) for r in await journal.signals(connection, MAIN_WORKSPACE, [claim.run_id])] == [
+        ("c", "7")
+    ]
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, opened=True)]))
     assert await connection.fetchval("SELECT count(*) FROM signal") == 0
 
 
@@ -444,7 +476,7 @@ async def test_cancel_reaches_children_and_their_children(database, connection):
     [child] = await claim_some(connection, mine, 1, 10)
     grandchild = await child_of(database, connection, mine, child)
     async with database.begin() as found:
-        await runs.cancel(found, claim.run_id)
+        await runs.cancel(found, MAIN_WORKSPACE, claim.run_id)
     marked = await connection.fetch("SELECT id FROM run WHERE cancel_at IS NOT NULL")
     assert {r["id"] for r in marked} == {claim.run_id, child_id, grandchild}
 
@@ -453,18 +485,20 @@ async def test_a_run_that_kills_workers_is_set_aside_and_its_neighbours_are_not(
     """Rule 18."""
     given = await new_runs(database, 40)
     killer = given[7].run_id
-    await intake.accept(connection, given)
+    await intake.accept(connection, MAIN_WORKSPACE, given)
     left = {r.run_id for r in given}
     for _ in range(40):
         mine = await worker(connection)
-        claims = await claim_some(connection, mine, 1, 100) or await queue.claim_suspects(connection, mine, 1)
+        claims = await claim_some(connection, mine, 1, 100) or await queue.claim_suspects(
+            connection, MAIN_WORKSPACE, mine, 1
+        )
         if not claims:
             break
         if killer in {c.run_id for c in claims}:  # it takes the worker with it
             await connection.execute("UPDATE worker SET lease_until = now() - interval '1 second' WHERE id = $1", mine)
-            await queue.bury(connection)
+            await queue.bury(connection, MAIN_WORKSPACE)
             continue
-        await journal.write(connection, mine, Batch(ends=[end(c.run_id) for c in claims]))
+        await journal.write(connection, MAIN_WORKSPACE, mine, Batch(ends=[end(c.run_id) for c in claims]))
         left -= {c.run_id for c in claims}
     assert left == {killer}
     assert await connection.fetchval("SELECT state FROM run WHERE id = $1", killer) == "set aside"
@@ -480,8 +514,8 @@ async def test_finished_items_are_not_loaded_again(database, connection):
         for n in range(9)
     ]
     rows += [entry(claim.run_id, 9 + n, path=f"m[{n}]#end", kind="closed") for n in range(2)]
-    await journal.write(connection, mine, Batch(rows))
-    found = (await journal.load(connection, [claim.run_id]))[claim.run_id]
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch(rows))
+    found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
     assert [e["path"] for e in found.entries] == ["m[2].x6", "m[2].x7", "m[2].x8", "m[0]#end", "m[1]#end"]
     assert (found.sums["attempts"], float(found.sums["money"]), found.sums["seq"]) == (9, pytest.approx(0.9), 11)
 
@@ -489,8 +523,8 @@ async def test_finished_items_are_not_loaded_again(database, connection):
 async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(database, connection):
     """Rule 12."""
     mine, claims = await claimed(database, connection, 2)
-    await journal.write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
-    await journal.write(connection, mine, Batch([entry(claims[1].run_id)]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[1].run_id)]))
     month = f"{datetime.now(UTC):%Y_%m}"
     assert await connection.fetchval(f"SELECT count(*) FROM run_{month}") == 2
     later = history.month(datetime.now(UTC), 2)
@@ -501,7 +535,7 @@ async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(dat
     assert [r["id"] for r in await connection.fetch("SELECT id FROM run")] == [claims[1].run_id]
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
     assert await connection.fetchval("SELECT count(*) FROM event") == 1
-    await journal.write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
+    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
 
 
 async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, connection):

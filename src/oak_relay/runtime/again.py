@@ -63,9 +63,9 @@ async def begin(
         shown = (entry.path, entry.kind, entry.attempt, entry.hash, body, detail, sealed, entry.started, entry.at)
         rows.append((seq, *shown, scope_of(entry.path)))
     async with connection.transaction():
-        await intake.accept(connection, [new])
+        await intake.accept(connection, registry.workspace, [new])
         if rows:
-            await seeds.write(connection, new.run_id, rows)
+            await seeds.write(connection, registry.workspace, new.run_id, rows)
     return new.run_id
 
 

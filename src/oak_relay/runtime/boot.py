@@ -14,6 +14,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.store import epoch
 from oak_relay.store.database import Database
+from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.store.vault import Vault
 from oak_relay.vault.sealing import master_key
 
@@ -51,7 +52,9 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
             await database.migrate()
             await _hold_after_restore(database, settings)
         key = settings.key.get_secret_value() if settings.key else None
-        vault = await Vault.open(database, master_key(settings.key_file or settings.data_dir / "master.key", key))
+        vault = await Vault.open(
+            database, MAIN_WORKSPACE, master_key(settings.key_file or settings.data_dir / "master.key", key)
+        )
         yield Base(settings, database, Registry(database, vault), Hints(database))
     finally:
         await database.close()
@@ -63,7 +66,7 @@ async def _hold_after_restore(database: Database, settings: Settings) -> None:
     direct = await database.connect_directly()
     try:
         if await epoch.set_back(direct, mark):
-            count = await epoch.hold(direct)
+            count = await epoch.hold(direct, MAIN_WORKSPACE)
             mark.unlink(missing_ok=True)
             log.warning(
                 "the database was set back; unfinished runs are held: oak-relay release lets them go", runs=count

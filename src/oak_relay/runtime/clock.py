@@ -112,8 +112,8 @@ class Clock:
     async def _sum_up(self, connection: asyncpg.Connection) -> float:
         """Sums of what models cost, and budgets: who listens for `oak.budget` is told when one is nearly or wholly spent."""
         async with connection.transaction():
-            await usage.sum_up(connection)
-            changed = await usage.look(connection)
+            await usage.sum_up(connection, self._registry.workspace)
+            changed = await usage.look(connection, self._registry.workspace)
             for row in changed:
                 if row["state"] == "within":
                     continue
@@ -122,7 +122,17 @@ class Clock:
                 log.warning("budget", **data)
                 event_id = uuids.uuid7()
                 event = envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
-                await local.publish(connection, event_id, "oak.budget", "/budgets", values.dumps(event), None, 0, None)
+                await local.publish(
+                    connection,
+                    self._registry.workspace,
+                    event_id,
+                    "oak.budget",
+                    "/budgets",
+                    values.dumps(event),
+                    None,
+                    0,
+                    None,
+                )
         if changed:
             self._hints.send("published")
             self._hints.send("config")
@@ -131,7 +141,7 @@ class Clock:
     async def _fire(self, connection: asyncpg.Connection) -> float:
         """Make the runs of schedules that are due; an occurrence and its run are one commit."""
         async with connection.transaction():
-            rows = await due.schedules(connection, _BATCH)
+            rows = await due.schedules(connection, self._registry.workspace, _BATCH)
             if rows:
                 snapshot = await self._registry.fresh()
                 now, runs, marks = datetime.now(UTC), [], []
@@ -139,14 +149,14 @@ class Clock:
                     occurrences, mark = _occurrences(row, now)
                     marks.append(mark)
                     runs += [new_run(self._registry, snapshot, *_occasion(row, moment)) for moment in occurrences]
-                await due.mark(connection, marks)
+                await due.mark(connection, self._registry.workspace, marks)
                 for first in range(0, len(runs), _BATCH):
-                    await store.accept(connection, runs[first : first + _BATCH])
+                    await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
         if rows:
             self._hints.send("queue")
             self._hints.send("runs")
             return 0.0
-        left = await due.next_due(connection)
+        left = await due.next_due(connection, self._registry.workspace)
         return min(1.0, max(0.005, left)) if left is not None else 1.0
 
     async def _dispatch(self, connection: asyncpg.Connection) -> float:
@@ -171,24 +181,24 @@ class Clock:
         except (*LOST, *RETRIED):
             raise
         except Exception as error:
-            given_up = await published.give_up(connection)
+            given_up = await published.give_up(connection, self._registry.workspace)
             log.error("given up", published=str(given_up), reason=f"{type(error).__name__}: {error}")
             return 1, []
 
     async def _poll(self, connection: asyncpg.Connection) -> float:
         """Look for new items of one trigger that is due."""
-        row = await due.take_poll(connection)
+        row = await due.take_poll(connection, self._registry.workspace)
         if row is None:
             return 1.0
         poll = Poll.model_validate(values.loads(row["config"]))
-        await due.move_poll(connection, row["trigger_id"], durations.seconds(poll.every))
+        await due.move_poll(connection, self._registry.workspace, row["trigger_id"], durations.seconds(poll.every))
         fault = None
         try:
             await self._look(connection, row, poll)
         except StepFailed as failed:
             fault = self._registry.now.blanker.text(f"{failed.kind}: {failed.message}")
             log.warning("poll failed", trigger=row["name"], reason=fault)
-        await due.note_poll(connection, row["trigger_id"], fault)
+        await due.note_poll(connection, self._registry.workspace, row["trigger_id"], fault)
         return 0.0
 
     async def _look(self, connection: asyncpg.Connection, row: Any, poll: Poll) -> None:
@@ -213,11 +223,11 @@ class Clock:
                 new_run(self._registry, snapshot, target, Incoming(f"/polls/{row['name']}", "oak.item", item, name))
             )
         for first in range(0, len(runs), _BATCH):
-            receipts = await store.accept(connection, runs[first : first + _BATCH])
+            receipts = await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
             if any(r.status == "accepted" for r in receipts):
                 self._hints.send("queue")
                 self._hints.send("runs")
-        await due.still_there(connection, row["trigger_id"], [run.event_key for run in runs])
+        await due.still_there(connection, self._registry.workspace, row["trigger_id"], [run.event_key for run in runs])
 
     async def _maintain(self, connection: asyncpg.Connection) -> float:
         """Partitions ahead, old history away."""
@@ -225,7 +235,7 @@ class Clock:
         await history.ensure(connection, now)
         if self._settings.keep_months:
             await history.drop_before(connection, history.month(now, -self._settings.keep_months))
-        await due.forget_old(connection, self._settings.keep_ids_days)
+        await due.forget_old(connection, self._registry.workspace, self._settings.keep_ids_days)
         return 3600.0
 
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:
@@ -233,7 +243,7 @@ class Clock:
         if not await queue.renew(connection, self.id, 15.0):
             self.id = uuids.uuid7()
             await queue.register(connection, self.id, f"{socket.gethostname()}/{os.getpid()}", REVISION, 15.0, "tick")
-        if await queue.bury(connection):
+        if await queue.bury(connection, self._registry.workspace):
             self._hints.send("queue")
         await epoch.advance(connection, self._settings.data_dir / MARK)
         return 1.0

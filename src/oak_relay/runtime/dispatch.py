@@ -25,12 +25,12 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
     """Hand on a batch of what was published, in one commit and in order; how many, and the runs it woke.
     One clock does so at a time; the others find nothing to do."""
     async with connection.transaction():
-        rows = await published.take(connection, most)
+        rows = await published.take(connection, registry.workspace, most)
         if not rows:
             return 0, []
         snapshot = await registry.fresh()
-        triggers = await published.triggers(connection, rows)
-        listeners = await published.listeners(connection, rows)
+        triggers = await published.triggers(connection, registry.workspace, rows)
+        listeners = await published.listeners(connection, registry.workspace, rows)
         runs: list[NewRun] = []
         signals: list[tuple[UUID, str, str, bytes | None]] = []
         met: set[tuple[UUID, str]] = set()
@@ -51,11 +51,11 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
                         (*place, *registry.vault.blanked(values.dumps(told), snapshot.blanker, signal_context(*place)))
                     )
         if runs:
-            await intake.accept(connection, runs)
+            await intake.accept(connection, registry.workspace, runs)
         if signals:
-            await journal.signal(connection, signals)
-            await published.heard(connection, list(met))
-        await published.handled(connection, rows)
+            await journal.signal(connection, registry.workspace, signals)
+            await published.heard(connection, registry.workspace, list(met))
+        await published.handled(connection, registry.workspace, rows)
     return len(rows), [run_id for run_id, _ in met]
 
 

@@ -108,15 +108,21 @@ class At:
         if values.unstorable(match):
             return []
         async with self._tools.database.reading() as connection:
-            return await rows.look(connection, known["id"], known["searched"], match, limit)
+            return await rows.look(
+                connection, self._tools.registry.workspace, known["id"], known["searched"], match, limit
+            )
 
     def now(self) -> datetime:
         return datetime.now(UTC)
 
     async def workflow(self, name: str) -> dict[str, Any]:
         async with self._tools.database.connect() as connection:
-            found = await workflows.by_name(connection, name)
-            chosen = await workflows.one_version(connection, found.id, found.live_version) if found else None
+            found = await workflows.by_name(connection, self._tools.registry.workspace, name)
+            chosen = (
+                await workflows.one_version(connection, self._tools.registry.workspace, found.id, found.live_version)
+                if found
+                else None
+            )
         if found is None or chosen is None:
             raise StepFailed("missing", f"there is no workflow {name}", fix="save it first")
         document = document_of(read(chosen.text).data)
@@ -126,7 +132,9 @@ class At:
         if self._before is not None:
             return Window(self._before)
         async with self._tools.database.reading() as connection:
-            return await talks.window(connection, values.storable_text(key), turns, summed, facts)
+            return await talks.window(
+                connection, self._tools.registry.workspace, values.storable_text(key), turns, summed, facts
+            )
 
     async def _server(self, name: str) -> servers.ToolServer:
         found = await self._tools.registry.find("servers", name)

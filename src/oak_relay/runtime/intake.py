@@ -99,7 +99,7 @@ class Intake:
         while True:
             try:
                 async with self._database.connect() as connection:
-                    self._full = await store.backlog(connection, backlog)
+                    self._full = await store.backlog(connection, self._registry.workspace, backlog)
             except LOST:
                 go_on()
             await asyncio.sleep(1.0)
@@ -121,11 +121,11 @@ class Intake:
             try:
                 if self._connection is None or self._connection.is_closed():
                     self._connection = await self._database.connect_directly()
-                if unsure and await store.landed(self._connection, runs):
+                if unsure and await store.landed(self._connection, self._registry.workspace, runs):
                     return [Receipt("accepted", run.run_id) for run in runs]
                 unsure = True
                 began = time.monotonic()
-                receipts = await store.accept(self._connection, runs)
+                receipts = await store.accept(self._connection, self._registry.workspace, runs)
                 self.commits += 0.1 * (time.monotonic() - began - self.commits)
                 return receipts
             except RETRIED:

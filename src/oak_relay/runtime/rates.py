@@ -7,7 +7,6 @@ from sqlalchemy import text
 
 from oak_relay.runtime.registry import Registry
 from oak_relay.store.database import Database
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 _LEASE = text("""
 INSERT INTO rate AS r (workspace_id, credential, window_at, used) VALUES (:workspace, :name, clock_timestamp(), :wanted)
@@ -58,9 +57,9 @@ class Rates:
     async def _lease(self, name: str, calls: int, per: float) -> _Permits:
         """Some permits of the present window: few enough that other workers find some too."""
         wanted = max(1, min(calls // 10, 50))
-        given = {"workspace": MAIN_WORKSPACE, "name": name, "calls": calls, "per": per, "wanted": wanted}
+        given = {"workspace": self._registry.workspace, "name": name, "calls": calls, "per": per, "wanted": wanted}
         async with self._database.begin() as connection:
-            before = (await connection.execute(_BEFORE, {"workspace": MAIN_WORKSPACE, "name": name})).first()
+            before = (await connection.execute(_BEFORE, {"workspace": self._registry.workspace, "name": name})).first()
             after = (await connection.execute(_LEASE, given)).one()
         same = before is not None and before.window_at == after.window_at
         got = after.used - before.used if same and before is not None else after.used

@@ -32,6 +32,11 @@ class Registry:
         self._asking = asyncio.Lock()
         self._plans: OrderedDict[UUID, tuple[Plan, Workflow]] = OrderedDict()
 
+    @property
+    def workspace(self) -> int:
+        """The workspace that is known."""
+        return self.vault.workspace
+
     def forget(self, _: str = "") -> None:
         """Ask again at the next use."""
         self._made = 0.0
@@ -60,7 +65,7 @@ class Registry:
         """The compiled plan of a version; versions never change."""
         known = self._plans.get(version_id)
         if known is None:
-            document = document_of(read(await queue.version_text(connection, version_id)).data)
+            document = document_of(read(await queue.version_text(connection, self.workspace, version_id)).data)
             known = self._plans[version_id] = (compile_plan(document), document)
             if len(self._plans) > _PLANS:
                 self._plans.popitem(last=False)

@@ -83,7 +83,7 @@ class Exporter:
     async def _told(self, run_ids: list[UUID]) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = []
         async with self.database.connect() as connection:
-            for row in await runs.some(connection, run_ids):
+            for row in await runs.some(connection, self.registry.workspace, run_ids):
                 entries = [
                     Entry(
                         e.path,
@@ -95,7 +95,7 @@ class Exporter:
                         e.started_at,
                         e.at,
                     )
-                    for e in await runs.entries(connection, row.id)
+                    for e in await runs.entries(connection, self.registry.workspace, row.id)
                 ]
                 found += otlp_spans(row, spans(entries, True), self.settings.otlp_content)
         return found

@@ -160,19 +160,23 @@ class _Incarnation:
             if free >= max(1, most // 8):
                 await self._registry.fresh()
                 wanted = min(free, _CLAIM_MOST)
-                claimed = await queue.claim(self._connection, self.id, REVISION, wanted, self._turn)
+                claimed = await queue.claim(
+                    self._connection, self._registry.workspace, self.id, REVISION, wanted, self._turn
+                )
                 if self._registry.now.limited and len(claimed) < wanted:
                     left = wanted - len(claimed)
-                    claimed += await queue.claim_limited(self._connection, self.id, REVISION, left)
+                    claimed += await queue.claim_limited(
+                        self._connection, self._registry.workspace, self.id, REVISION, left
+                    )
                 if self._suspected and not self._suspects:
-                    apart = await queue.claim_suspects(self._connection, self.id, REVISION)
+                    apart = await queue.claim_suspects(self._connection, self._registry.workspace, self.id, REVISION)
                     self._suspects = {claim.run_id for claim in apart}
                     self._suspected, claimed = bool(apart), [*claimed, *apart]
                 await self._start(claimed)
             if not claimed:
                 pause = self._settings.poll
                 if not claimed and free:
-                    due = await queue.next_ready(self._connection)
+                    due = await queue.next_ready(self._connection, self._registry.workspace)
                     pause = pause if due is None else min(pause, max(0.01, due))
                 with suppress(TimeoutError):
                     async with asyncio.timeout(pause):
@@ -180,7 +184,7 @@ class _Incarnation:
 
     async def _start(self, claimed: list[Claim]) -> None:
         again = [c.run_id for c in claimed if c.walks > 1 or c.seeded]
-        recorded = await journal.load(self._connection, again) if again else {}
+        recorded = await journal.load(self._connection, self._registry.workspace, again) if again else {}
         for claim in claimed:
             plan, document = await self._registry.plan(self._connection, claim.version_id)
             self._walks[claim.run_id] = None
@@ -197,17 +201,17 @@ class _Incarnation:
 
     async def _look_after(self) -> None:
         """See which walks were cancelled, and bring to them what has arrived meanwhile."""
-        for run_id in await queue.cancelled_here(self._connection, self.id):
+        for run_id in await queue.cancelled_here(self._connection, self._registry.workspace, self.id):
             walk = self._walks.get(run_id)
             if walk is not None:
                 walk.cancel()
         expecting = {run_id: record for run_id, record in self._records.items() if record.open_under("")}
         if not expecting:
             return
-        wakes = await queue.wakes(self._connection, self.id, list(expecting))
+        wakes = await queue.wakes(self._connection, self._registry.workspace, self.id, list(expecting))
         woken = [run_id for run_id, count in wakes.items() if count != expecting[run_id].known_wakes]
         if woken:
-            rows = await journal.signals(self._connection, woken)
+            rows = await journal.signals(self._connection, self._registry.workspace, woken)
             for run_id in woken:
                 expecting[run_id].deliver(wakes[run_id], [row for row in rows if row["run_id"] == run_id])
 
@@ -243,7 +247,7 @@ class _Incarnation:
             )
             shown = self._registry.now.blanker.value(broke.as_data())
             async with self._database.connect() as connection:
-                await queue.give_back(await raw(connection), self.id, claim.run_id, shown)
+                await queue.give_back(await raw(connection), self._registry.workspace, self.id, claim.run_id, shown)
         finally:
             self._walks.pop(claim.run_id, None)
             self._records.pop(claim.run_id, None)
@@ -260,7 +264,7 @@ class _Incarnation:
         connection = await self._database.connect_directly()
         try:
             while True:
-                if await queue.bury(connection):
+                if await queue.bury(connection, self._registry.workspace):
                     self._worker._hints.send("queue")
                     self._worker._awake.set()
                 used, self._tools.used = self._tools.used, set()
@@ -268,7 +272,7 @@ class _Incarnation:
                     await connection.execute(
                         "UPDATE credential SET last_used_at = now() WHERE name = ANY($1::text[])", list(used)
                     )
-                self._suspected = not self._suspects and await queue.suspects(connection)
+                self._suspected = not self._suspects and await queue.suspects(connection, self._registry.workspace)
                 self.look.set()
                 self._worker._awake.set()
                 await asyncio.sleep(min(1.0, self._settings.lease / 3))

@@ -114,10 +114,10 @@ class JournalWriter:
             try:
                 if self._connection is None or self._connection.is_closed():
                     self._connection = await self._connect()
-                if unsure and await store.landed(self._connection, self._worker_id, batch):
+                if unsure and await store.landed(self._connection, self._registry.workspace, self._worker_id, batch):
                     return
                 unsure = True
-                await store.write(self._connection, self._worker_id, batch)
+                await store.write(self._connection, self._registry.workspace, self._worker_id, batch)
                 return
             except RETRIED as error:
                 unsure = False

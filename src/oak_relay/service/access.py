@@ -37,7 +37,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
             429, "too many wrong passwords", fix=f"try again in {seconds} s", headers={"Retry-After": str(seconds)}
         )
     async with parts.database.connect() as connection:
-        row = next((m for m in await people.members(connection) if m.name == given.name), None)
+        row = next((m for m in await people.members(connection, parts.workspace) if m.name == given.name), None)
     try:
         if row is None:
             raise VerifyMismatchError
@@ -51,8 +51,8 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
     parts.failures.pop(given.name, None)
     ends = session_end(parts.settings)
     async with parts.database.begin() as connection:
-        _, secret = await people.issue(connection, "session", row.name, row.id, ends)
-        await people.note(connection, row.name, "sign in", "console")
+        _, secret = await people.issue(connection, parts.workspace, "session", row.name, row.id, ends)
+        await people.note(connection, parts.workspace, row.name, "sign in", "console")
     response.set_cookie(
         COOKIE, secret, httponly=True, samesite="strict", secure=request.url.scheme == "https", expires=ends, path="/"
     )
@@ -68,28 +68,31 @@ async def who_am_i(who: CallerDep) -> SessionOut:
 async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
     if who.session_id:
         async with parts.database.begin() as connection:
-            await people.revoke(connection, who.session_id)
+            await people.revoke(connection, parts.workspace, who.session_id)
     response.delete_cookie(COOKIE, path="/")
 
 
 @router.get("/tokens")
 async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
     async with parts.database.connect() as connection:
-        return [TokenOut(id=t.id, name=t.name, created_at=t.created_at) for t in await people.tokens(connection)]
+        return [
+            TokenOut(id=t.id, name=t.name, created_at=t.created_at)
+            for t in await people.tokens(connection, parts.workspace)
+        ]
 
 
 @router.post("/tokens", status_code=201)
 async def add_token(given: TokenIn, parts: PartsDep, who: CallerDep) -> TokenOut:
     """A new token; it is shown this once."""
     async with parts.database.begin() as connection:
-        token_id, secret = await people.issue(connection, "api", given.name, who.member_id, None)
-        await people.note(connection, who.name, "token", given.name)
+        token_id, secret = await people.issue(connection, parts.workspace, "api", given.name, who.member_id, None)
+        await people.note(connection, parts.workspace, who.name, "token", given.name)
     return TokenOut(id=token_id, name=given.name, created_at=datetime.now(UTC), secret=secret)
 
 
 @router.delete("/tokens/{token_id}", status_code=204)
 async def remove_token(token_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        if not await people.revoke(connection, token_id):
+        if not await people.revoke(connection, parts.workspace, token_id):
             raise missing("token", str(token_id))
-        await people.note(connection, who.name, "remove token", str(token_id))
+        await people.note(connection, parts.workspace, who.name, "remove token", str(token_id))

@@ -91,8 +91,8 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]
         try:
             if given.action == "cancel":
                 async with parts.database.begin() as connection:
-                    done += await runs.cancel(connection, run_id) != "over"
-                    await people.note(connection, who.name, "cancel", str(run_id))
+                    done += await runs.cancel(connection, parts.workspace, run_id) != "over"
+                    await people.note(connection, parts.workspace, who.name, "cancel", str(run_id))
                 parts.hints.send(f"cancel:{run_id}")
             else:
                 await _again(parts, who, run_id, given.action, RerunIn())
@@ -106,35 +106,35 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]
 async def hold(parts: PartsDep, who: CallerDep) -> dict[str, int]:
     """Hold all runs that are not over, as after a restore of the database."""
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, "hold", "all runs")
-        return {"held": await epoch.hold(await raw(connection))}
+        await people.note(connection, parts.workspace, who.name, "hold", "all runs")
+        return {"held": await epoch.hold(await raw(connection), parts.workspace)}
 
 
 @router.post("/release")
 async def release(parts: PartsDep, who: CallerDep) -> dict[str, int]:
     """Let held runs go."""
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, "release", "all runs")
-        count = await epoch.release(await raw(connection))
+        await people.note(connection, parts.workspace, who.name, "release", "all runs")
+        count = await epoch.release(await raw(connection), parts.workspace)
     parts.hints.send("queue")
     return {"released": count}
 
 
 async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: RerunIn) -> KeptOut:
     async with parts.database.connect() as connection:
-        row = await runs.one(connection, run_id)
+        row = await runs.one(connection, parts.workspace, run_id)
         if row is None:
             raise missing("run", str(run_id))
         if row.state not in runs.OVER:
             raise Problem(409, "the run is not over", f"it is {row.state}", "cancel it first, or wait")
         if row.kind == "part":
             raise Problem(409, "this is a part of another run", str(row.parent_id), "do that one again")
-        chosen = await workflows.one_version(connection, row.workflow_id, given.version or row.version)
+        chosen = await workflows.one_version(connection, parts.workspace, row.workflow_id, given.version or row.version)
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
-        journal = await runs.whole_entries(connection, run_id) if how != "rerun" else []
-        body = await runs.whole(connection, row.body)
+        journal = await runs.whole_entries(connection, parts.workspace, run_id) if how != "rerun" else []
+        body = await runs.whole(connection, parts.workspace, row.body)
     text = parts.registry.vault.exact(body, row.event_sealed, event_context(row.event_id))
     data = values.loads(text or "null") if given.input is None else given.input
     wrong = fault(document.input, data)
@@ -151,7 +151,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         origin_id=run_id, origin_how=how,
     )  # fmt: skip
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, how, str(run_id))
+        await people.note(connection, parts.workspace, who.name, how, str(run_id))
         new = await begin(await raw(connection), parts.registry, target, incoming, kept)
     parts.hints.send("queue")
     parts.hints.send(f"run:{new}")
@@ -205,7 +205,7 @@ async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[En
     """What a try of a draft has cost counts too."""
     told = [e.body["usage"] for e in entries if e.kind == "ended" and "alias" in ((e.body or {}).get("usage") or {})]
     async with parts.database.begin() as connection:
-        await usage.count(await raw(connection), uuids.uuid7(), workflow, f"/members/{who.name}", told)
+        await usage.count(await raw(connection), parts.workspace, uuids.uuid7(), workflow, f"/members/{who.name}", told)
 
 
 @router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])
@@ -244,8 +244,8 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
 async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
     """Kept events and results, the newest first."""
     async with parts.database.connect() as connection:
-        row = await _workflow(connection, name)
-        found = await seeds.samples(await raw(connection), row.id)
+        row = await _workflow(connection, parts.workspace, name)
+        found = await seeds.samples(await raw(connection), parts.workspace, row.id)
     return exact.answer(
         [
             SampleOut(
@@ -266,21 +266,21 @@ async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep
 @router.delete("/workflows/{name}/samples/{sample_id}", status_code=204, tags=["workflows"])
 async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        row = await _workflow(connection, name)
-        if not await seeds.remove_sample(await raw(connection), row.id, sample_id):
+        row = await _workflow(connection, parts.workspace, name)
+        if not await seeds.remove_sample(await raw(connection), parts.workspace, row.id, sample_id):
             raise missing("sample", str(sample_id))
-        await people.note(connection, who.name, "remove sample", name)
+        await people.note(connection, parts.workspace, who.name, "remove sample", name)
 
 
 @router.post("/runs/{run_id}/sample", status_code=201)
 async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
     """Keep a run's event, or what one of its steps gave, as a sample."""
     async with parts.database.connect() as connection:
-        row = await runs.one(connection, run_id)
+        row = await runs.one(connection, parts.workspace, run_id)
         if row is None:
             raise missing("run", str(run_id))
-        entries = await runs.whole_entries(connection, run_id) if given.step else []
-        body = await runs.whole(connection, row.body)
+        entries = await runs.whole_entries(connection, parts.workspace, run_id) if given.step else []
+        body = await runs.whole(connection, parts.workspace, row.body)
     if not given.step:
         await _keep(parts, who, row.workflow, "", given.name, values.loads(body or "null"))
         return {"kept": given.name}
@@ -298,13 +298,13 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
 async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: Any) -> None:
     shown = parts.registry.now.blanker.text(values.dumps(value))
     async with parts.database.begin() as connection:
-        row = await _workflow(connection, workflow)
-        await seeds.keep_sample(await raw(connection), row.id, step, name, shown)
-        await people.note(connection, who.name, "sample", f"{workflow} {name}")
+        row = await _workflow(connection, parts.workspace, workflow)
+        await seeds.keep_sample(await raw(connection), parts.workspace, row.id, step, name, shown)
+        await people.note(connection, parts.workspace, who.name, "sample", f"{workflow} {name}")
 
 
-async def _workflow(connection: Any, name: str) -> Any:
-    row = await workflows.by_name(connection, name)
+async def _workflow(connection: Any, workspace: int, name: str) -> Any:
+    row = await workflows.by_name(connection, workspace, name)
     if row is None:
         raise missing("workflow", name)
     return row

@@ -18,7 +18,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut
 from oak_relay.store import people, runs, talks
 from oak_relay.store.database import raw
-from oak_relay.store.tables import MAIN_WORKSPACE, tool_server
+from oak_relay.store.tables import tool_server
 
 router = APIRouter(prefix="/api/v1", tags=["agents"])
 
@@ -44,10 +44,10 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
         )
     config = {"config": values.dumps(given.model_dump(mode="json"))}
     async with parts.database.begin() as connection:
-        statement = insert(tool_server).values(workspace_id=MAIN_WORKSPACE, name=name, **config)
+        statement = insert(tool_server).values(workspace_id=parts.workspace, name=name, **config)
         changed = {**config, "updated_at": func.clock_timestamp()}
         await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
-        await people.note(connection, who.name, "tool server", name)
+        await people.note(connection, parts.workspace, who.name, "tool server", name)
         row = (await connection.execute(select(tool_server).where(tool_server.c.name == name))).one()
     parts.config_changed()
     return ServerOut(name=row.name, config=values.loads(row.config), updated_at=row.updated_at)
@@ -56,10 +56,10 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
 @router.delete("/servers/{name}", status_code=204)
 async def remove_server(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        mine = (tool_server.c.workspace_id == MAIN_WORKSPACE) & (tool_server.c.name == name)
+        mine = (tool_server.c.workspace_id == parts.workspace) & (tool_server.c.name == name)
         if not (await connection.execute(delete(tool_server).where(mine))).rowcount:
             raise missing("tool server", name)
-        await people.note(connection, who.name, "remove tool server", name)
+        await people.note(connection, parts.workspace, who.name, "remove tool server", name)
     parts.config_changed()
 
 
@@ -84,7 +84,7 @@ async def list_conversations(
 ) -> list[ConversationOut]:
     """Conversations, the latest first."""
     async with parts.database.connect() as connection:
-        found = await talks.listed(await raw(connection), limit)
+        found = await talks.listed(await raw(connection), parts.workspace, limit)
     return [
         ConversationOut(
             key=c["key"],
@@ -104,7 +104,7 @@ async def show_conversation(
 ) -> Response:
     """What was said, in order: both sides and the use of tools."""
     async with parts.database.connect() as connection:
-        found = await talks.said(await raw(connection), key, after, limit)
+        found = await talks.said(await raw(connection), parts.workspace, key, after, limit)
     if not found and after < 0:
         raise missing("conversation", key)
     return exact.answer(
@@ -119,9 +119,9 @@ async def show_conversation(
 async def forget_conversation(key: str, parts: PartsDep, who: CallerDep) -> None:
     """Forget a conversation: all that was said in it is removed."""
     async with parts.database.begin() as connection:
-        if not await talks.forget(await raw(connection), key):
+        if not await talks.forget(await raw(connection), parts.workspace, key):
             raise missing("conversation", key)
-        await people.note(connection, who.name, "forget conversation", key)
+        await people.note(connection, parts.workspace, who.name, "forget conversation", key)
 
 
 @router.get("/runs/{run_id}/messages", response_class=Response)
@@ -129,9 +129,9 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
     """The messages of a turn of an agent (`findings/turn[2]`) as they were sent, and the tools offered with them."""
     owner, _slash, _last = turn.rpartition("/turn[")
     async with parts.database.connect() as connection:
-        if await runs.one(connection, run_id) is None:
+        if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))
-        rows = await runs.whole_entries(connection, run_id)
+        rows = await runs.whole_entries(connection, parts.workspace, run_id)
     bodies: dict[str, Any] = {}
     for row in rows:
         if row.path.startswith(f"{owner}/") and row.kind in ("ended", "closed") and row.body:

@@ -172,10 +172,10 @@ async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:
     local = parts.settings.data_dir / "cli.token"
     async with parts.database.begin() as connection:
         await connection.execute(text("SELECT pg_advisory_xact_lock(7226303)"))
-        if await people.members(connection):
+        if await people.members(connection, parts.workspace):
             return
-        member = await people.add_member(connection, "owner", "owner", parts.hasher.hash(password))
-        _, token = await people.issue(connection, "api", "this machine", member, None)
+        member = await people.add_member(connection, parts.workspace, "owner", "owner", parts.hasher.hash(password))
+        _, token = await people.issue(connection, parts.workspace, "api", "this machine", member, None)
         local.parent.mkdir(parents=True, exist_ok=True)
         local.unlink(missing_ok=True)
         local.touch(mode=0o600)

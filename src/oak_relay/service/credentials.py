@@ -14,7 +14,7 @@ from oak_relay.service.parts import CallerDep, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import CredentialOut, TestOut
 from oak_relay.store import people
-from oak_relay.store.tables import MAIN_WORKSPACE, credential
+from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
 
 router = APIRouter(prefix="/api/v1/credentials", tags=["credentials"])
@@ -43,7 +43,7 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
         ) from None
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
-        await people.note(connection, who.name, "credential", name)
+        await people.note(connection, parts.workspace, who.name, "credential", name)
         row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
     parts.config_changed()
     return _out(row)
@@ -53,11 +53,11 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
 async def remove_credential(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
         done = await connection.execute(
-            delete(credential).where(credential.c.workspace_id == MAIN_WORKSPACE, credential.c.name == name)
+            delete(credential).where(credential.c.workspace_id == parts.workspace, credential.c.name == name)
         )
         if not done.rowcount:
             raise missing("credential", name)
-        await people.note(connection, who.name, "remove credential", name)
+        await people.note(connection, parts.workspace, who.name, "remove credential", name)
     parts.config_changed()
 
 

@@ -30,7 +30,7 @@ async def list_events(
 ) -> Response:
     """Events that made runs, newest first, each with its run."""
     async with parts.database.connect() as connection:
-        rows = await runs.events(connection, after, limit)
+        rows = await runs.events(connection, parts.workspace, after, limit)
     return exact.answer([event_out(row) for row in rows])
 
 
@@ -44,7 +44,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
     events = _read(request, body)
     told: list[PublishedOut] = []
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, "publish", f"{len(events)} events")
+        await people.note(connection, parts.workspace, who.name, "publish", f"{len(events)} events")
         direct = await raw(connection)
         for event in events:
             event_id = uuids.uuid7()
@@ -52,7 +52,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
                 values.dumps(event), parts.registry.now.blanker, published_context(event_id)
             )
             given = event_id, event["type"], event["source"], text, sealed
-            new = await local.publish(direct, *given, 0, None, event["id"])
+            new = await local.publish(direct, parts.workspace, *given, 0, None, event["id"])
             told.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))
     parts.hints.send("published")
     return told

@@ -61,7 +61,7 @@ class Hooks:
 
     async def _ask(self, path: str) -> _Hook | None:
         async with self._parts.database.connect() as connection:
-            row = await workflows.hook(connection, path)
+            row = await workflows.hook(connection, self._parts.workspace, path)
             if row is None:
                 self._known.pop(path, None)
                 return None
@@ -222,10 +222,10 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while time.monotonic() < deadline:
             async with parts.database.connect() as connection:
-                row = await runs.one(connection, run_id)
+                row = await runs.one(connection, parts.workspace, run_id)
                 assert row is not None
                 if row.state == "succeeded":
-                    result = await runs.whole(connection, row.result)
+                    result = await runs.whole(connection, parts.workspace, row.result)
                     yield ServerSentEvent(event="result", data=result or "null")
                     return
             if row.state in runs.OVER:
@@ -249,13 +249,13 @@ async def _result(parts: Parts, run_id: UUID) -> Response:
     async with parts.watch.run(run_id) as event:
         while time.monotonic() < deadline:
             async with parts.database.connect() as connection:
-                row = await runs.one(connection, run_id)
+                row = await runs.one(connection, parts.workspace, run_id)
             assert row is not None
             if row.answer is not None:
                 return _answer(values.loads(row.answer))
             if row.state == "succeeded":
                 async with parts.database.connect() as connection:
-                    result = await runs.whole(connection, row.result)
+                    result = await runs.whole(connection, parts.workspace, row.result)
                 return Response(result or "null", 200, media_type="application/json")
             if row.state in runs.OVER:
                 error = values.loads(row.error or "{}")

@@ -16,7 +16,7 @@ from oak_relay.service.parts import CallerDep, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import AliasOut, TestOut
 from oak_relay.store import people
-from oak_relay.store.tables import MAIN_WORKSPACE, model_alias
+from oak_relay.store.tables import model_alias
 
 router = APIRouter(prefix="/api/v1/models", tags=["models"])
 
@@ -48,10 +48,10 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, un
             raise Problem(422, nearest(given.model, names), fix="choose one that is offered")
     config = {"config": values.dumps(given.model_dump(mode="json"))}
     async with parts.database.begin() as connection:
-        statement = insert(model_alias).values(workspace_id=MAIN_WORKSPACE, name=name, **config)
+        statement = insert(model_alias).values(workspace_id=parts.workspace, name=name, **config)
         changed = {**config, "updated_at": func.clock_timestamp()}
         await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
-        await people.note(connection, who.name, "model", name)
+        await people.note(connection, parts.workspace, who.name, "model", name)
         row = (await connection.execute(select(model_alias).where(model_alias.c.name == name))).one()
     parts.config_changed()
     return _out(row)
@@ -61,11 +61,11 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, un
 async def remove_model(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
         done = await connection.execute(
-            delete(model_alias).where(model_alias.c.workspace_id == MAIN_WORKSPACE, model_alias.c.name == name)
+            delete(model_alias).where(model_alias.c.workspace_id == parts.workspace, model_alias.c.name == name)
         )
         if not done.rowcount:
             raise missing("model alias", name)
-        await people.note(connection, who.name, "remove model", name)
+        await people.note(connection, parts.workspace, who.name, "remove model", name)
     parts.config_changed()
 
 

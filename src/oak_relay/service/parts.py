@@ -143,6 +143,11 @@ class Parts:
     hasher: PasswordHasher = field(default_factory=PasswordHasher)
     failures: dict[str, tuple[int, datetime]] = field(default_factory=dict)
 
+    @property
+    def workspace(self) -> int:
+        """The workspace that is served."""
+        return self.registry.workspace
+
     async def world(self) -> World:
         """What documents may name, as it stands now."""
         known = await self.registry.fresh()

@@ -47,10 +47,10 @@ async def start_run(
 ) -> RunOut:
     """Start a run. The same `Idempotency-Key` again gives the same run."""
     async with parts.database.connect() as connection:
-        row = await workflows.by_name(connection, given.workflow)
+        row = await workflows.by_name(connection, parts.workspace, given.workflow)
         if row is None:
             raise missing("workflow", given.workflow, "see oak-relay workflows")
-        chosen = await workflows.one_version(connection, row.id, given.version or row.live_version)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version or row.live_version)
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
@@ -82,11 +82,12 @@ async def list_runs(
 ) -> RunPage:
     """Runs, newest first; stable while new ones arrive."""
     async with parts.database.connect() as connection:
-        row = await workflows.by_name(connection, workflow) if workflow else None
+        row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
         if workflow and row is None:
             return RunPage(runs=[])
         found = await runs.find(
             connection,
+            parts.workspace,
             workflow_id=row.id if row else None,
             states=state,
             subject=subject,
@@ -114,14 +115,16 @@ async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
 
 async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
     async with parts.database.connect() as connection:
-        row = await runs.one(connection, run_id)
+        row = await runs.one(connection, parts.workspace, run_id)
         if row is None:
             raise missing("run", str(run_id))
-        place = await runs.place(connection, run_id)
-        questions = await tray.listed(await raw(connection), "open", run_id)
-        children = [r for r in await runs.find(connection, parent=run_id, limit=50) if r.kind != "part"]
-        again = await runs.find(connection, origin=run_id, limit=50)
-        result = await runs.whole(connection, row.result)
+        place = await runs.place(connection, parts.workspace, run_id)
+        questions = await tray.listed(await raw(connection), parts.workspace, "open", run_id)
+        children = [
+            r for r in await runs.find(connection, parts.workspace, parent=run_id, limit=50) if r.kind != "part"
+        ]
+        again = await runs.find(connection, parts.workspace, origin=run_id, limit=50)
+        result = await runs.whole(connection, parts.workspace, row.result)
     return RunDetail(
         run=run_out(row),
         result=_json(result),
@@ -145,14 +148,14 @@ async def show_trace(
 ) -> Response:
     """The script of the run's version and a span for each thing that happened; items of long lists by `under`."""
     async with parts.database.connect() as connection:
-        row = await runs.one(connection, run_id)
+        row = await runs.one(connection, parts.workspace, run_id)
         if row is None:
             raise missing("run", str(run_id))
         _, document = await parts.registry.plan(await raw(connection), row.version_id)
-        entries = await runs.entries(connection, run_id, after, limit + 1, under)
+        entries = await runs.entries(connection, parts.workspace, run_id, after, limit + 1, under)
         if under and not entries:
-            part = await runs.part_of(connection, run_id, under)
-            entries = await runs.entries(connection, part, after, limit + 1, under) if part else []
+            part = await runs.part_of(connection, parts.workspace, run_id, under)
+            entries = await runs.entries(connection, parts.workspace, part, after, limit + 1, under) if part else []
     lines = script(document)
     return exact.answer(
         TraceOut(
@@ -170,7 +173,7 @@ async def show_journal(
 ) -> Response:
     """The journal, entry by entry, as it may be shown."""
     async with parts.database.connect() as connection:
-        found = await runs.entries(connection, run_id, after, limit)
+        found = await runs.entries(connection, parts.workspace, run_id, after, limit)
     return exact.answer(
         [
             EntryOut(
@@ -195,7 +198,7 @@ async def show_journal(
 async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Response:
     """The whole of a payload of which only a preview is told: an entry's body or detail, or an event's data (JSON)."""
     async with parts.database.connect() as connection:
-        text = await artifacts.one(await raw(connection), artifact_id)
+        text = await artifacts.one(await raw(connection), parts.workspace, artifact_id)
     if text is None:
         raise missing("payload", artifact_id, "the month of its run may have been dropped")
     return Response(text, media_type="application/json")
@@ -211,11 +214,11 @@ async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
 async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str, str]:
     """Cancel: `cancelled` at once, or `asked` when a worker is just at it, or `over`."""
     async with parts.database.begin() as connection:
-        if await runs.one(connection, run_id) is None:
+        if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))
-        outcome = await runs.cancel(connection, run_id)
+        outcome = await runs.cancel(connection, parts.workspace, run_id)
         if outcome != "over":
-            await people.note(connection, who.name, "cancel", str(run_id))
+            await people.note(connection, parts.workspace, who.name, "cancel", str(run_id))
     parts.hints.send(f"cancel:{run_id}")
     parts.hints.send(f"run:{run_id}")
     return {"outcome": outcome}
@@ -226,7 +229,7 @@ async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSource
     """Server-sent events: `span` for each span that is new or changed, `run` when the run changed, `piece` while a model
     writes (`path`, `attempt`, `at` where in its text, `text`; another attempt begins anew); ends with the run."""
     async with parts.database.connect() as connection:
-        if await runs.one(connection, run_id) is None:
+        if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))
     return EventSourceResponse(_follow(parts, run_id), ping=15)
 
@@ -243,7 +246,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
                 continue
             if changed:
                 async with parts.database.connect() as connection:
-                    rows = await runs.some(connection, [UUID(i) for i in changed])
+                    rows = await runs.some(connection, parts.workspace, [UUID(i) for i in changed])
                 for row in rows:
                     yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
 
@@ -254,8 +257,10 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while True:
             async with parts.database.connect() as connection:
-                row = await runs.one(connection, run_id)
-                entries += await runs.entries(connection, run_id, entries[-1].seq if entries else -1, _FOLLOWED)
+                row = await runs.one(connection, parts.workspace, run_id)
+                entries += await runs.entries(
+                    connection, parts.workspace, run_id, entries[-1].seq if entries else -1, _FOLLOWED
+                )
             over = row is None or row.state in runs.OVER
             if len(entries) > _FOLLOWED:
                 entries = _still_open(entries)
@@ -283,7 +288,7 @@ def _still_open(entries: list[Any]) -> list[Any]:
 
 async def _run(parts: Parts, run_id: UUID) -> RunOut:
     async with parts.database.connect() as connection:
-        row = await runs.one(connection, run_id)
+        row = await runs.one(connection, parts.workspace, run_id)
     if row is None:
         raise missing("run", str(run_id))
     return run_out(row)

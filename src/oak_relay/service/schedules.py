@@ -31,7 +31,7 @@ async def list_schedules(
 ) -> list[ScheduleOut]:
     """Schedules and polls of live workflows with their next occurrences, the earliest first."""
     async with parts.database.connect() as connection:
-        rows = await schedules.listed(await raw(connection), workflow, limit)
+        rows = await schedules.listed(await raw(connection), parts.workspace, workflow, limit)
     return [_out(row, occurrences) for row in rows]
 
 
@@ -39,14 +39,16 @@ async def list_schedules(
 async def pause_schedule(workflow: str, trigger: str, given: PauseIn, parts: PartsDep, who: CallerDep) -> ScheduleOut:
     """Pause, or go on from now; what came meanwhile does not come late."""
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, "pause" if given.paused else "go on", f"{workflow} {trigger}")
+        await people.note(
+            connection, parts.workspace, who.name, "pause" if given.paused else "go on", f"{workflow} {trigger}"
+        )
         direct = await raw(connection)
-        row = await _one(direct, workflow, trigger)
+        row = await _one(direct, parts.workspace, workflow, trigger)
         now, moment = datetime.now(UTC), None
         if not given.paused:
             moment = _rule(row).after(now) if row["kind"] == "schedule" else now
-        await schedules.pause(direct, row["trigger_id"], given.paused, moment)
-        found = [r for r in await schedules.listed(direct, workflow, 1000) if r["name"] == trigger]
+        await schedules.pause(direct, parts.workspace, row["trigger_id"], given.paused, moment)
+        found = [r for r in await schedules.listed(direct, parts.workspace, workflow, 1000) if r["name"] == trigger]
     return _out(found[0], 10)
 
 
@@ -54,11 +56,11 @@ async def pause_schedule(workflow: str, trigger: str, given: PauseIn, parts: Par
 async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: CallerDep) -> dict[str, str]:
     """Make an occurrence now, beside those that come by themselves."""
     async with parts.database.begin() as connection:
-        await people.note(connection, who.name, "fire", f"{workflow} {trigger}")
+        await people.note(connection, parts.workspace, who.name, "fire", f"{workflow} {trigger}")
         direct = await raw(connection)
-        row = await _one(direct, workflow, trigger)
+        row = await _one(direct, parts.workspace, workflow, trigger)
         if row["kind"] == "poll":
-            await schedules.pause(direct, row["trigger_id"], False, datetime.now(UTC))
+            await schedules.pause(direct, parts.workspace, row["trigger_id"], False, datetime.now(UTC))
             return {"run": "", "note": "it looks for new items now"}
     given = Schedule.model_validate(values.loads(row["config"]))
     target = Target(row["workflow_id"], row["version_id"], Begin.read(row["start"]), row["trigger_id"], row["name"])
@@ -67,8 +69,8 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
     return {"run": str(receipt.run_id), "note": ""}
 
 
-async def _one(direct: Any, workflow: str, trigger: str) -> Any:
-    row = await schedules.one(direct, workflow, trigger)
+async def _one(direct: Any, workspace: int, workflow: str, trigger: str) -> Any:
+    row = await schedules.one(direct, workspace, workflow, trigger)
     if row is None:
         raise missing("schedule", f"{workflow} {trigger}", "make the workflow live; see oak-relay schedules")
     return row

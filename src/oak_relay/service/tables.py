@@ -38,7 +38,7 @@ async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
     async with parts.database.connect() as connection:
         return [
             TableOut(name=t.name, columns=t.columns, rows=t.rows, created_at=t.created_at)
-            for t in await rows.tables(connection)
+            for t in await rows.tables(connection, parts.workspace)
         ]
 
 
@@ -46,9 +46,9 @@ async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
 async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> TableOut:
     try:
         async with parts.database.begin() as connection:
-            await rows.create(connection, given.name, [c.model_dump() for c in given.columns])
-            await people.note(connection, who.name, "table", given.name)
-            made = next(t for t in await rows.tables(connection) if t.name == given.name)
+            await rows.create(connection, parts.workspace, given.name, [c.model_dump() for c in given.columns])
+            await people.note(connection, parts.workspace, who.name, "table", given.name)
+            made = next(t for t in await rows.tables(connection, parts.workspace) if t.name == given.name)
     except IntegrityError:
         raise Problem(409, f"there is a table {given.name} already", fix="choose another name") from None
     parts.config_changed()
@@ -58,9 +58,9 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
 @router.delete("/tables/{name}", status_code=204)
 async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        if not await rows.drop(connection, name):
+        if not await rows.drop(connection, parts.workspace, name):
             raise missing("table", name)
-        await people.note(connection, who.name, "remove table", name)
+        await people.note(connection, parts.workspace, who.name, "remove table", name)
     parts.config_changed()
 
 
@@ -74,8 +74,8 @@ async def list_rows(
 ) -> Response:
     """Rows, oldest first."""
     async with parts.database.connect() as connection:
-        table = await _table(connection, name)
-        found = await rows.find(connection, table.id, {}, limit + 1, after)
+        table = await _table(connection, parts.workspace, name)
+        found = await rows.find(connection, parts.workspace, table.id, {}, limit + 1, after)
     page = [RowOut(**row) for row in found[:limit]]
     return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
 
@@ -84,10 +84,10 @@ async def list_rows(
 async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> dict[str, int]:
     """Add rows, all or none."""
     async with parts.database.begin() as connection:
-        table = await _table(connection, name)
+        table = await _table(connection, parts.workspace, name)
         for row in given.rows:
             check_row(name, table.columns, row)
-        await rows.add(connection, table.id, given.rows)
+        await rows.add(connection, parts.workspace, table.id, given.rows)
     parts.hints.send("published")
     return {"added": len(given.rows)}
 
@@ -96,9 +96,9 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
 async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: PartsDep, _: CallerDep) -> dict[str, bool]:
     """Change columns of a row."""
     async with parts.database.begin() as connection:
-        table = await _table(connection, name)
+        table = await _table(connection, parts.workspace, name)
         check_row(name, table.columns, given)
-        if not await rows.update(connection, table.id, row_id, given):
+        if not await rows.update(connection, parts.workspace, table.id, row_id, given):
             raise missing("row", str(row_id))
     parts.hints.send("published")
     return {"updated": True}
@@ -107,15 +107,15 @@ async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: Part
 @router.delete("/tables/{name}/rows/{row_id}", status_code=204)
 async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        table = await _table(connection, name)
-        if not await rows.remove(connection, table.id, row_id):
+        table = await _table(connection, parts.workspace, name)
+        if not await rows.remove(connection, parts.workspace, table.id, row_id):
             raise missing("row", str(row_id))
-        await people.note(connection, who.name, "remove row", f"{name} {row_id}")
+        await people.note(connection, parts.workspace, who.name, "remove row", f"{name} {row_id}")
     parts.hints.send("published")
 
 
-async def _table(connection: AsyncConnection, name: str) -> Any:
-    table = next((t for t in await rows.tables(connection) if t.name == name), None)
+async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:
+    table = next((t for t in await rows.tables(connection, workspace) if t.name == name), None)
     if table is None:
         raise missing("table", name)
     return table

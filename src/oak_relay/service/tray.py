@@ -37,7 +37,7 @@ async def list_questions(
 ) -> Response:
     """Questions, the oldest first."""
     async with parts.database.connect() as connection:
-        rows = await tray.listed(await raw(connection), state, run, after, limit)
+        rows = await tray.listed(await raw(connection), parts.workspace, state, run, after, limit)
     return exact.answer([_out(parts, row) for row in rows])
 
 
@@ -52,7 +52,7 @@ async def show_by_link(link: str, parts: PartsDep) -> Response:
     """The question of a signed link; no sign-in is needed."""
     question_id = _of_link(parts, link)
     async with parts.database.connect() as connection:
-        row = await tray.one(await raw(connection), question_id)
+        row = await tray.one(await raw(connection), parts.workspace, question_id)
     if row is None:
         raise missing("question", link)
     shown = _out(parts, row)
@@ -81,20 +81,20 @@ def _of_link(parts: Parts, link: str) -> UUID:
 async def _answer(parts: Parts, question_id: UUID, given: AnswerIn, by: str) -> int:
     async with parts.database.begin() as connection:
         direct = await raw(connection)
-        await people.members(connection)  # opens the transaction that the driver's own statements join
-        row = await tray.one(direct, question_id)
+        await people.members(connection, parts.workspace)  # opens the transaction that the driver's own statements join
+        row = await tray.one(direct, parts.workspace, question_id)
         if row is None:
             raise missing("question", str(question_id))
         config = values.loads(row["config"])
         _check(config, given)
         if row["state"] != "open":
             raise Problem(409, f"this question is {row['state']} already", row["answered_by"] or "", "nothing to do")
-        ids = await tray.alike(direct, row["alike"]) if given.alike and row["alike"] else [question_id]
+        ids = await tray.alike(direct, parts.workspace, row["alike"]) if given.alike and row["alike"] else [question_id]
         shown = parts.registry.now.blanker.value(given.model_dump(exclude={"alike"}))
-        runs = await tray.answer(direct, ids, shown, by, datetime.now(UTC))
+        runs = await tray.answer(direct, parts.workspace, ids, shown, by, datetime.now(UTC))
         if not runs:
             raise Problem(409, "somebody else was quicker", fix="look at the tray again")
-        await people.note(connection, by, "answer", f"{row['workflow']} {row['path']}")
+        await people.note(connection, parts.workspace, by, "answer", f"{row['workflow']} {row['path']}")
     parts.hints.send("queue")
     parts.hints.send("tray")
     for run_id in runs:

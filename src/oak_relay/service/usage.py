@@ -63,7 +63,9 @@ async def usage_as_csv(
 @router.get("/budgets")
 async def list_budgets(parts: PartsDep, _: CallerDep) -> list[BudgetOut]:
     async with parts.database.connect() as connection:
-        return [BudgetOut.model_validate(dict(row)) for row in await usage.budgets(await raw(connection))]
+        return [
+            BudgetOut.model_validate(dict(row)) for row in await usage.budgets(await raw(connection), parts.workspace)
+        ]
 
 
 @router.put("/budgets/{name}")
@@ -73,10 +75,10 @@ async def put_budget(name: str, given: BudgetIn, parts: PartsDep, who: CallerDep
         raise Problem(422, f"{name!r} is no name for a budget", fix="use letters, digits, - and _")
     async with parts.database.begin() as connection:
         direct = await raw(connection)
-        await usage.put_budget(direct, name, given.model_dump())
-        await usage.look(direct)
-        await people.note(connection, who.name, "budget", name)
-        found = next(row for row in await usage.budgets(direct) if row["name"] == name)
+        await usage.put_budget(direct, parts.workspace, name, given.model_dump())
+        await usage.look(direct, parts.workspace)
+        await people.note(connection, parts.workspace, who.name, "budget", name)
+        found = next(row for row in await usage.budgets(direct, parts.workspace) if row["name"] == name)
     parts.config_changed()
     return BudgetOut.model_validate(dict(found))
 
@@ -84,9 +86,9 @@ async def put_budget(name: str, given: BudgetIn, parts: PartsDep, who: CallerDep
 @router.delete("/budgets/{name}", status_code=204)
 async def remove_budget(name: str, parts: PartsDep, who: CallerDep) -> None:
     async with parts.database.begin() as connection:
-        if not await usage.remove_budget(await raw(connection), name):
+        if not await usage.remove_budget(await raw(connection), parts.workspace, name):
             raise missing("budget", name)
-        await people.note(connection, who.name, "remove budget", name)
+        await people.note(connection, parts.workspace, who.name, "remove budget", name)
     parts.config_changed()
 
 
@@ -94,7 +96,7 @@ async def _sums(
     parts: Parts, by: list[Any], since: date | None, until: date | None, workflow: str | None
 ) -> list[dict[str, Any]]:
     async with parts.database.connect() as connection:
-        rows = await usage.sums(await raw(connection), list(dict.fromkeys(by)), since, until, workflow)
+        rows = await usage.sums(await raw(connection), parts.workspace, list(dict.fromkeys(by)), since, until, workflow)
     return [dict(row) for row in rows]
 
 

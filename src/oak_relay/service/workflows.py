@@ -52,7 +52,7 @@ class RenderIn(TextIn):
 @router.get("")
 async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
     async with parts.database.connect() as connection:
-        return [_summary(row) for row in await workflows.overview(connection)]
+        return [_summary(row) for row in await workflows.overview(connection, parts.workspace)]
 
 
 @router.post("", status_code=201)
@@ -65,7 +65,9 @@ async def save_workflow(
     expected = int(if_match.strip('"')) if if_match and if_match.strip('"').isdigit() else None
     async with parts.database.begin() as connection:
         try:
-            number, new = await workflows.save(connection, checked.document, given.text, who.name, expected)
+            number, new = await workflows.save(
+                connection, parts.workspace, checked.document, given.text, who.name, expected
+            )
         except workflows.Changed as changed:
             raise Problem(
                 412,
@@ -74,7 +76,7 @@ async def save_workflow(
                 "load the newest version, and bring your change into it",
             ) from None
         if new:
-            await people.note(connection, who.name, "save", f"{checked.document.workflow} {number}")
+            await people.note(connection, parts.workspace, who.name, "save", f"{checked.document.workflow} {number}")
     return SavedOut(workflow=checked.document.workflow, version=number, new=new, findings=_findings(checked))
 
 
@@ -122,12 +124,12 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
 @router.get("/{name}")
 async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int | None = None) -> WorkflowPage:
     async with parts.database.connect() as connection:
-        row = await workflows.by_name(connection, name)
-        chosen = await workflows.one_version(connection, row.id, version) if row else None
+        row = await workflows.by_name(connection, parts.workspace, name)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, version) if row else None
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(version))
-        every = await workflows.versions(connection, row.id)
-        summary = next(_summary(r) for r in await workflows.overview(connection) if r.name == name)
+        every = await workflows.versions(connection, parts.workspace, row.id)
+        summary = next(_summary(r) for r in await workflows.overview(connection, parts.workspace) if r.name == name)
     return WorkflowPage(
         workflow=summary,
         version=chosen.number,
@@ -145,29 +147,31 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
 async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) -> WorkflowOut:
     """Make a version live, so that triggers start it; `on: false` stops that."""
     async with parts.database.begin() as connection:
-        row = await workflows.by_name(connection, name)
-        chosen = await workflows.one_version(connection, row.id, given.version) if row else None
+        row = await workflows.by_name(connection, parts.workspace, name)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version) if row else None
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
         document = (await sound(parts, chosen.text)).document if given.on else None
         try:
-            await workflows.set_live(connection, row, chosen.number if given.on else None, document)
+            await workflows.set_live(connection, parts.workspace, row, chosen.number if given.on else None, document)
         except workflows.PathTaken as taken:
             raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
-        await people.note(connection, who.name, "live", f"{name} {chosen.number if given.on else 'off'}")
+        await people.note(
+            connection, parts.workspace, who.name, "live", f"{name} {chosen.number if given.on else 'off'}"
+        )
     parts.config_changed()
     async with parts.database.connect() as connection:
-        return next(_summary(r) for r in await workflows.overview(connection) if r.name == name)
+        return next(_summary(r) for r in await workflows.overview(connection, parts.workspace) if r.name == name)
 
 
 @router.put("/{name}/settings")
 async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: CallerDep) -> dict[str, Any]:
     """Adjust settings; runs from now on get them."""
     async with parts.database.begin() as connection:
-        row = await workflows.by_name(connection, name)
+        row = await workflows.by_name(connection, parts.workspace, name)
         if row is None:
             raise missing("workflow", name)
-        chosen = await workflows.one_version(connection, row.id, row.live_version)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, row.live_version)
         assert chosen is not None
         document = document_of(read(chosen.text).data)
         known = document.settings.get("properties", {})
@@ -177,8 +181,8 @@ async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: C
         wrong = fault(document.settings, {**defaults(document.settings), **given})
         if wrong:
             raise Problem(422, "the settings do not fit", wrong, "correct the value")
-        await workflows.set_settings(connection, row.id, given)
-        await people.note(connection, who.name, "settings", name)
+        await workflows.set_settings(connection, parts.workspace, row.id, given)
+        await people.note(connection, parts.workspace, who.name, "settings", name)
     return given
 
 

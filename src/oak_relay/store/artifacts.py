@@ -17,7 +17,6 @@ import asyncpg
 
 from oak_relay.document import values
 from oak_relay.store.history import first_id, month
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 LARGE = 64 * 1024
 """Bytes of UTF-8 from which on a payload is kept apart."""
@@ -81,20 +80,20 @@ class Pile:
     def __bool__(self) -> bool:
         return bool(self._rows)
 
-    async def write(self, connection: asyncpg.Connection) -> None:
+    async def write(self, connection: asyncpg.Connection, workspace: int) -> None:
         """Store what is not there yet, in the order of its keys, so that commits cannot block each other."""
         rows = sorted(self._rows.items())
         await connection.execute(
             "INSERT INTO artifact (workspace_id, month, digest, data) "
             "SELECT $1, u.* FROM unnest($2::uuid[], $3::bytea[], $4::bytea[]) AS u ON CONFLICT DO NOTHING",
-            MAIN_WORKSPACE,
+            workspace,
             [key[0] for key, _ in rows],
             [key[1] for key, _ in rows],
             [data for _, data in rows],
         )
 
 
-async def whole(connection: asyncpg.Connection, texts: Iterable[str | None]) -> dict[str, str]:
+async def whole(connection: asyncpg.Connection, workspace: int, texts: Iterable[str | None]) -> dict[str, str]:
     """The texts that stand behind those that are references; the others are not in it."""
     wanted = {text: apart for text in texts if text is not None and (apart := reference(text)) is not None}
     if not wanted:
@@ -102,7 +101,7 @@ async def whole(connection: asyncpg.Connection, texts: Iterable[str | None]) -> 
     rows = await connection.fetch(
         "SELECT a.month, a.digest, a.data FROM artifact a JOIN (SELECT DISTINCT * FROM unnest($2::uuid[], $3::bytea[])) "
         "AS u(month, digest) USING (month, digest) WHERE a.workspace_id = $1",
-        MAIN_WORKSPACE,
+        workspace,
         [apart.month for apart in wanted.values()],
         [apart.digest for apart in wanted.values()],
     )
@@ -116,13 +115,13 @@ def filled(row: Mapping[str, Any], apart: dict[str, str], *columns: str) -> Mapp
     return {**row, **found} if found else row
 
 
-async def one(connection: asyncpg.Connection, id: str) -> str | None:
+async def one(connection: asyncpg.Connection, workspace: int, id: str) -> str | None:
     """The text of an artifact by its id; None when there is none."""
     text = f"@{id} 0 "
     if _REFERENCE.fullmatch(text) is None:
         return None
     try:
-        return (await whole(connection, [text]))[text]
+        return (await whole(connection, workspace, [text]))[text]
     except KeyError:
         return None
 

@@ -8,7 +8,6 @@ from pathlib import Path
 import asyncpg
 
 from oak_relay.store import lanes
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 _MARK = (
     "INSERT INTO epoch (name, value) VALUES ('mark', '1') "
@@ -55,16 +54,16 @@ async def set_back(connection: asyncpg.Connection, file: Path) -> bool:
     return known > (mark or 0)
 
 
-async def hold(connection: asyncpg.Connection) -> int:
+async def hold(connection: asyncpg.Connection, workspace: int) -> int:
     """Hold all runs that are not over; how many."""
-    return int(await connection.fetchval(_HOLD, MAIN_WORKSPACE))
+    return int(await connection.fetchval(_HOLD, workspace))
 
 
-async def release(connection: asyncpg.Connection) -> int:
+async def release(connection: asyncpg.Connection, workspace: int) -> int:
     """Let held runs go, those of one subject in their order; how many."""
     async with connection.transaction():
-        rows = await connection.fetch(_RELEASE, MAIN_WORKSPACE)
+        rows = await connection.fetch(_RELEASE, workspace)
         waiting = sorted((row["workflow_id"], row["lane"]) for row in rows if row["lane"] is not None)
-        await lanes.lock(connection, waiting)
-        await lanes.go_on(connection, waiting)
+        await lanes.lock(connection, workspace, waiting)
+        await lanes.go_on(connection, workspace, waiting)
     return sum(row["count"] for row in rows)

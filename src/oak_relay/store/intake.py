@@ -10,7 +10,6 @@ from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.store import artifacts, lanes, local, queue
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 DROPPED = {
     "kind": "cancelled",
@@ -108,7 +107,7 @@ _GIVEN = (
 _MORE = ("depth", "trace_parent", "origin_id", "origin_how")
 
 
-async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Receipt]:
+async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> list[Receipt]:
     """Write new runs in one commit; the receipts stand in the same order."""
     lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
     columns: list[Any] = [[getattr(r, name) for r in runs] for name in _GIVEN]
@@ -119,12 +118,14 @@ async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Rec
     if lined or pile:
         async with connection.transaction():
             if pile:
-                await pile.write(connection)
-            rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE, *more)
+                await pile.write(connection, workspace)
+            rows = await connection.fetch(_ACCEPT, *columns, workspace, *more)
             accepted = {row["run_id"] for row in rows if row["accepted"]}
-            dropped = await _into_lanes(connection, [r for r in runs if r.run_id in lined and r.run_id in accepted])
+            dropped = await _into_lanes(
+                connection, workspace, [r for r in runs if r.run_id in lined and r.run_id in accepted]
+            )
     else:
-        rows = await connection.fetch(_ACCEPT, *columns, MAIN_WORKSPACE, *more)
+        rows = await connection.fetch(_ACCEPT, *columns, workspace, *more)
     landed = {row["run_id"]: row["accepted"] for row in rows}
     twice = [r for r in runs if landed.get(r.run_id) is False]
     first: dict[UUID, UUID] = {}
@@ -134,20 +135,20 @@ async def accept(connection: asyncpg.Connection, runs: list[NewRun]) -> list[Rec
             [r.trigger_id or r.workflow_id for r in twice],
             [r.source for r in twice],
             [r.event_key for r in twice],
-            MAIN_WORKSPACE,
+            workspace,
         )
         first = {twice[row["n"] - 1].run_id: row["run_id"] for row in found}
     return [Receipt("dropped", r.run_id) if r.run_id in dropped else _receipt(r.run_id, landed, first) for r in runs]
 
 
-async def _into_lanes(connection: asyncpg.Connection, runs: list[NewRun]) -> set[UUID]:
+async def _into_lanes(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> set[UUID]:
     """Give each run its place behind those of its subject that are not over; returns those that are dropped."""
     if not runs:
         return set()
     by_lane: dict[lanes.Lane, list[NewRun]] = defaultdict(list)
     for run in runs:
         by_lane[run.workflow_id, run.subject or ""].append(run)
-    entered = await lanes.enter(connection, [lane for lane, some in by_lane.items() for _ in some])
+    entered = await lanes.enter(connection, workspace, [lane for lane, some in by_lane.items() for _ in some])
     places: dict[UUID, int] = {}
     dropped: list[UUID] = []
     for lane, some in by_lane.items():
@@ -160,40 +161,38 @@ async def _into_lanes(connection: asyncpg.Connection, runs: list[NewRun]) -> set
     await connection.execute(
         "UPDATE queue q SET place = u.place FROM unnest($2::uuid[], $3::bigint[]) AS u(run_id, place) "
         "WHERE q.workspace_id = $1 AND q.run_id = u.run_id",
-        MAIN_WORKSPACE,
+        workspace,
         list(places),
         list(places.values()),
     )
     for run_id in dropped:
-        await queue.finish(connection, run_id, "cancelled", DROPPED)
+        await queue.finish(connection, workspace, run_id, "cancelled", DROPPED)
     for lane, some in by_lane.items():
         if some[-1].policy == "replace":
-            await _replace(connection, lane, places[some[-1].run_id])
-    await lanes.go_on(connection, list(by_lane))
+            await _replace(connection, workspace, lane, places[some[-1].run_id])
+    await lanes.go_on(connection, workspace, list(by_lane))
     return set(dropped)
 
 
-async def _replace(connection: asyncpg.Connection, lane: lanes.Lane, place: int) -> None:
+async def _replace(connection: asyncpg.Connection, workspace: int, lane: lanes.Lane, place: int) -> None:
     """The runs before a place: those that have not begun are over, the others are asked to end."""
     before = await connection.fetch(
         "SELECT run_id, held = 'lane' AS waits FROM queue WHERE workspace_id = $1 AND workflow_id = $2 AND lane = $3 AND place < $4 "
         "ORDER BY place",
-        MAIN_WORKSPACE,
+        workspace,
         *lane,
         place,
     )
     for row in before:
         if row["waits"]:
-            await queue.finish(connection, row["run_id"], "cancelled", REPLACED)
-    await local.mark_cancelled(connection, [row["run_id"] for row in before if not row["waits"]])
+            await queue.finish(connection, workspace, row["run_id"], "cancelled", REPLACED)
+    await local.mark_cancelled(connection, workspace, [row["run_id"] for row in before if not row["waits"]])
 
 
-async def landed(connection: asyncpg.Connection, runs: list[NewRun]) -> bool:
+async def landed(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> bool:
     """Whether a batch whose commit was cut off is in the database."""
     count = await connection.fetchval(
-        "SELECT count(*) FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
-        MAIN_WORKSPACE,
-        [r.run_id for r in runs],
+        "SELECT count(*) FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])", workspace, [r.run_id for r in runs]
     )
     return bool(count)
 
@@ -206,10 +205,10 @@ def _receipt(run_id: UUID, landed: dict[UUID, bool], first: dict[UUID, UUID]) ->
     return Receipt("duplicate", first.get(run_id, run_id))
 
 
-async def backlog(connection: AsyncConnection, most: int) -> bool:
+async def backlog(connection: AsyncConnection, workspace: int, most: int) -> bool:
     """Whether more than so many runs are ready and nobody walks them."""
     statement = text(
-        "SELECT count(*) > :most FROM (SELECT FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp() "
+        "SELECT count(*) > :most FROM (SELECT FROM queue WHERE workspace_id = :w AND worker_id IS NULL AND ready_at <= clock_timestamp() "
         "LIMIT :most + 1) AS ready"
     )
-    return bool((await connection.execute(statement, {"most": most})).scalar())
+    return bool((await connection.execute(statement, {"w": workspace, "most": most})).scalar())

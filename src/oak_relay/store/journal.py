@@ -10,7 +10,6 @@ import asyncpg
 
 from oak_relay.store import artifacts, lanes, local, usage
 from oak_relay.store.local import EntryRow
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 
 class Fenced(Exception):
@@ -156,10 +155,10 @@ WHERE q.workspace_id = $1 AND q.run_id IN (SELECT run_id FROM told)
 """
 
 
-async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -> None:
+async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> None:
     """Write a batch in one commit. Raises `Fenced`; database errors come as they are and nothing is written."""
     pile = artifacts.Pile()
-    statement, columns = _statement(batch, pile)
+    statement, columns = _statement(workspace, batch, pile)
     if batch.plain and not pile:
         if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
@@ -168,38 +167,40 @@ async def write(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -
     async with connection.transaction():
         if await connection.fetchval(_LEASE, worker_id) is None:
             raise Fenced
-        await _lock(connection, batch)
-        await local.apply(connection, effects)
+        await _lock(connection, workspace, batch)
+        await local.apply(connection, workspace, effects)
         if effects:
-            statement, columns = _statement(batch, pile)
+            statement, columns = _statement(workspace, batch, pile)
         if pile:
-            await pile.write(connection)
+            await pile.write(connection, workspace)
         if used := [row.used for row in batch.entries if row.used]:
-            await usage.write(connection, used)
+            await usage.write(connection, workspace, used)
         if await connection.fetchval(statement, worker_id, *columns) is None:
             raise Fenced
-        await _settle(connection, batch.ends)
+        await _settle(connection, workspace, batch.ends)
         if batch.rests:
-            await _rest(connection, worker_id, batch.rests)
+            await _rest(connection, workspace, worker_id, batch.rests)
 
 
-async def signal(connection: asyncpg.Connection, given: Sequence[tuple[UUID, str, str, bytes | None]]) -> None:
+async def signal(
+    connection: asyncpg.Connection, workspace: int, given: Sequence[tuple[UUID, str, str, bytes | None]]
+) -> None:
     """Bring something to runs that wait for it: run, path, body, sealed. The first for a path counts."""
     ordered = sorted(given, key=lambda g: (g[0], g[1]))
-    await connection.execute(_SIGNAL, MAIN_WORKSPACE, *(list(column) for column in zip(*ordered, strict=True)))
+    await connection.execute(_SIGNAL, workspace, *(list(column) for column in zip(*ordered, strict=True)))
 
 
-async def landed(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) -> bool:
+async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> bool:
     """Whether a batch whose commit was cut off is in the database; if so, results of effects are read back."""
     if batch.entries:
         rows = await connection.fetch(
             "SELECT j.run_id, j.seq, j.body, j.sealed FROM journal j "
             "JOIN unnest($2::uuid[], $3::int[]) AS u(run_id, seq) USING (run_id, seq) WHERE j.workspace_id = $1",
-            MAIN_WORKSPACE,
+            workspace,
             [e.run_id for e in batch.entries],
             [e.seq for e in batch.entries],
         )
-        apart = await artifacts.whole(connection, (row["body"] for row in rows))
+        apart = await artifacts.whole(connection, workspace, (row["body"] for row in rows))
         found = {(row["run_id"], row["seq"]): row for row in rows}
         for entry in batch.entries:
             if (entry.run_id, entry.seq) in found and entry.effect:
@@ -210,7 +211,7 @@ async def landed(connection: asyncpg.Connection, worker_id: UUID, batch: Batch) 
     ids = [e.run_id for e in batch.ends] + [r.run_id for r in batch.rests]
     held = await connection.fetchval(
         "SELECT count(*) FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id = $3",
-        MAIN_WORKSPACE,
+        workspace,
         ids,
         worker_id,
     )
@@ -239,29 +240,31 @@ class Recorded:
     signals: list[asyncpg.Record] = field(default_factory=list)
 
 
-async def load(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> dict[UUID, Recorded]:
+async def load(connection: asyncpg.Connection, workspace: int, run_ids: Sequence[UUID]) -> dict[UUID, Recorded]:
     """What is recorded of runs; entries in order. Those inside finished items and rounds are left out."""
     found = {run_id: Recorded() for run_id in run_ids}
-    given = MAIN_WORKSPACE, list(run_ids)
+    given = workspace, list(run_ids)
     rows = await connection.fetch(_LOAD, *given)
     # Of an attempt that began, what it was asked is needed too.
     apart = await artifacts.whole(
-        connection, (text for row in rows for text in (row["body"], row["detail"] if row["kind"] == "began" else None))
+        connection,
+        workspace,
+        (text for row in rows for text in (row["body"], row["detail"] if row["kind"] == "began" else None)),
     )
     for row in rows:
         found[row["run_id"]].entries.append(artifacts.filled(row, apart, "body", "detail"))
     for row in await connection.fetch(_SUMS, *given):
         found[row["run_id"]].sums = row
-    for row in await signals(connection, run_ids):
+    for row in await signals(connection, workspace, run_ids):
         found[row["run_id"]].signals.append(row)
     return found
 
 
-async def signals(connection: asyncpg.Connection, run_ids: Sequence[UUID]) -> list[asyncpg.Record]:
+async def signals(connection: asyncpg.Connection, workspace: int, run_ids: Sequence[UUID]) -> list[asyncpg.Record]:
     """What has arrived for runs."""
     return await connection.fetch(
         "SELECT run_id, path, body, sealed FROM signal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])",
-        MAIN_WORKSPACE,
+        workspace,
         list(run_ids),
     )
 
@@ -279,9 +282,9 @@ _END_COLUMNS = (
 _END_RESULT = 1 + len(_ENTRY_COLUMNS) + 4 + _END_COLUMNS.index("result")
 
 
-def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
+def _statement(workspace: int, batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     """The statement that a batch needs, and its arguments behind the worker's id; what is large goes onto the pile."""
-    columns: list[Any] = [MAIN_WORKSPACE]
+    columns: list[Any] = [workspace]
     columns += [[getattr(e, name) for e in batch.entries] for name in _ENTRY_COLUMNS]
     for place in _ENTRY_TEXTS:
         columns[place] = [pile.place(e.run_id, t) for e, t in zip(batch.entries, columns[place], strict=True)]
@@ -297,7 +300,7 @@ def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM lease", columns
 
 
-async def _lock(connection: asyncpg.Connection, batch: Batch) -> None:
+async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) -> None:
     """The queue rows and lanes that a batch changes, in the order of their keys, so that batches cannot block
     each other."""
     ids = (
@@ -306,29 +309,29 @@ async def _lock(connection: asyncpg.Connection, batch: Batch) -> None:
     if ids:
         await connection.execute(
             "SELECT FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) ORDER BY run_id FOR UPDATE",
-            MAIN_WORKSPACE,
+            workspace,
             list(ids),
         )
-    await lanes.lock(connection, {e.lane for e in batch.ends if e.lane})
+    await lanes.lock(connection, workspace, {e.lane for e in batch.ends if e.lane})
 
 
-async def _settle(connection: asyncpg.Connection, ends: list[EndRow]) -> None:
+async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[EndRow]) -> None:
     """What the ends of runs mean for others: what they asked for is taken back, parents are told, lanes move on."""
     opened = [e.run_id for e in ends if e.opened]
     if opened:
-        await local.take_back(connection, opened)
-        await local.unpin(connection, opened)
+        await local.take_back(connection, workspace, opened)
+        await local.unpin(connection, workspace, opened)
     told = [(*e.parent, *e.told) for e in ends if e.parent and e.told]
     if told:
-        await signal(connection, told)
-    await lanes.leave(connection, [e.lane for e in ends if e.lane])
+        await signal(connection, workspace, told)
+    await lanes.leave(connection, workspace, [e.lane for e in ends if e.lane])
 
 
-async def _rest(connection: asyncpg.Connection, worker_id: UUID, rests: list[RestRow]) -> None:
+async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID, rests: list[RestRow]) -> None:
     wakes = [(r.run_id, path, at) for r in rests for path, at in dict(r.wakes).items() if at is not None]
     await connection.execute(
         _REST,
-        MAIN_WORKSPACE,
+        workspace,
         [r.run_id for r in rests],
         [min((at for _, at in r.wakes if at is not None), default=None) for r in rests],
         [r.known_wakes for r in rests],

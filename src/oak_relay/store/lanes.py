@@ -6,8 +6,6 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store.tables import MAIN_WORKSPACE
-
 Lane = tuple[UUID, str]
 
 _NEXT = """
@@ -21,19 +19,19 @@ UPDATE queue SET ready_at = clock_timestamp(), held = NULL WHERE workspace_id = 
 """
 
 
-async def lock(connection: asyncpg.Connection, lanes: Iterable[Lane]) -> None:
+async def lock(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> None:
     """Lock lanes until the end of the transaction, in the order of their keys."""
     ordered = sorted(lanes)
     if ordered:
         await connection.execute(
             "SELECT FROM lane JOIN unnest($2::uuid[], $3::text[]) AS l(workflow_id, subject) USING (workflow_id, subject) "
             "WHERE workspace_id = $1 ORDER BY workflow_id, subject FOR UPDATE OF lane",
-            MAIN_WORKSPACE,
+            workspace,
             *_columns(ordered),
         )
 
 
-async def enter(connection: asyncpg.Connection, lanes: Iterable[Lane]) -> dict[Lane, tuple[int, int]]:
+async def enter(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> dict[Lane, tuple[int, int]]:
     """Take places in lanes, a lane once for each place; the number of runs open in each and its last place."""
     counted = sorted(Counter(lanes).items())
     rows = await connection.fetch(
@@ -41,14 +39,14 @@ async def enter(connection: asyncpg.Connection, lanes: Iterable[Lane]) -> dict[L
         "SELECT $1, l.* FROM unnest($2::uuid[], $3::text[], $4::int[], $4::bigint[]) AS l "
         "ON CONFLICT (workspace_id, workflow_id, subject) DO UPDATE SET open = lane.open + excluded.open, "
         "tail = lane.tail + excluded.tail RETURNING workflow_id, subject, open, tail",
-        MAIN_WORKSPACE,
+        workspace,
         *_columns([lane for lane, _ in counted]),
         [count for _, count in counted],
     )
     return {(row["workflow_id"], row["subject"]): (row["open"], row["tail"]) for row in rows}
 
 
-async def leave(connection: asyncpg.Connection, lanes: Iterable[Lane]) -> None:
+async def leave(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> None:
     """Runs of these lanes are over, a lane once for each; the next of each lane may go."""
     counted = sorted(Counter(lanes).items())
     if not counted:
@@ -57,23 +55,23 @@ async def leave(connection: asyncpg.Connection, lanes: Iterable[Lane]) -> None:
     await connection.execute(
         "UPDATE lane SET open = open - l.count FROM unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
         "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject",
-        MAIN_WORKSPACE,
+        workspace,
         *keys,
         [count for _, count in counted],
     )
     await connection.execute(
         "DELETE FROM lane USING unnest($2::uuid[], $3::text[]) AS l(workflow_id, subject) WHERE lane.workspace_id = $1 "
         "AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject AND lane.open <= 0",
-        MAIN_WORKSPACE,
+        workspace,
         *keys,
     )
-    await go_on(connection, [lane for lane, _ in counted])
+    await go_on(connection, workspace, [lane for lane, _ in counted])
 
 
-async def go_on(connection: asyncpg.Connection, lanes: list[Lane]) -> None:
+async def go_on(connection: asyncpg.Connection, workspace: int, lanes: list[Lane]) -> None:
     """Let the first of each lane go, where none is under way."""
     if lanes:
-        await connection.execute(_NEXT, MAIN_WORKSPACE, *_columns(lanes))
+        await connection.execute(_NEXT, workspace, *_columns(lanes))
 
 
 def _columns(lanes: list[Lane]) -> tuple[list[UUID], list[str]]:

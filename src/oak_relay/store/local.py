@@ -12,7 +12,6 @@ import uuid_utils.compat as uuids
 from oak_relay.document import values
 from oak_relay.engine.memory import is_below
 from oak_relay.store import artifacts, talks
-from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.store.usage import Used
 
 _SEARCHING = ("table.upsert", "table.delete")
@@ -50,7 +49,7 @@ class EntryRow:
     finish_body: Any = None
 
 
-async def apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
+async def apply(connection: asyncpg.Connection, workspace: int, rows: list[EntryRow]) -> None:
     """Carry out effects; locks are taken in the order of their keys, so that batches cannot block each other."""
     keys = sorted({key for row in rows if (key := _lock_key(row))})
     if keys:
@@ -60,18 +59,18 @@ async def apply(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
             keys,
         )
     for table_id in sorted({row.effect[1]["table"] for row in rows if row.effect and row.effect[0] in _SEARCHING}):
-        await _search(connection, table_id)
+        await _search(connection, workspace, table_id)
     for row in rows:
         assert row.effect is not None
         op, data = row.effect
-        row.result = await _OPS[op](connection, row, data)
+        row.result = await _OPS[op](connection, workspace, row, data)
         row.body, row.sealed = row.finish_body(row.result)
 
 
-async def take_back(connection: asyncpg.Connection, run_ids: list[UUID], prefix: str = "") -> None:
+async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID], prefix: str = "") -> None:
     """What runs asked of others below a path is wanted no longer: children are cancelled, questions withdrawn,
     events not waited for."""
-    given = MAIN_WORKSPACE, run_ids
+    given = workspace, run_ids
     questions = [
         r["id"]
         for r in await connection.fetch(
@@ -83,7 +82,7 @@ async def take_back(connection: asyncpg.Connection, run_ids: list[UUID], prefix:
     if questions:
         await connection.execute(
             "UPDATE question SET state = 'withdrawn' WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
-            MAIN_WORKSPACE,
+            workspace,
             questions,
         )
     for table in ("listener", "signal") if not prefix else ("listener",):
@@ -95,7 +94,7 @@ async def take_back(connection: asyncpg.Connection, run_ids: list[UUID], prefix:
             await connection.execute(
                 f"DELETE FROM {table} t USING unnest($2::uuid[], $3::text[]) AS g(run_id, path) "
                 "WHERE t.workspace_id = $1 AND t.run_id = g.run_id AND t.path = g.path",
-                MAIN_WORKSPACE,
+                workspace,
                 [g[0] for g in gone],
                 [g[1] for g in gone],
             )
@@ -104,10 +103,10 @@ async def take_back(connection: asyncpg.Connection, run_ids: list[UUID], prefix:
         "AND kind IN ('child', 'part') AND ended_at IS NULL",
         *given,
     )
-    await mark_cancelled(connection, [r["id"] for r in children if is_below(r["parent_path"], prefix)])
+    await mark_cancelled(connection, workspace, [r["id"] for r in children if is_below(r["parent_path"], prefix)])
 
 
-async def mark_cancelled(connection: asyncpg.Connection, run_ids: list[UUID]) -> None:
+async def mark_cancelled(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID]) -> None:
     """Ask runs and their children to end; those that rest are woken for it."""
     if not run_ids:
         return
@@ -116,14 +115,14 @@ async def mark_cancelled(connection: asyncpg.Connection, run_ids: list[UUID]) ->
         "r.parent_id = f.id WHERE r.workspace_id = $1 AND r.kind IN ('child', 'part') AND r.ended_at IS NULL) "
         "UPDATE run r SET cancel_at = coalesce(cancel_at, clock_timestamp()) FROM family f "
         "WHERE r.workspace_id = $1 AND r.id = f.id AND r.ended_at IS NULL RETURNING r.id",
-        MAIN_WORKSPACE,
+        workspace,
         run_ids,
     )
     await connection.execute(
         "UPDATE queue SET wakes = wakes + 1, held = NULL, "
         "ready_at = CASE WHEN worker_id IS NULL THEN clock_timestamp() ELSE ready_at END "
         "WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])",
-        MAIN_WORKSPACE,
+        workspace,
         [r["id"] for r in rows],
     )
 
@@ -144,20 +143,20 @@ def _lock_key(row: EntryRow) -> str:
 # One function for each kind of effect; each returns what the entry's body holds as `output`.
 
 
-async def _answer(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> Any:
+async def _answer(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> Any:
     await connection.execute(
         "UPDATE run SET answer = coalesce(answer, $3) WHERE workspace_id = $1 AND id = $2",
-        MAIN_WORKSPACE,
+        workspace,
         row.run_id,
         data["text"],
     )
 
 
-async def _once(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _once(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     holder = await connection.fetchval(
         "INSERT INTO once (workspace_id, workflow_id, step, key, run_id) VALUES ($1, $2, $3, $4, $5) "
         "ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET at = once.at RETURNING run_id",
-        MAIN_WORKSPACE,
+        workspace,
         row.workflow_id,
         data["step"],
         values.storable_text(data["key"])[:400],
@@ -188,10 +187,10 @@ SELECT id, data::text AS data, created FROM written
 """
 
 
-async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
+async def _search(connection: asyncpg.Connection, workspace: int, table_id: UUID) -> None:
     """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
     and those that come later see the mark."""
-    given = MAIN_WORKSPACE, table_id
+    given = workspace, table_id
     if (
         await connection.fetchval("SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", *given)
         is not False
@@ -204,17 +203,12 @@ async def _search(connection: asyncpg.Connection, table_id: UUID) -> None:
     )
 
 
-async def _upsert(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _upsert(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
     match = values.dumps({column: data["row"][column] for column in data["match"]})
     found = await connection.fetchrow(
-        _UPSERT,
-        MAIN_WORKSPACE,
-        data["table"],
-        match,
-        values.dumps(data["row"]),
-        uuids.uuid7(),
-        uuids.uuid7(),
-        row.depth,
+        _UPSERT, workspace, data["table"], match, values.dumps(data["row"]), uuids.uuid7(), uuids.uuid7(), row.depth
     )
     return {"id": str(found["id"]), "row": values.loads(found["data"]), "created": found["created"]}
 
@@ -228,15 +222,22 @@ SELECT id, data::text AS data FROM gone ORDER BY id
 """
 
 
-async def _delete(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    found = await connection.fetch(_DELETE, MAIN_WORKSPACE, data["table"], values.dumps(data["match"]))
+async def _delete(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
+    found = await connection.fetch(_DELETE, workspace, data["table"], values.dumps(data["match"]))
     gone = [(r["id"], r["data"]) for r in found]
-    await tell_rows(connection, data["table"], "delete", gone, row.depth)
+    await tell_rows(connection, workspace, data["table"], "delete", gone, row.depth)
     return {"count": len(found), "rows": [values.loads(r["data"]) for r in found]}
 
 
 async def tell_rows(
-    connection: asyncpg.Connection, table_id: UUID, change: str, given: list[tuple[UUID, str]], depth: int = 0
+    connection: asyncpg.Connection,
+    workspace: int,
+    table_id: UUID,
+    change: str,
+    given: list[tuple[UUID, str]],
+    depth: int = 0,
 ) -> None:
     """Tell workflows that listen to a table what was done to rows of it: `insert`, `update` or `delete`; each row
     with its id and its JSON text."""
@@ -246,7 +247,7 @@ async def tell_rows(
         "'table', d.name, 'id', u.row, 'row', u.data::jsonb)::text, $6 "
         "FROM unnest($3::uuid[], $5::uuid[], $7::text[]) AS u(id, row, data) JOIN table_def d ON d.workspace_id = $1 AND d.id = $2 "
         "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = d.id::text)",
-        MAIN_WORKSPACE,
+        workspace,
         table_id,
         [uuids.uuid7() for _ in given],
         change,
@@ -256,17 +257,26 @@ async def tell_rows(
     )
 
 
-async def _emit(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _emit(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     if row.depth > DEEPEST:
         return {"fault": too_deep()}
     await publish(
-        connection, data["id"], data["type"], data["source"], data["text"], data["sealed"], row.depth, row.run_id
+        connection,
+        workspace,
+        data["id"],
+        data["type"],
+        data["source"],
+        data["text"],
+        data["sealed"],
+        row.depth,
+        row.run_id,
     )
     return {"id": str(data["id"])}
 
 
 async def publish(
     connection: asyncpg.Connection,
+    workspace: int,
     event_id: UUID,
     kind: str,
     source: str,
@@ -281,7 +291,7 @@ async def publish(
         "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, sealed, depth, run_id) "
         "SELECT $1, $2, 'event', $3, $4, $5, $6, $7, $8, $9 WHERE NOT EXISTS (SELECT FROM published "
         "WHERE workspace_id = $1 AND kind = 'event' AND topic = $3 AND source = $4 AND event_key = $5)",
-        MAIN_WORKSPACE,
+        workspace,
         event_id,
         kind,
         source,
@@ -338,28 +348,26 @@ ON CONFLICT (workspace_id, run_id, kind, name) DO UPDATE SET version_id = pin.ve
 """
 
 
-async def unpin(connection: asyncpg.Connection, run_ids: list[UUID]) -> None:
+async def unpin(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID]) -> None:
     """These runs are over: what they settled is not needed any more."""
-    await connection.execute(
-        "DELETE FROM pin WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])", MAIN_WORKSPACE, run_ids
-    )
+    await connection.execute("DELETE FROM pin WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])", workspace, run_ids)
 
 
-async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _child(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     part = data["version_id"] is not None
     depth = row.depth - 1 if part else row.depth
     if depth > DEEPEST:
         return {"fault": too_deep()}
     version = data["version_id"]
     if version is None:
-        version = await connection.fetchval(_PIN, MAIN_WORKSPACE, row.run_id, data["workflow"])
+        version = await connection.fetchval(_PIN, workspace, row.run_id, data["workflow"])
     pile = artifacts.Pile()
     text = pile.place(data["event_id"], data["text"])
     if pile:
-        await pile.write(connection)
+        await pile.write(connection, workspace)
     found = await connection.fetchval(
         _CHILD,
-        MAIN_WORKSPACE,
+        workspace,
         version,
         data["event_id"],
         f"{row.run_id}:{row.path}",
@@ -381,11 +389,11 @@ async def _child(connection: asyncpg.Connection, row: EntryRow, data: dict[str, 
     return {"run": str(data["run_id"])}
 
 
-async def _ask(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _ask(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     await connection.execute(
         "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at) "
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-        MAIN_WORKSPACE,
+        workspace,
         data["id"],
         row.run_id,
         data["path"],
@@ -397,28 +405,32 @@ async def _ask(connection: asyncpg.Connection, row: EntryRow, data: dict[str, An
     return {"question": str(data["id"])}
 
 
-async def _expire(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _expire(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
     """Close an unanswered question; an answer that was quicker counts."""
     await connection.execute(
         "UPDATE question SET state = 'expired' WHERE workspace_id = $1 AND run_id = $2 AND path = $3 AND state = 'open'",
-        MAIN_WORKSPACE,
+        workspace,
         row.run_id,
         data["path"],
     )
     answer = await connection.fetchval(
         "SELECT answer FROM question WHERE workspace_id = $1 AND run_id = $2 AND path = $3 AND state = 'answered'",
-        MAIN_WORKSPACE,
+        workspace,
         row.run_id,
         data["path"],
     )
     return {"answer": None if answer is None else values.loads(answer)}
 
 
-async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+async def _listen(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
     """Wait for an event; the first that fits of those handled since the run began is given along."""
     await connection.execute(
         "INSERT INTO listener (workspace_id, run_id, path, type, clause, scope, sealed) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-        MAIN_WORKSPACE,
+        workspace,
         row.run_id,
         data["path"],
         data["type"],
@@ -430,7 +442,7 @@ async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
         "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.sealed, p.at FROM published p, run r "
         "WHERE p.workspace_id = $1 AND p.kind = 'event' AND p.topic = $2 AND p.handled_at IS NOT NULL AND r.workspace_id = $1 "
         "AND r.id = $3 AND p.at >= r.created_at ORDER BY p.at",
-        MAIN_WORKSPACE,
+        workspace,
         data["type"],
         row.run_id,
         prefetch=500,
@@ -442,24 +454,28 @@ async def _listen(connection: asyncpg.Connection, row: EntryRow, data: dict[str,
     return {"events": []}
 
 
-async def _remember(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    first = await talks.remember(connection, data["key"], data["messages"], row.run_id)
+async def _remember(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
+    first = await talks.remember(connection, workspace, data["key"], data["messages"], row.run_id)
     if data["summary"]:
-        await talks.sum_up(connection, data["key"], *data["summary"])
+        await talks.sum_up(connection, workspace, data["key"], *data["summary"])
     return {"first": first, "count": len(data["messages"])}
 
 
-async def _fact(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    await talks.keep(connection, data["key"], data["name"], data["value"])
+async def _fact(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
+    await talks.keep(connection, workspace, data["key"], data["name"], data["value"])
     return {"kept": data["name"]} if data["value"] else {"forgotten": data["name"]}
 
 
-async def _withdraw(connection: asyncpg.Connection, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    await take_back(connection, [row.run_id], data["prefix"])
+async def _withdraw(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
+    await take_back(connection, workspace, [row.run_id], data["prefix"])
     return {}
 
 
-_OPS: dict[str, Callable[[asyncpg.Connection, EntryRow, dict[str, Any]], Awaitable[Any]]] = {
+_OPS: dict[str, Callable[[asyncpg.Connection, int, EntryRow, dict[str, Any]], Awaitable[Any]]] = {
     "table.upsert": _upsert,
     "table.delete": _delete,
     "once": _once,

@@ -10,7 +10,7 @@ import uuid_utils.compat as uuids
 from sqlalchemy import func, insert, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store.tables import MAIN_WORKSPACE, audit, member, token
+from oak_relay.store.tables import audit, member, token
 
 
 def digest(secret: str) -> bytes:
@@ -18,29 +18,27 @@ def digest(secret: str) -> bytes:
     return hashlib.sha256(secret.encode()).digest()
 
 
-async def members(connection: AsyncConnection) -> list[Any]:
-    return list(await connection.execute(select(member).where(member.c.workspace_id == MAIN_WORKSPACE)))
+async def members(connection: AsyncConnection, workspace: int) -> list[Any]:
+    return list(await connection.execute(select(member).where(member.c.workspace_id == workspace)))
 
 
-async def add_member(connection: AsyncConnection, name: str, role: str, password_hash: str) -> UUID:
+async def add_member(connection: AsyncConnection, workspace: int, name: str, role: str, password_hash: str) -> UUID:
     member_id = uuids.uuid7()
     await connection.execute(
-        insert(member).values(
-            workspace_id=MAIN_WORKSPACE, id=member_id, name=name, role=role, password_hash=password_hash
-        )
+        insert(member).values(workspace_id=workspace, id=member_id, name=name, role=role, password_hash=password_hash)
     )
     return member_id
 
 
 async def issue(
-    connection: AsyncConnection, kind: str, name: str, member_id: UUID | None, expires: datetime | None
+    connection: AsyncConnection, workspace: int, kind: str, name: str, member_id: UUID | None, expires: datetime | None
 ) -> tuple[UUID, str]:
     """A new token (`api` or `session`): its id and, this once, the token itself."""
     secret = ("oak_" if kind == "api" else "") + secrets.token_urlsafe(32)
     token_id = uuids.uuid7()
     await connection.execute(
         insert(token).values(
-            workspace_id=MAIN_WORKSPACE,
+            workspace_id=workspace,
             id=token_id,
             kind=kind,
             name=name,
@@ -63,24 +61,22 @@ async def holder(connection: AsyncConnection, secret: str, kind: str) -> Any | N
     return (await connection.execute(query)).first()
 
 
-async def tokens(connection: AsyncConnection) -> list[Any]:
-    query = select(token).where(
-        token.c.workspace_id == MAIN_WORKSPACE, token.c.kind == "api", token.c.revoked.is_(False)
-    )
+async def tokens(connection: AsyncConnection, workspace: int) -> list[Any]:
+    query = select(token).where(token.c.workspace_id == workspace, token.c.kind == "api", token.c.revoked.is_(False))
     return list(await connection.execute(query.order_by(token.c.id)))
 
 
-async def revoke(connection: AsyncConnection, token_id: UUID) -> bool:
+async def revoke(connection: AsyncConnection, workspace: int, token_id: UUID) -> bool:
     done = await connection.execute(
         update(token)
-        .where(token.c.workspace_id == MAIN_WORKSPACE, token.c.id == token_id, token.c.revoked.is_(False))
+        .where(token.c.workspace_id == workspace, token.c.id == token_id, token.c.revoked.is_(False))
         .values(revoked=True)
     )
     return bool(done.rowcount)
 
 
-async def note(connection: AsyncConnection, who: str, action: str, target: str) -> None:
+async def note(connection: AsyncConnection, workspace: int, who: str, action: str, target: str) -> None:
     """Record who did what."""
     await connection.execute(
-        insert(audit).values(workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), who=who, action=action, target=target)
+        insert(audit).values(workspace_id=workspace, id=uuids.uuid7(), who=who, action=action, target=target)
     )

@@ -10,7 +10,6 @@ import asyncpg
 
 from oak_relay.document import values
 from oak_relay.store import artifacts, journal, lanes, local
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 KILLER = {
     "kind": "failed",
@@ -125,7 +124,9 @@ class Turn:
     workflow_id: UUID = _FIRST[1]
 
 
-async def claim(connection: asyncpg.Connection, worker_id: UUID, revision: int, most: int, turn: Turn) -> list[Claim]:
+async def claim(
+    connection: asyncpg.Connection, workspace: int, worker_id: UUID, revision: int, most: int, turn: Turn
+) -> list[Claim]:
     """Take up to `most` runs that are ready, an equal share of each workflow in turn; none when the lease is over."""
     begin = turn.workspace_id, turn.workflow_id
     rows = await connection.fetch(_CLAIM, worker_id, revision, most, *begin, _WIDTH)
@@ -146,10 +147,12 @@ async def claim(connection: asyncpg.Connection, worker_id: UUID, revision: int, 
         turn.workspace_id, turn.workflow_id = last[0]["workspace_id"], last[0]["workflow_id"]
     else:
         turn.workspace_id, turn.workflow_id = _FIRST
-    return await _claims(connection, rows)
+    return await _claims(connection, workspace, rows)
 
 
-async def claim_limited(connection: asyncpg.Connection, worker_id: UUID, revision: int, most: int) -> list[Claim]:
+async def claim_limited(
+    connection: asyncpg.Connection, workspace: int, worker_id: UUID, revision: int, most: int
+) -> list[Claim]:
     """Take runs of workflows that limit how many are at work at once; who claims of one holds its row."""
     async with connection.transaction():
         limited = await connection.fetch(
@@ -168,16 +171,16 @@ async def claim_limited(connection: asyncpg.Connection, worker_id: UUID, revisio
             [row["id"] for row in limited],
             [row["at_once"] for row in limited],
         )
-    return await _claims(connection, rows)
+    return await _claims(connection, workspace, rows)
 
 
-async def claim_suspects(connection: asyncpg.Connection, worker_id: UUID, revision: int) -> list[Claim]:
+async def claim_suspects(connection: asyncpg.Connection, workspace: int, worker_id: UUID, revision: int) -> list[Claim]:
     """Take some runs under which workers have died again and again without an outcome."""
-    return await _claims(connection, await connection.fetch(_CLAIM_SUSPECTS, worker_id, revision))
+    return await _claims(connection, workspace, await connection.fetch(_CLAIM_SUSPECTS, worker_id, revision))
 
 
-async def _claims(connection: asyncpg.Connection, rows: list[asyncpg.Record]) -> list[Claim]:
-    apart = await artifacts.whole(connection, (row["body"] for row in rows))
+async def _claims(connection: asyncpg.Connection, workspace: int, rows: list[asyncpg.Record]) -> list[Claim]:
+    apart = await artifacts.whole(connection, workspace, (row["body"] for row in rows))
     return [_claimed(artifacts.filled(row, apart, "body")) for row in rows]
 
 
@@ -206,7 +209,7 @@ def _claimed(row: Mapping[str, Any]) -> Claim:
     )
 
 
-async def next_ready(connection: asyncpg.Connection) -> float | None:
+async def next_ready(connection: asyncpg.Connection, workspace: int) -> float | None:
     """Seconds until the next waiting run is due; None when there is none."""
     left = await connection.fetchval(
         "SELECT extract(epoch FROM min(ready_at) - clock_timestamp()) FROM queue "
@@ -257,7 +260,7 @@ WHERE q.workspace_id = d.workspace_id AND q.run_id = d.run_id RETURNING q.run_id
 """
 
 
-async def bury(connection: asyncpg.Connection) -> int:
+async def bury(connection: asyncpg.Connection, workspace: int) -> int:
     """Declare workers whose lease is over dead and give back their runs; returns how many runs. One that was alone
     in three deaths, without an outcome in between, is set aside."""
     async with connection.transaction():
@@ -268,45 +271,47 @@ async def bury(connection: asyncpg.Connection) -> int:
         rows = await connection.fetch(_BURY)
         for row in rows:
             if row["alone"] >= 3:
-                await finish(connection, row["run_id"], "set aside", KILLER)
+                await finish(connection, workspace, row["run_id"], "set aside", KILLER)
     return len(rows)
 
 
-async def suspects(connection: asyncpg.Connection) -> bool:
+async def suspects(connection: asyncpg.Connection, workspace: int) -> bool:
     """Whether there is a run that is to be walked alone."""
     return bool(await connection.fetchval("SELECT EXISTS (SELECT FROM queue WHERE worker_id IS NULL AND deaths >= 2)"))
 
 
-async def finish(connection: asyncpg.Connection, run_id: UUID, state: str, error: dict[str, Any]) -> bool:
+async def finish(
+    connection: asyncpg.Connection, workspace: int, run_id: UUID, state: str, error: dict[str, Any]
+) -> bool:
     """End a run that no worker ends: it leaves the queue and its lane, and its parent is told. False when it has
     ended already."""
     gone = await connection.fetchrow(
-        "DELETE FROM queue WHERE workspace_id = $1 AND run_id = $2 RETURNING workflow_id, lane", MAIN_WORKSPACE, run_id
+        "DELETE FROM queue WHERE workspace_id = $1 AND run_id = $2 RETURNING workflow_id, lane", workspace, run_id
     )
     if gone is None:
         return False
     row = await connection.fetchrow(
         "UPDATE run SET state = $3, error = $4, error_kind = $5, ended_at = clock_timestamp() "
         "WHERE workspace_id = $1 AND id = $2 RETURNING parent_id, parent_path, kind, depth",
-        MAIN_WORKSPACE,
+        workspace,
         run_id,
         state,
         values.dumps(error),
         error["kind"],
     )
-    await local.take_back(connection, [run_id])
+    await local.take_back(connection, workspace, [run_id])
     if row["kind"] != "run" and row["parent_id"] is not None:
         told = values.dumps({"state": state, "result": None, "error": error, "run": str(run_id)})
-        await journal.signal(connection, [(row["parent_id"], row["parent_path"], told, None)])
+        await journal.signal(connection, workspace, [(row["parent_id"], row["parent_path"], told, None)])
     if gone["lane"] is not None:
-        await lanes.leave(connection, [(gone["workflow_id"], gone["lane"])])
+        await lanes.leave(connection, workspace, [(gone["workflow_id"], gone["lane"])])
     await connection.execute(
         "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id) "
         "SELECT $1, $2::uuid, 'run', w.name, '/runs/' || $2::uuid::text, $2::uuid::text, json_build_object('run', $2::uuid, 'workflow', w.name, "
         "'state', $3::text, 'result', NULL, 'error', $4::text::json)::text, $5, $2::uuid FROM workflow w WHERE w.workspace_id = $1 "
         "AND w.id = $6 AND EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'after' AND t.topic = w.name) "
         "ON CONFLICT DO NOTHING",
-        MAIN_WORKSPACE,
+        workspace,
         run_id,
         state,
         values.dumps(error),
@@ -316,7 +321,9 @@ async def finish(connection: asyncpg.Connection, run_id: UUID, state: str, error
     return True
 
 
-async def give_back(connection: asyncpg.Connection, worker_id: UUID, run_id: UUID, reason: dict[str, Any]) -> bool:
+async def give_back(
+    connection: asyncpg.Connection, workspace: int, worker_id: UUID, run_id: UUID, reason: dict[str, Any]
+) -> bool:
     """Return a run whose walk broke; the third time it is set aside with its reason. Whether it was."""
     async with connection.transaction():
         deaths = await connection.fetchval(
@@ -324,9 +331,9 @@ async def give_back(connection: asyncpg.Connection, worker_id: UUID, run_id: UUI
             "WHERE workspace_id = $3 AND run_id = $2 AND worker_id = $1 RETURNING deaths",
             worker_id,
             run_id,
-            MAIN_WORKSPACE,
+            workspace,
         )
-        return deaths is not None and deaths >= 3 and await finish(connection, run_id, "set aside", reason)
+        return deaths is not None and deaths >= 3 and await finish(connection, workspace, run_id, "set aside", reason)
 
 
 async def leave(connection: asyncpg.Connection, worker_id: UUID) -> int:
@@ -340,7 +347,7 @@ async def leave(connection: asyncpg.Connection, worker_id: UUID) -> int:
     return len(rows)
 
 
-async def cancelled_here(connection: asyncpg.Connection, worker_id: UUID) -> list[UUID]:
+async def cancelled_here(connection: asyncpg.Connection, workspace: int, worker_id: UUID) -> list[UUID]:
     """Runs of this worker that somebody has cancelled."""
     rows = await connection.fetch(
         "SELECT r.id FROM queue q JOIN run r ON r.workspace_id = q.workspace_id AND r.id = q.run_id "
@@ -350,16 +357,16 @@ async def cancelled_here(connection: asyncpg.Connection, worker_id: UUID) -> lis
     return [row["id"] for row in rows]
 
 
-async def version_text(connection: asyncpg.Connection, version_id: UUID) -> str:
+async def version_text(connection: asyncpg.Connection, workspace: int, version_id: UUID) -> str:
     """The document of a version."""
     return str(
-        await connection.fetchval(
-            "SELECT text FROM version WHERE workspace_id = $1 AND id = $2", MAIN_WORKSPACE, version_id
-        )
+        await connection.fetchval("SELECT text FROM version WHERE workspace_id = $1 AND id = $2", workspace, version_id)
     )
 
 
-async def wakes(connection: asyncpg.Connection, worker_id: UUID, run_ids: list[UUID]) -> dict[UUID, int]:
+async def wakes(
+    connection: asyncpg.Connection, workspace: int, worker_id: UUID, run_ids: list[UUID]
+) -> dict[UUID, int]:
     """How often runs of this worker were woken."""
     rows = await connection.fetch(
         "SELECT run_id, wakes FROM queue WHERE worker_id = $1 AND run_id = ANY($2::uuid[])", worker_id, run_ids

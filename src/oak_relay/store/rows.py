@@ -11,46 +11,47 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import values
 from oak_relay.store import local
 from oak_relay.store.database import raw
-from oak_relay.store.tables import MAIN_WORKSPACE, table_def, table_row
+from oak_relay.store.tables import table_def, table_row
 
 
-async def create(connection: AsyncConnection, name: str, columns: list[dict[str, str]]) -> UUID:
+async def create(connection: AsyncConnection, workspace: int, name: str, columns: list[dict[str, str]]) -> UUID:
     """A new table; raises SQLAlchemy's `IntegrityError` when the name is taken."""
     table_id = uuids.uuid7()
-    await connection.execute(
-        insert(table_def).values(workspace_id=MAIN_WORKSPACE, id=table_id, name=name, columns=columns)
-    )
+    await connection.execute(insert(table_def).values(workspace_id=workspace, id=table_id, name=name, columns=columns))
     return table_id
 
 
-async def tables(connection: AsyncConnection) -> list[Any]:
+async def tables(connection: AsyncConnection, workspace: int) -> list[Any]:
     """All tables with their number of rows."""
     count = select(func.count()).where(
         table_row.c.workspace_id == table_def.c.workspace_id, table_row.c.table_id == table_def.c.id
     )
-    query = select(table_def, count.scalar_subquery().label("rows")).where(table_def.c.workspace_id == MAIN_WORKSPACE)
+    query = select(table_def, count.scalar_subquery().label("rows")).where(table_def.c.workspace_id == workspace)
     return list(await connection.execute(query.order_by(table_def.c.name)))
 
 
-async def drop(connection: AsyncConnection, name: str) -> bool:
+async def drop(connection: AsyncConnection, workspace: int, name: str) -> bool:
     """Remove a table with its rows; False when there is none."""
     done = await connection.execute(
-        delete(table_def).where(table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.name == name)
+        delete(table_def).where(table_def.c.workspace_id == workspace, table_def.c.name == name)
     )
     return bool(done.rowcount)
 
 
 async def find(
-    connection: AsyncConnection, table_id: UUID, match: dict[str, Any], limit: int, after: UUID | None = None
+    connection: AsyncConnection,
+    workspace: int,
+    table_id: UUID,
+    match: dict[str, Any],
+    limit: int,
+    after: UUID | None = None,
 ) -> list[dict[str, Any]]:
     """Rows whose columns have the values of `match`, oldest first."""
     query = select(table_row.c.id, cast(table_row.c.data, Text).label("data"), table_row.c.updated_at).where(
-        table_row.c.workspace_id == MAIN_WORKSPACE, table_row.c.table_id == table_id
+        table_row.c.workspace_id == workspace, table_row.c.table_id == table_id
     )
     if match:
-        known = select(table_def.c.searched).where(
-            table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.id == table_id
-        )
+        known = select(table_def.c.searched).where(table_def.c.workspace_id == workspace, table_def.c.id == table_id)
         if (await connection.execute(known)).scalar():
             query = query.where(text("searched"))
         query = query.where(text("data @> CAST(:match AS jsonb)").bindparams(match=values.dumps(match)))
@@ -61,10 +62,10 @@ async def find(
 
 
 async def look(
-    connection: asyncpg.Connection, table_id: UUID, searched: bool, match: dict[str, Any], limit: int
+    connection: asyncpg.Connection, workspace: int, table_id: UUID, searched: bool, match: dict[str, Any], limit: int
 ) -> list[dict[str, Any]]:
     """Rows whose columns have the values of `match`, oldest first, for steps; `searched`: its rows are indexed by them."""
-    given: list[Any] = [MAIN_WORKSPACE, table_id, limit]
+    given: list[Any] = [workspace, table_id, limit]
     where = ""
     if match:
         where = f"AND {'searched AND ' if searched else ''}data @> $4::text::jsonb"
@@ -77,38 +78,46 @@ async def look(
     return [values.loads(row["data"]) for row in found]
 
 
-async def add(connection: AsyncConnection, table_id: UUID, rows: list[dict[str, Any]]) -> None:
+async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows: list[dict[str, Any]]) -> None:
     """Add rows."""
     statement = text(
         "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT :w, :t, :i, CAST(:d AS jsonb), "
         "searched FROM table_def WHERE workspace_id = :w AND id = :t FOR KEY SHARE"
     )
     made = [(uuids.uuid7(), values.dumps(row)) for row in rows]
-    await connection.execute(statement, [{"w": MAIN_WORKSPACE, "t": table_id, "i": i, "d": d} for i, d in made])
-    await local.tell_rows(await raw(connection), table_id, "insert", made)
+    await connection.execute(statement, [{"w": workspace, "t": table_id, "i": i, "d": d} for i, d in made])
+    await local.tell_rows(await raw(connection), workspace, table_id, "insert", made)
 
 
-async def update(connection: AsyncConnection, table_id: UUID, row_id: UUID, row: dict[str, Any]) -> bool:
+async def update(
+    connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID, row: dict[str, Any]
+) -> bool:
     """Change columns of a row; False when there is none."""
-    return await _changed(connection, table_id, row_id, "update", "UPDATE table_row SET data = data || CAST(:d AS jsonb), "
+    return await _changed(connection, workspace, table_id, row_id, "update", "UPDATE table_row SET data = data || CAST(:d AS jsonb), "
                           "updated_at = now()", values.dumps(row))  # fmt: skip
 
 
-async def remove(connection: AsyncConnection, table_id: UUID, row_id: UUID) -> bool:
+async def remove(connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID) -> bool:
     """Remove a row; False when there is none."""
-    return await _changed(connection, table_id, row_id, "delete", "DELETE FROM table_row")
+    return await _changed(connection, workspace, table_id, row_id, "delete", "DELETE FROM table_row")
 
 
 async def _changed(
-    connection: AsyncConnection, table_id: UUID, row_id: UUID, change: str, statement: str, given: str | None = None
+    connection: AsyncConnection,
+    workspace: int,
+    table_id: UUID,
+    row_id: UUID,
+    change: str,
+    statement: str,
+    given: str | None = None,
 ) -> bool:
     """Carry out a change of one row, and tell who listens."""
     found = await connection.execute(
         text(
             f"{statement} WHERE workspace_id = :w AND table_id = :t AND id = :i RETURNING id, CAST(data AS text) AS data"
         ),
-        {"w": MAIN_WORKSPACE, "t": table_id, "i": row_id, **({} if given is None else {"d": given})},
+        {"w": workspace, "t": table_id, "i": row_id, **({} if given is None else {"d": given})},
     )
     done = [(row.id, row.data) for row in found]
-    await local.tell_rows(await raw(connection), table_id, change, done)
+    await local.tell_rows(await raw(connection), workspace, table_id, change, done)
     return bool(done)

@@ -13,24 +13,25 @@ from oak_relay.store import artifacts, local
 from oak_relay.store import queue as queues
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
-from oak_relay.store.tables import MAIN_WORKSPACE, event, journal, queue, run, version, workflow
+from oak_relay.store.tables import event, journal, queue, run, version, workflow
 
 CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
 _CLOCKS = timedelta(seconds=30)
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
-def _runs() -> Select[Any]:
+def _runs(workspace: int) -> Select[Any]:
     return (
         select(run, workflow.c.name.label("workflow"), version.c.number.label("version"))
         .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
         .join(version, (version.c.workspace_id == run.c.workspace_id) & (version.c.id == run.c.version_id))
-        .where(run.c.workspace_id == MAIN_WORKSPACE)
+        .where(run.c.workspace_id == workspace)
     )
 
 
 async def find(
     connection: AsyncConnection,
+    workspace: int,
     *,
     workflow_id: UUID | None = None,
     states: list[str] | None = None,
@@ -44,7 +45,9 @@ async def find(
     origin: UUID | None = None,
 ) -> list[Any]:
     """Runs, newest first, behind the one named `after`. The parts of long lists only with their `parent`."""
-    query = _runs().where(run.c.parent_id == parent) if parent else _runs().where(run.c.kind != "part")
+    query = (
+        _runs(workspace).where(run.c.parent_id == parent) if parent else _runs(workspace).where(run.c.kind != "part")
+    )
     if origin:
         query = query.where(run.c.origin_id == origin)
     if workflow_id:
@@ -64,14 +67,14 @@ async def find(
     return list(await connection.execute(query.order_by(run.c.id.desc()).limit(limit)))
 
 
-async def some(connection: AsyncConnection, ids: list[UUID]) -> list[Any]:
+async def some(connection: AsyncConnection, workspace: int, ids: list[UUID]) -> list[Any]:
     """These runs, newest first."""
-    return list(await connection.execute(_runs().where(run.c.id.in_(ids)).order_by(run.c.id.desc())))
+    return list(await connection.execute(_runs(workspace).where(run.c.id.in_(ids)).order_by(run.c.id.desc())))
 
 
-async def one(connection: AsyncConnection, run_id: UUID) -> Any | None:
+async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
     """One run with its event."""
-    query = _runs().add_columns(
+    query = _runs(workspace).add_columns(
         event.c.event_key,
         event.c.source,
         event.c.type,
@@ -85,11 +88,16 @@ async def one(connection: AsyncConnection, run_id: UUID) -> Any | None:
 
 
 async def entries(
-    connection: AsyncConnection, run_id: UUID, after: int = -1, limit: int = 100_000, under: str | None = None
+    connection: AsyncConnection,
+    workspace: int,
+    run_id: UUID,
+    after: int = -1,
+    limit: int = 100_000,
+    under: str | None = None,
 ) -> list[Any]:
     """The journal of a run, as it may be shown, behind the entry `after`; with `under` only what lies there."""
     query = select(journal).where(
-        journal.c.workspace_id == MAIN_WORKSPACE, journal.c.run_id == run_id, journal.c.seq > after
+        journal.c.workspace_id == workspace, journal.c.run_id == run_id, journal.c.seq > after
     )
     if under:
         inside = [
@@ -99,27 +107,29 @@ async def entries(
     return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
 
 
-async def whole_entries(connection: AsyncConnection, run_id: UUID) -> list[Any]:
+async def whole_entries(connection: AsyncConnection, workspace: int, run_id: UUID) -> list[Any]:
     """The journal of a run with everything in it, also what is kept apart."""
-    rows = await entries(connection, run_id)
-    apart = await artifacts.whole(await raw(connection), (text for row in rows for text in (row.body, row.detail)))
+    rows = await entries(connection, workspace, run_id)
+    apart = await artifacts.whole(
+        await raw(connection), workspace, (text for row in rows for text in (row.body, row.detail))
+    )
     return [SimpleNamespace(**artifacts.filled(row._mapping, apart, "body", "detail")) for row in rows]
 
 
-async def whole(connection: AsyncConnection, text: str | None) -> str | None:
+async def whole(connection: AsyncConnection, workspace: int, text: str | None) -> str | None:
     """A text of a row, also where it is kept apart."""
     if text is None or artifacts.reference(text) is None:
         return text
-    return (await artifacts.whole(await raw(connection), [text]))[text]
+    return (await artifacts.whole(await raw(connection), workspace, [text]))[text]
 
 
-async def part_of(connection: AsyncConnection, run_id: UUID, path: str) -> UUID | None:
+async def part_of(connection: AsyncConnection, workspace: int, run_id: UUID, path: str) -> UUID | None:
     """The part of a run's long list that an item stands in: `list[137]` in `list[100:200]`."""
     found = re.match(r"^(.*)\[(\d+)\]", path)
     if found is None:
         return None
     query = select(run.c.id, run.c.parent_path).where(
-        run.c.workspace_id == MAIN_WORKSPACE, run.c.parent_id == run_id, run.c.kind == "part"
+        run.c.workspace_id == workspace, run.c.parent_id == run_id, run.c.kind == "part"
     )
     for row in await connection.execute(query.where(run.c.parent_path.startswith(f"{found[1]}[", autoescape=True))):
         bounds = re.search(r"\[(\d+):(\d+)\]$", row.parent_path)
@@ -128,7 +138,7 @@ async def part_of(connection: AsyncConnection, run_id: UUID, path: str) -> UUID 
     return None
 
 
-async def place(connection: AsyncConnection, run_id: UUID) -> Any | None:
+async def place(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
     """Where a run stands in the queue: its row, what is before it, its next wake, and what it waits for."""
     statement = text("""
         SELECT q.*, w.name AS worker, w.lease_until, q.ready_at > clock_timestamp() AS later, f.at_once,
@@ -145,31 +155,31 @@ async def place(connection: AsyncConnection, run_id: UUID) -> Any | None:
         JOIN workflow f ON f.workspace_id = q.workspace_id AND f.id = q.workflow_id
         WHERE q.workspace_id = :workspace AND q.run_id = :run
     """)
-    return (await connection.execute(statement, {"workspace": MAIN_WORKSPACE, "run": run_id})).first()
+    return (await connection.execute(statement, {"workspace": workspace, "run": run_id})).first()
 
 
-async def cancel(connection: AsyncConnection, run_id: UUID) -> str:
+async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> str:
     """Cancel a run and its children: `cancelled` at once when it had not begun, else `asked`; `over` when it has
     ended."""
-    mine = (queue.c.workspace_id == MAIN_WORKSPACE) & (queue.c.run_id == run_id)
+    mine = (queue.c.workspace_id == workspace) & (queue.c.run_id == run_id)
     held = (await connection.execute(select(queue.c.worker_id, queue.c.walks).where(mine).with_for_update())).first()
     if held is None:
         return "over"
     direct = await raw(connection)
     if held.worker_id is None and held.walks == 0:
-        await queues.finish(direct, run_id, "cancelled", CANCELLED)
+        await queues.finish(direct, workspace, run_id, "cancelled", CANCELLED)
         return "cancelled"
-    await local.mark_cancelled(direct, [run_id])
+    await local.mark_cancelled(direct, workspace, [run_id])
     return "asked"
 
 
-async def events(connection: AsyncConnection, after: UUID | None, limit: int) -> list[Any]:
+async def events(connection: AsyncConnection, workspace: int, after: UUID | None, limit: int) -> list[Any]:
     """Events, newest first, each with its run."""
     query = (
         select(event, run.c.id.label("run_id"), run.c.trigger_name, workflow.c.name.label("workflow"))
         .join(run, (run.c.workspace_id == event.c.workspace_id) & (run.c.event_id == event.c.id))
         .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
-        .where(event.c.workspace_id == MAIN_WORKSPACE)
+        .where(event.c.workspace_id == workspace)
     )
     if after:
         query = query.where(event.c.id < after)

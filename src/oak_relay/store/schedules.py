@@ -6,90 +6,90 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store.tables import MAIN_WORKSPACE
-
 _DUE = """
 SELECT s.trigger_id, s.last_at, s.next_at, t.workflow_id, t.version_id, t.name, t.config, t.start
 FROM schedule s JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id
-WHERE s.next_at <= clock_timestamp() AND NOT s.paused AND t.kind = $1
-ORDER BY s.next_at LIMIT $2 FOR UPDATE OF s SKIP LOCKED
+WHERE s.workspace_id = $1 AND s.next_at <= clock_timestamp() AND NOT s.paused AND t.kind = $2
+ORDER BY s.next_at LIMIT $3 FOR UPDATE OF s SKIP LOCKED
 """
 
 
-async def schedules(connection: asyncpg.Connection, most: int) -> list[asyncpg.Record]:
+async def schedules(connection: asyncpg.Connection, workspace: int, most: int) -> list[asyncpg.Record]:
     """Schedules that are due; locked until the transaction ends."""
-    return await connection.fetch(_DUE, "schedule", most)
+    return await connection.fetch(_DUE, workspace, "schedule", most)
 
 
-async def next_due(connection: asyncpg.Connection) -> float | None:
+async def next_due(connection: asyncpg.Connection, workspace: int) -> float | None:
     """Seconds until the next schedule is due; None when there is none."""
     left = await connection.fetchval(
-        "SELECT extract(epoch FROM min(next_at) - clock_timestamp()) FROM schedule WHERE NOT paused"
+        "SELECT extract(epoch FROM min(next_at) - clock_timestamp()) FROM schedule WHERE workspace_id = $1 AND NOT paused",
+        workspace,
     )
     return None if left is None else float(left)
 
 
-async def mark(connection: asyncpg.Connection, marks: list[tuple[UUID, datetime, datetime | None]]) -> None:
+async def mark(
+    connection: asyncpg.Connection, workspace: int, marks: list[tuple[UUID, datetime, datetime | None]]
+) -> None:
     """Note of schedules the last occurrence that was looked at, and when the next one begins."""
     await connection.execute(
         "UPDATE schedule s SET last_at = u.last_at, next_at = u.next_at "
         "FROM unnest($2::uuid[], $3::timestamptz[], $4::timestamptz[]) AS u(trigger_id, last_at, next_at) "
         "WHERE s.workspace_id = $1 AND s.trigger_id = u.trigger_id",
-        MAIN_WORKSPACE,
+        workspace,
         *(list(column) for column in zip(*marks, strict=True)),
     )
 
 
-async def take_poll(connection: asyncpg.Connection) -> asyncpg.Record | None:
+async def take_poll(connection: asyncpg.Connection, workspace: int) -> asyncpg.Record | None:
     """A poll that is due, its turn moved a minute on, so that another clock takes it up if this one dies."""
     async with connection.transaction():
-        rows = await connection.fetch(_DUE, "poll", 1)
+        rows = await connection.fetch(_DUE, workspace, "poll", 1)
         if not rows:
             return None
-        await move_poll(connection, rows[0]["trigger_id"], 60.0)
+        await move_poll(connection, workspace, rows[0]["trigger_id"], 60.0)
     return rows[0]
 
 
-async def move_poll(connection: asyncpg.Connection, trigger_id: UUID, seconds: float) -> None:
+async def move_poll(connection: asyncpg.Connection, workspace: int, trigger_id: UUID, seconds: float) -> None:
     """The next turn of a poll."""
     await connection.execute(
         "UPDATE schedule SET next_at = clock_timestamp() + make_interval(secs => $3) WHERE workspace_id = $1 AND trigger_id = $2",
-        MAIN_WORKSPACE,
+        workspace,
         trigger_id,
         seconds,
     )
 
 
-async def note_poll(connection: asyncpg.Connection, trigger_id: UUID, fault: str | None) -> None:
+async def note_poll(connection: asyncpg.Connection, workspace: int, trigger_id: UUID, fault: str | None) -> None:
     """How a poll went."""
     await connection.execute(
         "UPDATE schedule SET last_at = clock_timestamp(), fault = $3 WHERE workspace_id = $1 AND trigger_id = $2",
-        MAIN_WORKSPACE,
+        workspace,
         trigger_id,
         fault,
     )
 
 
-async def still_there(connection: asyncpg.Connection, trigger_id: UUID, keys: list[str]) -> None:
+async def still_there(connection: asyncpg.Connection, workspace: int, trigger_id: UUID, keys: list[str]) -> None:
     """Items that a poll still finds stay known, however long ago they were first seen."""
     await connection.execute(
         "UPDATE seen SET at = clock_timestamp() WHERE workspace_id = $1 AND trigger_id = $2 AND event_key = ANY($3::text[]) "
         "AND at < clock_timestamp() - interval '1 day'",
-        MAIN_WORKSPACE,
+        workspace,
         trigger_id,
         keys,
     )
 
 
-async def forget_old(connection: asyncpg.Connection, days: int) -> None:
-    """Event ids, published events and workers of long ago."""
+async def forget_old(connection: asyncpg.Connection, workspace: int, days: int) -> None:
+    """Event ids and published events of long ago."""
     for statement in (
-        "DELETE FROM seen WHERE at < clock_timestamp() - make_interval(days => $1)",
-        "DELETE FROM published WHERE handled_at < clock_timestamp() - make_interval(days => least($1, 7))",
-        "DELETE FROM worker w WHERE dead_at < clock_timestamp() - make_interval(days => least($1, 7)) "
-        "AND NOT EXISTS (SELECT FROM queue q WHERE q.worker_id = w.id)",
+        "DELETE FROM seen WHERE workspace_id = $1 AND at < clock_timestamp() - make_interval(days => $2)",
+        "DELETE FROM published WHERE workspace_id = $1 "
+        "AND handled_at < clock_timestamp() - make_interval(days => least($2, 7))",
     ):
-        await connection.execute(statement, days)
+        await connection.execute(statement, workspace, days)
 
 
 _LIST = """
@@ -100,30 +100,32 @@ WHERE s.workspace_id = $1 AND ($2::text IS NULL OR w.name = $2) ORDER BY s.next_
 """
 
 
-async def listed(connection: asyncpg.Connection, workflow: str | None, limit: int) -> list[Any]:
+async def listed(connection: asyncpg.Connection, workspace: int, workflow: str | None, limit: int) -> list[Any]:
     """Schedules and polls of live workflows, the next one first."""
-    return await connection.fetch(_LIST, MAIN_WORKSPACE, workflow, limit)
+    return await connection.fetch(_LIST, workspace, workflow, limit)
 
 
-async def one(connection: asyncpg.Connection, workflow: str, name: str) -> asyncpg.Record | None:
+async def one(connection: asyncpg.Connection, workspace: int, workflow: str, name: str) -> asyncpg.Record | None:
     """A trigger in time, with what a run of it needs."""
     return await connection.fetchrow(
         "SELECT s.*, t.workflow_id, t.version_id, t.name, t.kind, t.config, t.start FROM schedule s "
         "JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id "
         "JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id "
         "WHERE s.workspace_id = $1 AND w.name = $2 AND t.name = $3",
-        MAIN_WORKSPACE,
+        workspace,
         workflow,
         name,
     )
 
 
-async def pause(connection: asyncpg.Connection, trigger_id: UUID, paused: bool, next_at: datetime | None) -> None:
+async def pause(
+    connection: asyncpg.Connection, workspace: int, trigger_id: UUID, paused: bool, next_at: datetime | None
+) -> None:
     """Pause a trigger in time, or let it go on from now; what came meanwhile does not come late."""
     await connection.execute(
         "UPDATE schedule SET paused = $3, next_at = coalesce($4, next_at), "
         "last_at = CASE WHEN $3 THEN last_at ELSE clock_timestamp() END WHERE workspace_id = $1 AND trigger_id = $2",
-        MAIN_WORKSPACE,
+        workspace,
         trigger_id,
         paused,
         next_at,

@@ -7,10 +7,9 @@ import asyncpg
 import uuid_utils.compat as uuids
 
 from oak_relay.store import artifacts
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 
-async def write(connection: asyncpg.Connection, run_id: UUID, rows: list[tuple[Any, ...]]) -> None:
+async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, rows: list[tuple[Any, ...]]) -> None:
     """Entries of a new run's journal: seq, path, kind, attempt, hash, body, detail, sealed, started, at, scope.
     They count as nobody's steps and cost nothing."""
     pile = artifacts.Pile()
@@ -18,23 +17,25 @@ async def write(connection: asyncpg.Connection, run_id: UUID, rows: list[tuple[A
     for place in (5, 6):
         columns[place] = [pile.place(run_id, text) for text in columns[place]]
     if pile:
-        await pile.write(connection)
+        await pile.write(connection, workspace)
     await connection.execute(
         "INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, scope) "
         "SELECT $1, $2, u.* FROM unnest($3::int[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::text[], "
         "$10::bytea[], $11::timestamptz[], $12::timestamptz[], $13::text[]) AS u",
-        MAIN_WORKSPACE,
+        workspace,
         run_id,
         *columns,
     )
 
 
-async def keep_sample(connection: asyncpg.Connection, workflow_id: UUID, step: str, name: str, value: str) -> None:
+async def keep_sample(
+    connection: asyncpg.Connection, workspace: int, workflow_id: UUID, step: str, name: str, value: str
+) -> None:
     """Keep a sample, in the place of one of that name."""
     await connection.execute(
         "INSERT INTO sample (workspace_id, id, workflow_id, step, name, value) VALUES ($1, $2, $3, $4, $5, $6) "
         "ON CONFLICT (workspace_id, workflow_id, step, name) DO UPDATE SET value = excluded.value, created_at = now()",
-        MAIN_WORKSPACE,
+        workspace,
         uuids.uuid7(),
         workflow_id,
         step,
@@ -43,21 +44,18 @@ async def keep_sample(connection: asyncpg.Connection, workflow_id: UUID, step: s
     )
 
 
-async def samples(connection: asyncpg.Connection, workflow_id: UUID) -> list[asyncpg.Record]:
+async def samples(connection: asyncpg.Connection, workspace: int, workflow_id: UUID) -> list[asyncpg.Record]:
     """The samples of a workflow, the newest first."""
     return await connection.fetch(
         "SELECT * FROM sample WHERE workspace_id = $1 AND workflow_id = $2 ORDER BY created_at DESC, id DESC",
-        MAIN_WORKSPACE,
+        workspace,
         workflow_id,
     )
 
 
-async def remove_sample(connection: asyncpg.Connection, workflow_id: UUID, sample_id: UUID) -> bool:
+async def remove_sample(connection: asyncpg.Connection, workspace: int, workflow_id: UUID, sample_id: UUID) -> bool:
     """Remove a sample; False when there is none."""
     done = await connection.execute(
-        "DELETE FROM sample WHERE workspace_id = $1 AND workflow_id = $2 AND id = $3",
-        MAIN_WORKSPACE,
-        workflow_id,
-        sample_id,
+        "DELETE FROM sample WHERE workspace_id = $1 AND workflow_id = $2 AND id = $3", workspace, workflow_id, sample_id
     )
     return str(done).endswith("1")

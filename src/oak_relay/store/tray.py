@@ -8,7 +8,6 @@ import asyncpg
 
 from oak_relay.document import values
 from oak_relay.store import journal
-from oak_relay.store.tables import MAIN_WORKSPACE
 
 _LIST = """
 SELECT q.*, w.name AS workflow, r.subject, (SELECT count(*) FROM question a WHERE a.workspace_id = q.workspace_id
@@ -22,33 +21,37 @@ WHERE q.workspace_id = $1 AND ($2::text IS NULL OR q.state = $2) AND ($3::uuid I
 
 async def listed(
     connection: asyncpg.Connection,
+    workspace: int,
     state: str | None = "open",
     run_id: UUID | None = None,
     after: UUID | None = None,
     limit: int = 100,
 ) -> list[asyncpg.Record]:
     """Questions, the oldest first."""
-    return await connection.fetch(_LIST, MAIN_WORKSPACE, state, run_id, after, None, limit)
+    return await connection.fetch(_LIST, workspace, state, run_id, after, None, limit)
 
 
-async def one(connection: asyncpg.Connection, question_id: UUID) -> asyncpg.Record | None:
+async def one(connection: asyncpg.Connection, workspace: int, question_id: UUID) -> asyncpg.Record | None:
     """A question with its workflow."""
-    rows = await connection.fetch(_LIST, MAIN_WORKSPACE, None, None, None, question_id, 1)
+    rows = await connection.fetch(_LIST, workspace, None, None, None, question_id, 1)
     return rows[0] if rows else None
 
 
-async def alike(connection: asyncpg.Connection, key: str) -> list[UUID]:
+async def alike(connection: asyncpg.Connection, workspace: int, key: str) -> list[UUID]:
     """The open questions that are asked together."""
     rows = await connection.fetch(
-        "SELECT id FROM question WHERE workspace_id = $1 AND alike = $2 AND state = 'open' ORDER BY id",
-        MAIN_WORKSPACE,
-        key,
+        "SELECT id FROM question WHERE workspace_id = $1 AND alike = $2 AND state = 'open' ORDER BY id", workspace, key
     )
     return [row["id"] for row in rows]
 
 
 async def answer(
-    connection: asyncpg.Connection, question_ids: list[UUID], given: dict[str, Any], by: str, at: datetime
+    connection: asyncpg.Connection,
+    workspace: int,
+    question_ids: list[UUID],
+    given: dict[str, Any],
+    by: str,
+    at: datetime,
 ) -> list[UUID]:
     """Close those of the questions that are open with an answer, and wake their runs; the runs. The answer holds
     no stored secret: it was blanked."""
@@ -56,11 +59,13 @@ async def answer(
     rows = await connection.fetch(
         "UPDATE question SET state = 'answered', answered_at = clock_timestamp(), answered_by = $3, answer = $4 "
         "WHERE workspace_id = $1 AND id = ANY($2::uuid[]) AND state = 'open' RETURNING run_id, path",
-        MAIN_WORKSPACE,
+        workspace,
         question_ids,
         by,
         values.dumps(said),
     )
     if rows:
-        await journal.signal(connection, [(row["run_id"], row["path"], values.dumps(said), None) for row in rows])
+        await journal.signal(
+            connection, workspace, [(row["run_id"], row["path"], values.dumps(said), None) for row in rows]
+        )
     return [row["run_id"] for row in rows]

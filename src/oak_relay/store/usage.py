@@ -9,8 +9,6 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store.tables import MAIN_WORKSPACE
-
 
 @dataclass(frozen=True, slots=True)
 class Used:
@@ -43,24 +41,29 @@ BY = {
 """What sums can be grouped by."""
 
 
-async def write(connection: asyncpg.Connection, used: list[Used]) -> None:
+async def write(connection: asyncpg.Connection, workspace: int, used: list[Used]) -> None:
     """Write what calls used; in the commit of their entries."""
     await connection.executemany(
         "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money) "
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
         [
-            (MAIN_WORKSPACE, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money)
+            (workspace, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money)
             for u in used
         ],
     )  # fmt: skip
 
 
 async def count(
-    connection: asyncpg.Connection, run_id: UUID, workflow: str, source: str, told: Iterable[dict[str, Any]]
+    connection: asyncpg.Connection,
+    workspace: int,
+    run_id: UUID,
+    workflow: str,
+    source: str,
+    told: Iterable[dict[str, Any]],
 ) -> None:
     """Write what calls used that no run made: those of drafts that are tried. `told`: their usages."""
     workflow_id = await connection.fetchval(
-        "SELECT id FROM workflow WHERE workspace_id = $1 AND name = $2", MAIN_WORKSPACE, workflow
+        "SELECT id FROM workflow WHERE workspace_id = $1 AND name = $2", workspace, workflow
     )
     used = [
         Used(
@@ -70,10 +73,10 @@ async def count(
         for seq, one in enumerate(told)
     ]  # fmt: skip
     if used:
-        await write(connection, used)
+        await write(connection, workspace, used)
 
 
-async def sum_up(connection: asyncpg.Connection) -> None:
+async def sum_up(connection: asyncpg.Connection, workspace: int) -> None:
     """Put single calls into the sums of their days. What is being summed up elsewhere is left to it."""
     await connection.execute(
         "WITH taken AS (SELECT workspace_id, run_id, seq FROM spent WHERE workspace_id = $1 ORDER BY run_id, seq "
@@ -86,12 +89,17 @@ async def sum_up(connection: asyncpg.Connection) -> None:
         "ON CONFLICT (workspace_id, day, workflow_id, alias, credential, source) DO UPDATE SET input = usage.input + excluded.input, "
         "cached = usage.cached + excluded.cached, output = usage.output + excluded.output, "
         "money = usage.money + excluded.money, calls = usage.calls + excluded.calls",
-        MAIN_WORKSPACE,
+        workspace,
     )
 
 
 async def sums(
-    connection: asyncpg.Connection, by: Sequence[str], since: date | None, until: date | None, workflow: str | None
+    connection: asyncpg.Connection,
+    workspace: int,
+    by: Sequence[str],
+    since: date | None,
+    until: date | None,
+    workflow: str | None,
 ) -> list[asyncpg.Record]:
     """Calls, tokens and money grouped by some of `BY`, of days from `since` to `until`."""
     columns = ", ".join(f"{BY[name]} AS {name}" for name in by)
@@ -102,25 +110,25 @@ async def sums(
         f"FROM ({_EVERY}) AS u LEFT JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
         "WHERE ($2::date IS NULL OR u.day >= $2) AND ($3::date IS NULL OR u.day <= $3) AND ($4::text IS NULL OR w.name = $4) "
         + (f"GROUP BY {numbers} ORDER BY {numbers}" if by else ""),
-        MAIN_WORKSPACE,
+        workspace,
         since,
         until,
         workflow,
     )
 
 
-async def budgets(connection: asyncpg.Connection) -> list[asyncpg.Record]:
+async def budgets(connection: asyncpg.Connection, workspace: int) -> list[asyncpg.Record]:
     """All budgets by name."""
-    return await connection.fetch("SELECT * FROM budget WHERE workspace_id = $1 ORDER BY name", MAIN_WORKSPACE)
+    return await connection.fetch("SELECT * FROM budget WHERE workspace_id = $1 ORDER BY name", workspace)
 
 
-async def put_budget(connection: asyncpg.Connection, name: str, given: dict[str, Any]) -> None:
+async def put_budget(connection: asyncpg.Connection, workspace: int, name: str, given: dict[str, Any]) -> None:
     """Set a budget, new or in place of the one of that name."""
     await connection.execute(
         "INSERT INTO budget (workspace_id, name, workflow, period, money, warn_at) VALUES ($1, $2, $3, $4, $5, $6) "
         "ON CONFLICT (workspace_id, name) DO UPDATE SET workflow = excluded.workflow, period = excluded.period, "
         "money = excluded.money, warn_at = excluded.warn_at, updated_at = clock_timestamp()",
-        MAIN_WORKSPACE,
+        workspace,
         name,
         given["workflow"],
         given["period"],
@@ -129,13 +137,13 @@ async def put_budget(connection: asyncpg.Connection, name: str, given: dict[str,
     )
 
 
-async def remove_budget(connection: asyncpg.Connection, name: str) -> bool:
+async def remove_budget(connection: asyncpg.Connection, workspace: int, name: str) -> bool:
     """Remove a budget; False when there is none."""
-    done = await connection.execute("DELETE FROM budget WHERE workspace_id = $1 AND name = $2", MAIN_WORKSPACE, name)
+    done = await connection.execute("DELETE FROM budget WHERE workspace_id = $1 AND name = $2", workspace, name)
     return str(done).endswith("1")
 
 
-async def look(connection: asyncpg.Connection) -> list[asyncpg.Record]:
+async def look(connection: asyncpg.Connection, workspace: int) -> list[asyncpg.Record]:
     """Compare budgets with what was spent in their period (UTC); returns those whose state is another now."""
     return await connection.fetch(
         f"WITH every AS ({_EVERY}), found AS ("
@@ -148,5 +156,5 @@ async def look(connection: asyncpg.Connection) -> list[asyncpg.Record]:
         "WHERE b.workspace_id = $1 AND b.name = f.name AND (b.spent <> f.spent OR b.state <> CASE WHEN f.spent >= b.money THEN 'spent' "
         "WHEN f.spent >= b.money * b.warn_at THEN 'warned' ELSE 'within' END) RETURNING b.*) "
         "SELECT done.* FROM done JOIN was USING (name) WHERE done.state <> was.state",
-        MAIN_WORKSPACE,
+        workspace,
     )

@@ -13,17 +13,7 @@ from oak_relay.actions.base import StoredCredential
 from oak_relay.document import values
 from oak_relay.models.alias import Alias
 from oak_relay.store.database import Database
-from oak_relay.store.tables import (
-    MAIN_WORKSPACE,
-    budget,
-    credential,
-    model_alias,
-    table_def,
-    tool_server,
-    trigger,
-    vault_key,
-    workflow,
-)
+from oak_relay.store.tables import budget, credential, model_alias, table_def, tool_server, trigger, vault_key, workflow
 from oak_relay.vault import kinds
 from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.sealing import Sealer, unwrap, wrap_new
@@ -49,21 +39,29 @@ class Snapshot:
 class Vault:
     """Seals and opens under the workspace's data key."""
 
-    def __init__(self, sealer: Sealer, key_id: int) -> None:
+    def __init__(self, workspace: int, sealer: Sealer, key_id: int) -> None:
+        self.workspace = workspace
         self.sealer = sealer
         self.key_id = key_id
 
     @classmethod
-    async def open(cls, database: Database, master: bytes) -> "Vault":
+    async def open(cls, database: Database, workspace: int, master: bytes) -> "Vault":
         """The workspace's vault; its data key is made on first use. Raises `KeyProblem` for another master key."""
         async with database.begin() as connection:
             await connection.execute(
                 insert(vault_key)
-                .values(workspace_id=MAIN_WORKSPACE, id=1, wrapped=wrap_new(master))
+                .values(workspace_id=workspace, id=1, wrapped=wrap_new(master))
                 .on_conflict_do_nothing()
             )
-            row = (await connection.execute(select(vault_key).order_by(vault_key.c.id.desc()).limit(1))).one()
-        return cls(unwrap(master, row.wrapped), row.id)
+            row = (
+                await connection.execute(
+                    select(vault_key)
+                    .where(vault_key.c.workspace_id == workspace)
+                    .order_by(vault_key.c.id.desc())
+                    .limit(1)
+                )
+            ).one()
+        return cls(workspace, unwrap(master, row.wrapped), row.id)
 
     async def put(self, connection: AsyncConnection, name: str, stored: StoredCredential) -> None:
         """Store a credential, new or in place of the one of that name."""
@@ -72,9 +70,9 @@ class Vault:
             "kind": stored.kind,
             "config": values.dumps(data),
             "key_id": self.key_id,
-            "sealed": self.sealer.seal(stored.plain().encode(), f"credential/{MAIN_WORKSPACE}/{name}"),
+            "sealed": self.sealer.seal(stored.plain().encode(), f"credential/{self.workspace}/{name}"),
         }
-        statement = insert(credential).values(workspace_id=MAIN_WORKSPACE, name=name, **row)
+        statement = insert(credential).values(workspace_id=self.workspace, name=name, **row)
         await connection.execute(
             statement.on_conflict_do_update(
                 index_elements=["workspace_id", "name"],
@@ -83,13 +81,17 @@ class Vault:
         )
 
     def read(self, row: Any) -> StoredCredential:
-        secret = self.sealer.open(row.sealed, f"credential/{MAIN_WORKSPACE}/{row.name}").decode()
+        secret = self.sealer.open(row.sealed, f"credential/{self.workspace}/{row.name}").decode()
         return kinds.credential({"kind": row.kind, **values.loads(row.config), "secret": secret})
 
     async def snapshot(self, connection: AsyncConnection, known: Snapshot) -> Snapshot:
         """The present snapshot; the known one when nothing has changed since."""
+
+        def mine(query: Any, table: Any) -> Any:
+            return query.where(table.c.workspace_id == self.workspace)
+
         marks = [
-            (await connection.execute(select(func.count(), func.max(c)))).one()
+            (await connection.execute(mine(select(func.count(), func.max(c)), c.table))).one()
             for c in (
                 credential.c.updated_at,
                 model_alias.c.updated_at,
@@ -98,28 +100,28 @@ class Vault:
                 tool_server.c.updated_at,
             )
         ]
-        listening = bool(
-            (await connection.execute(select(trigger.c.id).where(trigger.c.topic.is_not(None)).limit(1))).first()
-        )
-        limits = select(workflow.c.id).where(workflow.c.at_once.is_not(None)).limit(1)
+        listens = mine(select(trigger.c.id).where(trigger.c.topic.is_not(None)), trigger).limit(1)
+        listening = (await connection.execute(listens)).first() is not None
+        limits = mine(select(workflow.c.id).where(workflow.c.at_once.is_not(None)), workflow).limit(1)
         limited = (await connection.execute(limits)).first() is not None
-        over = await connection.execute(select(budget.c.workflow, budget.c.name).where(budget.c.state == "spent"))
-        spent = {row.workflow: row.name for row in over}
-        searched = (await connection.execute(select(func.count()).where(table_def.c.searched))).scalar()
+        over = mine(select(budget.c.workflow, budget.c.name).where(budget.c.state == "spent"), budget)
+        spent = {row.workflow: row.name for row in await connection.execute(over)}
+        searched = (
+            await connection.execute(mine(select(func.count()).where(table_def.c.searched), table_def))
+        ).scalar()
         mark = (*(tuple(m) for m in marks), listening, limited, searched, tuple(sorted(spent.items())))
         if mark == known.mark:
             return known
-        stored = {r.name: self.read(r) for r in await connection.execute(select(credential))}
-        aliases = {
-            r.name: Alias.model_validate(values.loads(r.config)) for r in await connection.execute(select(model_alias))
-        }
-        tables = {
-            r.name: {"id": r.id, "columns": r.columns, "searched": r.searched}
-            for r in await connection.execute(select(table_def))
-        }
+
+        async def every(table: Any) -> Any:
+            return await connection.execute(mine(select(table), table))
+
+        stored = {r.name: self.read(r) for r in await every(credential)}
+        aliases = {r.name: Alias.model_validate(values.loads(r.config)) for r in await every(model_alias)}
+        tables = {r.name: {"id": r.id, "columns": r.columns, "searched": r.searched} for r in await every(table_def)}
         blanker = Blanker(form for c in stored.values() for form in c.forms())
-        names = frozenset((await connection.execute(select(workflow.c.name))).scalars())
-        servers = {r.name: values.loads(r.config) for r in await connection.execute(select(tool_server))}
+        names = frozenset((await connection.execute(mine(select(workflow.c.name), workflow))).scalars())
+        servers = {r.name: values.loads(r.config) for r in await every(tool_server)}
         return Snapshot(stored, aliases, tables, names, servers, spent, listening, limited, blanker, mark)
 
     def sign(self, text: str) -> str:

@@ -13,7 +13,7 @@ from oak_relay.document import calendar, shapes, values
 from oak_relay.document.models import Workflow
 from oak_relay.document.triggers import Trigger
 from oak_relay.engine.plan import compile_plan
-from oak_relay.store.tables import MAIN_WORKSPACE, schedule, table_def, trigger, version, workflow
+from oak_relay.store.tables import schedule, table_def, trigger, version, workflow
 
 
 class Changed(Exception):
@@ -33,15 +33,17 @@ class PathTaken(Exception):
 
 
 async def save(
-    connection: AsyncConnection, document: Workflow, source: str, author: str, expected: int | None
+    connection: AsyncConnection, workspace: int, document: Workflow, source: str, author: str, expected: int | None
 ) -> tuple[int, bool]:
     """Save a new version; the number, and whether it is new (the same text again is not).
     Raises `Changed` when the latest is not the expected one."""
     about = {"kind": document.kind, "title": document.title, "labels": document.labels, "updated_at": func.now()}
-    statement = insert(workflow).values(workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), name=document.workflow, **about)
+    statement = insert(workflow).values(workspace_id=workspace, id=uuids.uuid7(), name=document.workflow, **about)
     statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
     workflow_id = (await connection.execute(statement.returning(workflow.c.id))).scalar_one()
-    latest = (await connection.execute(_versions(workflow_id).order_by(version.c.number.desc()).limit(1))).first()
+    latest = (
+        await connection.execute(_versions(workspace, workflow_id).order_by(version.c.number.desc()).limit(1))
+    ).first()
     number = latest.number if latest else 0
     if expected is not None and expected != number:
         raise Changed(number)
@@ -50,7 +52,7 @@ async def save(
         return number, False
     await connection.execute(
         insert(version).values(
-            workspace_id=MAIN_WORKSPACE,
+            workspace_id=workspace,
             id=uuids.uuid7(),
             workflow_id=workflow_id,
             number=number + 1,
@@ -63,38 +65,40 @@ async def save(
     return number + 1, True
 
 
-async def by_name(connection: AsyncConnection, name: str) -> Any | None:
+async def by_name(connection: AsyncConnection, workspace: int, name: str) -> Any | None:
     """The row of a workflow."""
-    query = select(workflow).where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.name == name)
+    query = select(workflow).where(workflow.c.workspace_id == workspace, workflow.c.name == name)
     return (await connection.execute(query)).first()
 
 
-async def versions(connection: AsyncConnection, workflow_id: UUID) -> list[Any]:
+async def versions(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> list[Any]:
     """All versions, newest first."""
-    return list(await connection.execute(_versions(workflow_id).order_by(version.c.number.desc())))
+    return list(await connection.execute(_versions(workspace, workflow_id).order_by(version.c.number.desc())))
 
 
-async def one_version(connection: AsyncConnection, workflow_id: UUID, number: int | None) -> Any | None:
+async def one_version(connection: AsyncConnection, workspace: int, workflow_id: UUID, number: int | None) -> Any | None:
     """One version, the newest when no number is given."""
-    query = _versions(workflow_id).order_by(version.c.number.desc()).limit(1)
+    query = _versions(workspace, workflow_id).order_by(version.c.number.desc()).limit(1)
     if number is not None:
         query = query.where(version.c.number == number)
     return (await connection.execute(query)).first()
 
 
-async def set_live(connection: AsyncConnection, row: Any, number: int | None, document: Workflow | None) -> None:
+async def set_live(
+    connection: AsyncConnection, workspace: int, row: Any, number: int | None, document: Workflow | None
+) -> None:
     """Make a version live, or with None none: its triggers are put in place of the former. Raises `PathTaken`."""
     await connection.execute(
         update(workflow)
-        .where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.id == row.id)
+        .where(workflow.c.workspace_id == workspace, workflow.c.id == row.id)
         .values(live_version=number, at_once=document.limits.at_once if document else None, updated_at=func.now())
     )
-    mine = (trigger.c.workspace_id == MAIN_WORKSPACE) & (trigger.c.workflow_id == row.id)
+    mine = (trigger.c.workspace_id == workspace) & (trigger.c.workflow_id == row.id)
     names = [t.trigger for t in document.triggers] if document else []
     await connection.execute(delete(trigger).where(mine, trigger.c.name.not_in(names)))
     if document is None or number is None:
         return
-    chosen = await one_version(connection, row.id, number)
+    chosen = await one_version(connection, workspace, row.id, number)
     assert chosen is not None
     policy = "free" if document.subject is None else document.limits.per_subject
     start = values.dumps(
@@ -108,18 +112,18 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
     for item in document.triggers:
         path = item.webhook.path if item.webhook else None
         if path is not None:
-            await _free_path(connection, row.id, path, item.trigger)
+            await _free_path(connection, workspace, row.id, path, item.trigger)
         given = getattr(item, item.kind)
         fields = {
             "kind": item.kind,
             "path": path,
-            "topic": await _topic(connection, item),
+            "topic": await _topic(connection, workspace, item),
             "config": values.dumps(given.model_dump(mode="json", by_alias=True)),
             "start": start,
             "version_id": chosen.id,
         }
         statement = insert(trigger).values(
-            workspace_id=MAIN_WORKSPACE, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
+            workspace_id=workspace, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
         )
         trigger_id = (
             await connection.execute(
@@ -128,38 +132,42 @@ async def set_live(connection: AsyncConnection, row: Any, number: int | None, do
                 ).returning(trigger.c.id)
             )
         ).scalar_one()
-        await _plan_schedule(connection, trigger_id, item)
+        await _plan_schedule(connection, workspace, trigger_id, item)
 
 
-async def _free_path(connection: AsyncConnection, workflow_id: UUID, path: str, name: str) -> None:
+async def _free_path(connection: AsyncConnection, workspace: int, workflow_id: UUID, path: str, name: str) -> None:
     """See that a webhook's path is this trigger's. Raises `PathTaken`."""
-    owner = workflow.c.id == trigger.c.workflow_id
-    elsewhere = (trigger.c.path == path) & (trigger.c.workflow_id != workflow_id)
+    owner = (workflow.c.workspace_id == trigger.c.workspace_id) & (workflow.c.id == trigger.c.workflow_id)
+    elsewhere = (
+        (trigger.c.workspace_id == workspace) & (trigger.c.path == path) & (trigger.c.workflow_id != workflow_id)
+    )
     holder = (await connection.execute(select(workflow.c.name).join(trigger, owner).where(elsewhere))).scalar()
     if holder:
         raise PathTaken(path, holder)
-    mine = (trigger.c.workspace_id == MAIN_WORKSPACE) & (trigger.c.workflow_id == workflow_id)
+    mine = (trigger.c.workspace_id == workspace) & (trigger.c.workflow_id == workflow_id)
     await connection.execute(delete(trigger).where(mine, trigger.c.path == path, trigger.c.name != name))
 
 
-async def _topic(connection: AsyncConnection, item: Trigger) -> str | None:
+async def _topic(connection: AsyncConnection, workspace: int, item: Trigger) -> str | None:
     """What a trigger listens to."""
     if item.table is not None:
         known = select(table_def.c.id).where(
-            table_def.c.workspace_id == MAIN_WORKSPACE, table_def.c.name == item.table.table
+            table_def.c.workspace_id == workspace, table_def.c.name == item.table.table
         )
         return str((await connection.execute(known)).scalar())
     return item.after.workflow if item.after else item.event.type if item.event else None
 
 
-async def _plan_schedule(connection: AsyncConnection, trigger_id: UUID, item: Trigger) -> None:
+async def _plan_schedule(connection: AsyncConnection, workspace: int, trigger_id: UUID, item: Trigger) -> None:
     """When a trigger in time comes next. Making live again does not bring back what has come already."""
     if item.kind not in ("schedule", "poll"):
-        await connection.execute(delete(schedule).where(schedule.c.trigger_id == trigger_id))
+        await connection.execute(
+            delete(schedule).where(schedule.c.workspace_id == workspace, schedule.c.trigger_id == trigger_id)
+        )
         return
     now = datetime.now(UTC)
     moment = next_time(item, now) if item.schedule else now
-    statement = insert(schedule).values(workspace_id=MAIN_WORKSPACE, trigger_id=trigger_id, next_at=moment, last_at=now)
+    statement = insert(schedule).values(workspace_id=workspace, trigger_id=trigger_id, next_at=moment, last_at=now)
     await connection.execute(
         statement.on_conflict_do_update(
             index_elements=["workspace_id", "trigger_id"], set_={"next_at": moment, "fault": None}
@@ -174,18 +182,24 @@ def next_time(item: Trigger, moment: datetime) -> datetime | None:
     return calendar.rule(given.cron, given.every, given.rrule, given.zone).after(moment)
 
 
-async def hook(connection: AsyncConnection, path: str) -> Any | None:
+async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | None:
     """The live webhook trigger at a path."""
     return (
-        await connection.execute(select(trigger).where(trigger.c.kind == "webhook", trigger.c.path == path))
+        await connection.execute(
+            select(trigger).where(
+                trigger.c.workspace_id == workspace, trigger.c.kind == "webhook", trigger.c.path == path
+            )
+        )
     ).first()
 
 
-async def set_settings(connection: AsyncConnection, workflow_id: UUID, settings: dict[str, Any]) -> None:
+async def set_settings(
+    connection: AsyncConnection, workspace: int, workflow_id: UUID, settings: dict[str, Any]
+) -> None:
     """Keep adjusted settings."""
     await connection.execute(
         update(workflow)
-        .where(workflow.c.workspace_id == MAIN_WORKSPACE, workflow.c.id == workflow_id)
+        .where(workflow.c.workspace_id == workspace, workflow.c.id == workflow_id)
         .values(settings=values.dumps(settings), updated_at=func.now())
     )
 
@@ -206,10 +220,10 @@ WHERE w.workspace_id = :workspace ORDER BY w.name
 """)
 
 
-async def overview(connection: AsyncConnection) -> list[Any]:
+async def overview(connection: AsyncConnection, workspace: int) -> list[Any]:
     """All workflows with how their last 200 runs went."""
-    return list(await connection.execute(_LIST, {"workspace": MAIN_WORKSPACE}))
+    return list(await connection.execute(_LIST, {"workspace": workspace}))
 
 
-def _versions(workflow_id: UUID) -> Any:
-    return select(version).where(version.c.workspace_id == MAIN_WORKSPACE, version.c.workflow_id == workflow_id)
+def _versions(workspace: int, workflow_id: UUID) -> Any:
+    return select(version).where(version.c.workspace_id == workspace, version.c.workflow_id == workflow_id)
