@@ -29,7 +29,7 @@ def mortal(plan: Path) -> None:
         if given["known"] != known:
             counted, known = 0, given["known"]
         before = given["when"] == "before"
-        here = [row for row in rows if str(row.run_id) > given["known"] and (not before or outcome(row))]
+        here = [w.row for w in rows if str(w.row.run_id) > given["known"] and (not before or outcome(w.row))]
         counted += bool(here)
         due = bool(here) and counted == given["at"]
         plan.with_suffix(".count").write_text(str(counted))

@@ -16,7 +16,7 @@ from oak_relay.store import artifacts, history, journal
 from oak_relay.store.journal import Batch
 from oak_relay.store.tables import MAIN_WORKSPACE
 from tests.conftest import Processes, until
-from tests.test_store import claimed, connection, database, end, entry  # noqa: F401
+from tests.test_store import claimed, connection, database, end, entry, write  # noqa: F401
 
 BIG = {"rows": [{"hut": f"hut {n}", "note": "ä" * 50} for n in range(1500)], "sum": 12345678901234567890.5}
 LARGE = """
@@ -87,11 +87,8 @@ async def test_rows_of_a_journal_stay_small_and_come_back_whole(database, connec
     """The same payload twice is stored once."""
     mine, [claim] = await claimed(database, connection)
     text = dumps({"output": BIG})
-    await journal.write(
-        connection,
-        MAIN_WORKSPACE,
-        mine,
-        Batch([entry(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)]),
+    await write(
+        connection, mine, Batch([entry(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)])
     )
     assert await connection.fetchval("SELECT max(length(body)) FROM journal") < artifacts.LARGE // 4
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 1
@@ -105,8 +102,8 @@ async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database
     """Rule 12, with large payloads."""
     mine, claims = await claimed(database, connection, 2)
     for n, claim in enumerate(claims):
-        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([], [end(claims[0].run_id)]))
+        await write(connection, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
+    await write(connection, mine, Batch([], [end(claims[0].run_id)]))
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 2
     later = history.month(datetime.now(UTC), 1)
     await history.ensure(connection, later)

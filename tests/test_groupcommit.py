@@ -1,6 +1,7 @@
 """Group commit: order, refusal of single items, and what happens when the writer ends."""
 
 import asyncio
+from datetime import UTC, datetime
 from types import SimpleNamespace
 from uuid import UUID
 
@@ -11,9 +12,10 @@ from hypothesis import strategies as st
 
 from oak_relay.engine.outcomes import Rested
 from oak_relay.engine.protocols import Entry
-from oak_relay.runtime.groupcommit import GroupCommit
+from oak_relay.runtime.groupcommit import Ended, GroupCommit, Over
 from oak_relay.runtime.hints import payloads
-from oak_relay.runtime.writer import RunJournal
+from oak_relay.runtime.record import Ground, RunJournal
+from oak_relay.runtime.writer import Ownership
 
 
 async def with_group(flush, scene, **more):
@@ -70,16 +72,56 @@ async def test_what_comes_while_a_commit_is_under_way_shares_the_next():
 
 async def test_when_the_writer_ends_everyone_who_waits_is_told():
     async def flush(batch):
-        raise RuntimeError("broken")
+        raise Over("declared dead")
 
     group = GroupCommit(flush)
     waiting = group.put(1)
-    with pytest.raises(RuntimeError):
+    with pytest.raises(Over):
         await group.run()
-    with pytest.raises(ConnectionError):
+    with pytest.raises(Ended):
         await waiting
-    with pytest.raises(ConnectionError):
+    with pytest.raises(Ended):
         await group.put(2)
+    await group.room()  # nobody waits for room that will never be
+
+
+async def test_an_item_that_breaks_the_flush_breaks_alone():
+    """Whatever it raises: what cannot be written as it is, is one walk's own."""
+    written: list[int] = []
+
+    async def flush(batch):
+        if 3 in batch:
+            raise KeyError("unforeseen")
+        written.extend(batch)
+        return batch
+
+    async def scene(group):
+        return await asyncio.gather(*(group.put(item) for item in range(6)), return_exceptions=True)
+
+    results = await with_group(flush, scene)
+    assert written == [0, 1, 2, 4, 5]
+    assert isinstance(results[3], KeyError)
+
+
+async def test_who_writes_much_waits_for_room():
+    gate = asyncio.Event()
+
+    async def flush(batch):
+        await gate.wait()
+        return batch
+
+    async def scene(group):
+        futures = [group.put(b"x" * 100) for _ in range(10)]
+        assert group.full
+        waiting = asyncio.create_task(group.room())
+        done, _ = await asyncio.wait({waiting}, timeout=0.05)
+        assert not done
+        gate.set()
+        await waiting
+        await asyncio.gather(*futures)
+        assert not group.full
+
+    await with_group(flush, scene, weigh=len, heaviest=800)
 
 
 async def test_it_says_when_it_is_full():
@@ -120,16 +162,37 @@ async def test_what_arrives_just_as_the_last_strand_rests_wakes_the_run():
     rests = []
 
     class Writer:
-        async def put(self, row):
+        async def put(self, owner, row):
             rests.append(row)
 
-    vault = SimpleNamespace(exact=lambda shown, sealed, context: shown)
     claim = SimpleNamespace(run_id=UUID(int=1), wakes=0)
-    journal = RunJournal(claim, None, Writer(), SimpleNamespace(vault=vault), "w")
-    journal._keep(Entry("c", "opened"))
-    journal.deliver(1, [{"path": "c", "body": '{"state":"succeeded"}', "sealed": None}])
+    ground = Ground(Writer(), SimpleNamespace(), lambda: datetime.now(UTC))
+    journal = RunJournal(claim, None, ground, Ownership(claim.run_id, 1), "w")
+    journal._remember(Entry("c", "opened"))
+    journal.deliver(1, [{"path": "c", "body": '{"state":"succeeded"}'}])
     await journal.rest(Rested((("c", None),)), 0.0)
     assert rests[-1].known_wakes == -1  # never equal to the counter: it is ready at once
-    journal._keep(Entry("c#end", "value"))
+    journal._remember(Entry("c#end", "value"))
     await journal.rest(Rested((("d", None),)), 0.0)
     assert rests[-1].known_wakes == 1
+
+
+async def test_what_was_taken_back_and_tells_all_the_same_wakes_nobody_for_ever():
+    """A withdrawn child ends after all: its parent rests on, instead of waking and resting in a circle."""
+    rests = []
+
+    class Writer:
+        async def put(self, owner, row):
+            rests.append(row)
+
+    claim = SimpleNamespace(run_id=UUID(int=1), wakes=0)
+    journal = RunJournal(
+        claim, None, Ground(Writer(), SimpleNamespace(), lambda: datetime.now(UTC)), Ownership(claim.run_id, 1), "w"
+    )
+    journal._remember(Entry("each[1].c", "opened"))
+    journal._remember(Entry("each[1]#withdrawn", "value"))
+    journal.deliver(4, [{"path": "each[1].c", "body": '{"state":"cancelled"}'}])
+    await journal.rest(Rested((("d", None),)), 0.0)
+    assert rests[-1].known_wakes == 4
+    journal._remember(Entry("each[1].c!.asked", "opened"))  # asked behind it, in its place
+    assert list(journal.opened()) == ["each[1].c!.asked"]

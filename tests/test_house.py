@@ -78,5 +78,5 @@ def test_a_role_loads_nothing_of_the_other_commands():
 
 
 def test_every_table_belongs_to_a_workspace():
-    shared = {"workspace", "worker", "epoch"}  # a worker serves all workspaces, the epoch is the server's
+    shared = {"workspace", "worker", "fence", "epoch"}  # of processes and of the server, not of a workspace
     assert all("workspace_id" in table.c for name, table in metadata.tables.items() if name not in shared)

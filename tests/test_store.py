@@ -13,10 +13,10 @@ import uuid_utils.compat as uuids
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.document.values import dumps
-from oak_relay.store import history, intake, journal, queue, rows, runs, workflows
+from oak_relay.store import ending, epoch, history, intake, journal, queue, rows, runs, signals, workers, workflows
 from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
-from oak_relay.store.journal import Batch, EndRow, Fenced, RestRow
+from oak_relay.store.journal import BackRow, Batch, EndRow, Fenced, Raised, RestRow
 from oak_relay.store.local import EntryRow
 from oak_relay.store.tables import MAIN_WORKSPACE
 
@@ -51,14 +51,14 @@ async def new_runs(
         version = await workflows.one_version(found, MAIN_WORKSPACE, row.id, None)
     return [
         NewRun(uuids.uuid7(), uuids.uuid7(), None, row.id, version.id, 1, "test", "/test", "test", keys[n] if keys else str(n), keys is not None,
-               "{}", '{"headers":{},"query":{}}', None, None)
+               "{}", '{"headers":{},"query":{}}', None)
         for n in range(count)
     ]  # fmt: skip
 
 
 async def worker(connection: asyncpg.Connection, lease: float = 30) -> UUID:
     found = uuids.uuid7()
-    await queue.register(connection, found, "test", 1, lease)
+    await workers.register(connection, found, "test", 1, lease)
     return found
 
 
@@ -70,7 +70,6 @@ def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
         "hash": "",
         "body": "1",
         "detail": None,
-        "sealed": None,
         "started": None,
         "at": None,
     }
@@ -78,7 +77,11 @@ def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
 
 
 def end(run_id: UUID, **more: Any) -> EndRow:
-    return EndRow(run_id, "succeeded", "1", None, None, None, 3, 4, "0.25", 1, 1, "w", 1, **more)
+    return EndRow(run_id, "succeeded", "1", None, None, 3, 4, "0.25", 1, 1, "w", 1, **more)
+
+
+async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence: int = 0) -> None:
+    await journal.write(connection, MAIN_WORKSPACE, mine, fence, batch)
 
 
 async def claim_some(connection, mine, revision, most):
@@ -128,48 +131,169 @@ async def claimed(database, connection, count=1, lease=30.0):
     return mine, await claim_some(connection, mine, 1, count)
 
 
-async def test_a_worker_whose_lease_is_over_writes_nothing(database, connection):
+async def test_a_worker_that_is_declared_dead_writes_nothing(database, connection):
     """Rule 1: in the plain statement and in a transaction with effects."""
-    mine, [claim] = await claimed(database, connection, lease=0.2)
-    while await queue.renew(connection, mine, 0.0):
-        pass
+    mine, [claim] = await claimed(database, connection, lease=0.0)
+    assert await workers.bury(connection, MAIN_WORKSPACE) == 1
+    assert await workers.bury(connection, MAIN_WORKSPACE) == 0
     for batch in (
         Batch([entry(claim.run_id)]),
         Batch([entry(claim.run_id)], [end(claim.run_id)]),
         Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
-        Batch([entry(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: ("1", None))]),
+        Batch(backs=[BackRow(claim.run_id)]),
+        Batch([entry(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: "1")]),
     ):
-        with pytest.raises(Fenced):
-            await journal.write(connection, MAIN_WORKSPACE, mine, batch)
+        with pytest.raises(Raised):
+            await write(connection, mine, batch)
+    with pytest.raises(Fenced):
+        await journal.owned(connection, MAIN_WORKSPACE, mine)
     assert await connection.fetchval("SELECT count(*) FROM journal") == 0
-    assert await queue.bury(connection, MAIN_WORKSPACE) == 1
-    assert await queue.bury(connection, MAIN_WORKSPACE) == 0
-    assert not await queue.renew(connection, mine, 10)
+    assert await workers.renew(connection, mine, 10) is None
+    assert await claim_some(connection, mine, 1, 10) == []
     [again] = await claim_some(connection, await worker(connection), 1, 10)
     assert (again.run_id, again.walks) == (claim.run_id, 2)
 
 
-async def test_a_takeover_waits_for_a_commit_under_way_and_then_wins(database, connection):
-    """Rule 1: the old owner either commits before the takeover or never."""
+async def test_a_lease_that_is_over_may_be_renewed_while_nobody_took_the_worker_for_dead(database, connection):
+    mine, [claim] = await claimed(database, connection, lease=0.0)
+    await write(connection, mine, Batch([entry(claim.run_id)]))
+    assert await workers.renew(connection, mine, 30)
+    assert await workers.bury(connection, MAIN_WORKSPACE) == 0
+
+
+async def test_hold_and_release_end_every_walk_under_the_claims_before(database, connection):
+    """Rule 1: the same worker has the run again, and only its newer claim counts."""
     mine, [claim] = await claimed(database, connection)
+    assert await epoch.hold(connection, MAIN_WORKSPACE) == 1
+    assert await claim_some(connection, mine, 1, 10) == []
+    assert await epoch.release(connection, MAIN_WORKSPACE) == 1
+    [again] = await claim_some(connection, mine, 1, 10)
+    with pytest.raises(Raised):
+        await write(connection, mine, Batch([entry(claim.run_id)]))
+    value, owned = await journal.owned(connection, MAIN_WORKSPACE, mine)
+    assert owned == {claim.run_id: again.generation}
+    assert again.generation > claim.generation
+    assert (claim.fence, again.fence) == (0, value)
+    await write(connection, mine, Batch([entry(claim.run_id)]), value)
+
+
+@pytest.mark.parametrize("raiser", ["hold", "bury"])
+async def test_a_takeover_waits_for_a_commit_under_way_and_then_wins(database, connection, raiser):
+    """Rule 1: the old owner either commits before the takeover or never."""
+    mine, [claim] = await claimed(database, connection, lease=0.0)
     other = await database.connect_directly()
     transaction = connection.transaction()
     await transaction.start()
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id)]))
-    takeover = asyncio.create_task(other.execute("UPDATE worker SET dead_at = clock_timestamp() WHERE id = $1", mine))
+    await write(connection, mine, Batch([entry(claim.run_id)]))
+    work = epoch.hold(other, MAIN_WORKSPACE) if raiser == "hold" else workers.bury(other, MAIN_WORKSPACE)
+    takeover = asyncio.create_task(work)
     done, _ = await asyncio.wait({takeover}, timeout=0.3)
     assert not done
     await transaction.commit()
-    await takeover
-    with pytest.raises(Fenced):
-        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1)]))
+    assert await takeover == 1
+    with pytest.raises(Raised):
+        await write(connection, mine, Batch([entry(claim.run_id, 1)]))
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
     await other.close()
 
 
+async def test_a_commit_that_waits_for_a_takeover_writes_nothing(database, connection):
+    """Rule 1: its statement began before the fence was raised, and sees that all the same."""
+    mine, [claim] = await claimed(database, connection)
+    other = await database.connect_directly()
+    transaction = other.transaction()
+    await transaction.start()
+    await workers.raise_all(other)
+    late = asyncio.create_task(write(connection, mine, Batch([entry(claim.run_id)], [end(claim.run_id)])))
+    done, _ = await asyncio.wait({late}, timeout=0.3)
+    assert not done
+    await other.execute("UPDATE queue SET worker_id = NULL, generation = generation + 1")
+    await transaction.commit()
+    with pytest.raises(Raised):
+        await late
+    assert await connection.fetchval("SELECT count(*) FROM journal") == 0
+    assert await connection.fetchval("SELECT count(*) FROM queue") == 1
+    await other.close()
+
+
+async def test_a_slow_commit_is_waited_for_and_compared(database, connection):
+    """Rule 5: whether it landed is asked while it is still under way."""
+    mine, [claim] = await claimed(database, connection)
+    other = await database.connect_directly()
+    batch = Batch([entry(claim.run_id)])
+    transaction = connection.transaction()
+    await transaction.start()
+    await write(connection, mine, batch)
+    asking = asyncio.create_task(journal.landed(other, MAIN_WORKSPACE, mine, batch))
+    done, _ = await asyncio.wait({asking}, timeout=0.3)
+    assert not done
+    await transaction.commit()
+    assert await asking
+    assert not await journal.landed(other, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, hash="another")]))
+    await other.close()
+
+
+async def test_a_slow_intake_is_waited_for_and_compared(database, connection):
+    """What landed is told as it was: accepted, twice, for a version that is not live."""
+    other = await database.connect_directly()
+    [before] = await new_runs(database, 1, ["old"])
+    await intake.accept(connection, MAIN_WORKSPACE, [before])
+    [fresh, twice, stale] = await new_runs(database, 3, ["new", "old", "gone"])
+    given = [fresh, twice, replace(stale, trigger_id=uuids.uuid7())]
+    transaction = connection.transaction()
+    await transaction.start()
+    receipts = await intake.accept(connection, MAIN_WORKSPACE, given, 7)
+    asking = asyncio.create_task(intake.settled(other, MAIN_WORKSPACE, given, 7))
+    done, _ = await asyncio.wait({asking}, timeout=0.3)
+    assert not done
+    await transaction.commit()
+    assert await asking == receipts
+    assert [(r.status, r.run_id) for r in receipts] == [
+        ("accepted", fresh.run_id), ("duplicate", before.run_id), ("stale", stale.run_id),
+    ]  # fmt: skip
+    assert await intake.settled(other, MAIN_WORKSPACE, await new_runs(database, 1, ["unsent"]), 7) is None
+    await other.close()
+
+
+async def test_an_event_that_came_before_is_a_duplicate_also_when_nothing_is_live(database, connection):
+    trigger = uuids.uuid7()
+    [first, again] = [replace(run, trigger_id=trigger) for run in await new_runs(database, 2, ["x", "x"])]
+    await connection.execute("INSERT INTO seen (workspace_id, trigger_id, source, event_key, run_id) VALUES (1, $1, '/test', 'x', $2)",
+                             trigger, first.run_id)  # fmt: skip
+    [receipt] = await intake.accept(connection, MAIN_WORKSPACE, [again])
+    assert (receipt.status, receipt.run_id) == ("duplicate", first.run_id)
+
+
+async def test_a_database_that_was_set_back_is_noticed_by_whoever_connects(database, connection):
+    """Rule 19: once for each restore, and what is walked is taken from its workers."""
+    mine, [claim] = await claimed(database, connection)
+    for _ in range(5):
+        database.mark = await epoch.grow(connection)
+    await connection.execute("UPDATE epoch SET value = 2 WHERE name = 'mark'")
+    again = await database.connect_directly()
+    assert await connection.fetchval("SELECT held FROM queue") == "restore"
+    with pytest.raises(Raised):
+        await write(connection, mine, Batch([entry(claim.run_id)]))
+    assert await epoch.noticed(connection) == database.mark > 1000
+    await epoch.release(connection, MAIN_WORKSPACE)
+    other = Database(database.dsn)
+    other.mark = 7  # had seen a little more than the one that noticed
+    await (await other.connect_directly()).close()
+    assert await connection.fetchval("SELECT held FROM queue") is None
+    await again.close()
+    await other.close()
+
+
+async def test_claims_whose_answer_was_lost_are_given_back(database, connection):
+    mine, claims = await claimed(database, connection, 3)
+    assert await queue.give_back_unknown(connection, MAIN_WORKSPACE, mine, [claims[0].run_id]) == 2
+    left = await connection.fetch("SELECT run_id FROM queue WHERE worker_id IS NOT NULL")
+    assert [row["run_id"] for row in left] == [claims[0].run_id]
+
+
 async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database, connection):
     mine, [claim] = await claimed(database, connection)
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id)], [end(claim.run_id)]))
+    await write(connection, mine, Batch([entry(claim.run_id)], [end(claim.run_id)]))
     row = await connection.fetchrow("SELECT * FROM run")
     assert (row["state"], row["tokens_in"], row["tokens_out"], float(row["money"])) == ("succeeded", 3, 4, 0.25)
     assert row["ended_at"] >= row["started_at"]
@@ -180,12 +304,12 @@ async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     """Rule 5."""
     mine, claims = await claimed(database, connection, 2)
     written, unwritten = (Batch([entry(c.run_id)], [end(c.run_id)]) for c in claims)
-    await journal.write(connection, MAIN_WORKSPACE, mine, written)
+    await write(connection, mine, written)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, written)
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, unwritten)
     only_end = Batch(ends=[end(claims[1].run_id)])
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
-    await journal.write(connection, MAIN_WORKSPACE, mine, only_end)
+    await write(connection, mine, only_end)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
 
 
@@ -196,9 +320,8 @@ async def test_going_to_rest_loses_no_wake(database, connection, woken, later):
     if woken:
         await connection.execute("UPDATE queue SET wakes = wakes + 1")
     until = datetime.now(UTC) + timedelta(hours=1)
-    await journal.write(
+    await write(
         connection,
-        MAIN_WORKSPACE,
         mine,
         Batch(rests=[RestRow(claim.run_id, (("a", until), ("b", until)), claim.wakes, 1.5, 0, 0, "0")]),
     )
@@ -215,9 +338,8 @@ async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
     async with database.begin() as found:
         assert await runs.cancel(found, MAIN_WORKSPACE, claim.run_id) == "asked"
     assert await queue.cancelled_here(connection, MAIN_WORKSPACE, mine) == [claim.run_id]
-    await journal.write(
+    await write(
         connection,
-        MAIN_WORKSPACE,
         mine,
         Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC) + timedelta(hours=1)),), 0, 0, 0, 0, "0")]),
     )
@@ -227,27 +349,31 @@ async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
 
 async def test_a_run_whose_walk_breaks_is_set_aside_the_third_time(database, connection):
     mine, [claim] = await claimed(database, connection)
+    reason = {"kind": "failed", "message": "broke"}
     for aside in (False, False, True):
-        assert (
-            await queue.give_back(
-                connection, MAIN_WORKSPACE, mine, claim.run_id, {"kind": "failed", "message": "broke"}
-            )
-            is aside
-        )
+        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, reason=reason)]))
+        assert (await connection.fetchval("SELECT state FROM run") == "set aside") is aside
         await connection.execute("UPDATE queue SET ready_at = now()")
         await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(connection, MAIN_WORKSPACE, mine, 1)
-    assert await connection.fetchval("SELECT state FROM run") == "set aside"
+
+
+async def test_a_walk_that_was_held_up_counts_for_nothing(database, connection):
+    mine, [claim] = await claimed(database, connection)
+    for _ in range(4):
+        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, 0.0)]))
+        [claim] = await claim_some(connection, mine, 1, 1)
+    assert await connection.fetchval("SELECT deaths FROM queue") == 0
 
 
 async def test_a_worker_that_leaves_hands_back_without_a_death(database, connection):
     mine, _ = await claimed(database, connection, 3)
-    assert await queue.leave(connection, mine) == 3
+    assert await workers.leave(connection, MAIN_WORKSPACE, mine) == 3
     assert await connection.fetchval("SELECT max(deaths) FROM queue") == 0
 
 
 def upsert(run_id: UUID, seq: int, table: UUID, guest: str, n: int) -> EntryRow:
     return entry(run_id, seq, path=f"p{seq}", effect=("table.upsert", {"table": table, "match": ["guest"], "row": {"guest": guest, "n": n}}),
-                 finish_body=lambda r: (dumps({"output": r}), None))  # fmt: skip
+                 finish_body=lambda r: dumps({"output": r}))  # fmt: skip
 
 
 async def test_upserts_find_rows_added_before_and_while_the_table_became_searched(database, connection):
@@ -260,7 +386,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
     added = entry(
         claims[0].run_id, 0, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Bo","n":0}'})
     )
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([added]))
+    await write(connection, mine, Batch([added]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 0
     batch = Batch(
         [
@@ -269,7 +395,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
             upsert(claims[1].run_id, 0, table, "Cleo", 1),
         ]
     )
-    await journal.write(connection, MAIN_WORKSPACE, mine, batch)
+    await write(connection, mine, batch)
     assert [e.result["created"] for e in batch.entries] == [False, False, True]
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 3
     async with database.connect() as found:
@@ -277,7 +403,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
     other = entry(
         claims[0].run_id, 3, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Dov"}'})
     )
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([other]))
+    await write(connection, mine, Batch([other]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 4
 
 
@@ -289,17 +415,13 @@ async def test_workers_that_upsert_the_same_rows_do_not_block_each_other(databas
     others = [await database.connect_directly() for _ in claims]
     guests = ["Ada", "Bo", "Cleo", "Dov"]
 
-    async def write(place: int) -> None:
+    async def put(place: int) -> None:
         order = guests if place % 2 else guests[::-1]
-        await journal.write(
-            others[place],
-            MAIN_WORKSPACE,
-            mine,
-            Batch([upsert(claims[place].run_id, n, table, g, n) for n, g in enumerate(order)]),
-        )
+        batch = Batch([upsert(claims[place].run_id, n, table, g, n) for n, g in enumerate(order)])
+        await write(others[place], mine, batch)
 
     async with asyncio.timeout(20):
-        await asyncio.gather(*(write(place) for place in range(len(claims))))
+        await asyncio.gather(*(put(place) for place in range(len(claims))))
     assert await connection.fetchval("SELECT count(*) FROM table_row") == 4
     for found in others:
         await found.close()
@@ -309,7 +431,7 @@ async def test_a_row_for_a_table_that_is_gone_is_refused_alone(database, connect
     mine, [claim] = await claimed(database, connection)
     bad = entry(claim.run_id, effect=("table.add", {"table": uuids.uuid7(), "id": uuids.uuid7(), "text": "{}"}))
     with pytest.raises(asyncpg.IntegrityConstraintViolationError):
-        await journal.write(connection, MAIN_WORKSPACE, mine, Batch([bad]))
+        await write(connection, mine, Batch([bad]))
     assert await connection.fetchval("SELECT count(*) FROM journal") == 0
 
 
@@ -347,7 +469,7 @@ async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connect
     assert len(claims) == 4
     [(found, mine)] = [(c, w) for c, w in workers[:1]]
     owner = await connection.fetchval("SELECT worker_id FROM queue WHERE run_id = $1", claims[0].run_id)
-    await journal.write(connection, MAIN_WORKSPACE, owner, Batch(ends=[end(claims[0].run_id)]))
+    await write(connection, owner, Batch(ends=[end(claims[0].run_id)]))
     assert len(await queue.claim_limited(found, MAIN_WORKSPACE, mine, 1, 3)) == 1
     for found, _ in workers:
         await found.close()
@@ -368,10 +490,8 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         [claim] = await claim_some(connection, mine, 1, 10)
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
-        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", None, 0, 0, "0", 0, 0, "w", 1, **lane)
-        await journal.write(
-            connection, MAIN_WORKSPACE, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)])
-        )
+        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, "w", 1, **lane)
+        await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)]))
     assert gone == [r.run_id for r in (*given, *more)]
     assert await connection.fetchval("SELECT count(*) FROM lane") == 0
 
@@ -379,7 +499,7 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
 async def test_a_set_aside_head_lets_the_next_pass(database, connection):
     given, _ = await lane_of(database, connection, 2)
     async with connection.transaction():
-        await queue.finish(
+        await ending.finish(
             connection, MAIN_WORKSPACE, given[0].run_id, "set aside", {"kind": "failed", "message": "no"}
         )
     [claim] = await claim_some(connection, await worker(connection), 1, 10)
@@ -402,9 +522,7 @@ async def test_replace_ends_what_came_before(database, connection):
     newest, _ = await lane_of(database, connection, 1, "replace")
     assert await queue.cancelled_here(connection, MAIN_WORKSPACE, mine) == [given[1].run_id]
     assert await claim_some(connection, mine, 1, 10) == []  # it waits for the one under way to end
-    await journal.write(
-        connection, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))])
-    )
+    await write(connection, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
     assert [c.run_id for c in await claim_some(connection, mine, 1, 10)] == [newest[0].run_id]
 
 
@@ -424,9 +542,7 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
         while len(ended) < 30:
             for claim in await claim_some(found, mine, 1, 10):
                 ended.append(claim.run_id)
-                await journal.write(
-                    found, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))])
-                )
+                await write(found, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
 
     async with asyncio.timeout(30):
         await asyncio.gather(*(bring(c) for c in connections[:3]), end_them(connections[3]))
@@ -437,11 +553,9 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
 
 async def child_of(database, connection, mine, claim, path="c", **more):
     data = {"run_id": uuids.uuid7(), "event_id": uuids.uuid7(), "version_id": claim.version_id, "workflow": None, "text": "{}",
-            "sealed": None, "path": path, "step": path, "waited": True, "money": "0.5", **more}  # fmt: skip
-    opened = entry(
-        claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: (dumps(r), None)
-    )
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([opened]))
+            "path": path, "step": path, "waited": True, "money": "0.5", **more}  # fmt: skip
+    opened = entry(claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: dumps(r))
+    await write(connection, mine, Batch([opened]))
     return data["run_id"]
 
 
@@ -449,23 +563,16 @@ async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connec
     """Rules 3 and 9."""
     mine, [claim] = await claimed(database, connection)
     child_id = await child_of(database, connection, mine, claim)
-    await journal.write(
-        connection,
-        MAIN_WORKSPACE,
-        mine,
-        Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")]),
-    )
+    await write(connection, mine, Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")]))
     [child] = await claim_some(connection, mine, 1, 10)  # the parent rests without end
     assert (child.run_id, child.kind, child.money, child.parent_path) == (child_id, "part", 0.5, "c")
-    await journal.write(
-        connection, MAIN_WORKSPACE, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told=("7", None))])
-    )
+    await write(connection, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told="7")]))
     [again] = await claim_some(connection, mine, 1, 10)
     assert (again.run_id, again.wakes) == (claim.run_id, 1)
-    assert [(r["path"], r["body"]) for r in await journal.signals(connection, MAIN_WORKSPACE, [claim.run_id])] == [
+    assert [(r["path"], r["body"]) for r in await signals.of(connection, MAIN_WORKSPACE, [claim.run_id])] == [
         ("c", "7")
     ]
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch(ends=[end(claim.run_id, opened=True)]))
+    await write(connection, mine, Batch(ends=[end(claim.run_id, opened=True)]))
     assert await connection.fetchval("SELECT count(*) FROM signal") == 0
 
 
@@ -496,9 +603,9 @@ async def test_a_run_that_kills_workers_is_set_aside_and_its_neighbours_are_not(
             break
         if killer in {c.run_id for c in claims}:  # it takes the worker with it
             await connection.execute("UPDATE worker SET lease_until = now() - interval '1 second' WHERE id = $1", mine)
-            await queue.bury(connection, MAIN_WORKSPACE)
+            await workers.bury(connection, MAIN_WORKSPACE)
             continue
-        await journal.write(connection, MAIN_WORKSPACE, mine, Batch(ends=[end(c.run_id) for c in claims]))
+        await write(connection, mine, Batch(ends=[end(c.run_id) for c in claims]))
         left -= {c.run_id for c in claims}
     assert left == {killer}
     assert await connection.fetchval("SELECT state FROM run WHERE id = $1", killer) == "set aside"
@@ -514,7 +621,7 @@ async def test_finished_items_are_not_loaded_again(database, connection):
         for n in range(9)
     ]
     rows += [entry(claim.run_id, 9 + n, path=f"m[{n}]#end", kind="closed") for n in range(2)]
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch(rows))
+    await write(connection, mine, Batch(rows))
     found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
     assert [e["path"] for e in found.entries] == ["m[2].x6", "m[2].x7", "m[2].x8", "m[0]#end", "m[1]#end"]
     assert (found.sums["attempts"], float(found.sums["money"]), found.sums["seq"]) == (9, pytest.approx(0.9), 11)
@@ -523,8 +630,8 @@ async def test_finished_items_are_not_loaded_again(database, connection):
 async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(database, connection):
     """Rule 12."""
     mine, claims = await claimed(database, connection, 2)
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[1].run_id)]))
+    await write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
+    await write(connection, mine, Batch([entry(claims[1].run_id)]))
     month = f"{datetime.now(UTC):%Y_%m}"
     assert await connection.fetchval(f"SELECT count(*) FROM run_{month}") == 2
     later = history.month(datetime.now(UTC), 2)
@@ -535,7 +642,7 @@ async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(dat
     assert [r["id"] for r in await connection.fetch("SELECT id FROM run")] == [claims[1].run_id]
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
     assert await connection.fetchval("SELECT count(*) FROM event") == 1
-    await journal.write(connection, MAIN_WORKSPACE, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
+    await write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
 
 
 async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, connection):

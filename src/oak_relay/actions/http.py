@@ -170,8 +170,8 @@ class Exchange:
         used = f" with the credential {self.credential}" if self.credential else ""
         words = " ".join(self._text().split())[:300]
         message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
-        reached: Reached = "no" if self.status in (401, 403, 404, 405, 429, 503) else "yes"
-        return StepFailed(kind, message, fix=fix, reached=reached, delay=retry_after(self.headers), detail=self.detail)
+        delay = retry_after(self.headers)
+        return StepFailed(kind, message, fix=fix, reached=_reached(self.status, delay), delay=delay, detail=self.detail)
 
 
 async def send(
@@ -256,6 +256,14 @@ def retry_after(headers: Mapping[str, str]) -> float | None:
         return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
     except (TypeError, ValueError):
         return None
+
+
+def _reached(status: int, delay: float | None) -> Reached:
+    """Whether what was asked for was reached, as a status tells. Who answers for another (502, 504) does not know, nor is
+    503 a refusal unless it says when to come again (RFC 9110)."""
+    if status in (401, 403, 404, 405, 429) or (status == 503 and delay is not None):
+        return "no"
+    return "maybe" if status in (502, 503, 504) else "yes"
 
 
 def _kind_of(status: int) -> tuple[ErrorKind, str]:

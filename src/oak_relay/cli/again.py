@@ -1,14 +1,13 @@
 """`rerun`, `resume`, `redo`, `try`, `sample`: runs done again, steps tried."""
 
 import argparse
-import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from rich.markup import escape
 
-from oak_relay.cli.output import OUT, moment, show, state, table, working
+from oak_relay.cli.output import OUT, moment, print_json, show, state, table, working
 from oak_relay.cli.runs import find_run
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json
@@ -101,7 +100,7 @@ def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
     if tried.error:
         OUT.print(f"[red]{tried.error['kind']}[/]: {escape(tried.error['message'])}")
     elif tried.state == "succeeded":
-        OUT.print_json(json.dumps(tried.result))
+        print_json(tried.result)
     return 0 if tried.state != "failed" else 1
 
 

@@ -1,15 +1,19 @@
 """How results are shown: readable tables and trees, or JSON."""
 
-import json
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
+from decimal import Decimal
 from typing import Any
 
 from pydantic import BaseModel
 from rich.console import Console
+from rich.highlighter import JSONHighlighter
 from rich.table import Table
+from rich.text import Text
+
+from oak_relay import jsontext
 
 SIGNS = {
     "succeeded": ("✓", "green"), "failed": ("✗", "red"), "running": ("▸", "blue"), "waiting": ("◷", "yellow"),
@@ -22,7 +26,7 @@ ERR = Console(stderr=True, highlight=False)
 
 def as_json(value: Any) -> str:
     """JSON of results."""
-    return json.dumps(_plain(value), indent=2, ensure_ascii=False, default=str)
+    return jsontext.pretty(_plain(value))
 
 
 def show(value: Any, wanted: bool) -> bool:
@@ -30,6 +34,11 @@ def show(value: Any, wanted: bool) -> bool:
     if wanted:
         sys.stdout.write(as_json(value) + "\n")
     return wanted
+
+
+def print_json(value: Any) -> None:
+    """Print a value as JSON, in colour where there is any."""
+    OUT.print(JSONHighlighter()(Text(jsontext.pretty(value))))
 
 
 def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], empty: str) -> None:
@@ -87,7 +96,13 @@ def working(text: str) -> Iterator[None]:
 
 def _plain(value: Any) -> Any:
     if isinstance(value, BaseModel):
-        return value.model_dump(mode="json")
-    if isinstance(value, list):
+        return _plain(value.model_dump())
+    if isinstance(value, dict):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
         return [_plain(item) for item in value]
-    return value
+    return value if value is None or isinstance(value, bool | int | float | Decimal | str) else _word(value)
+
+
+def _word(value: Any) -> str:
+    return value.isoformat() if hasattr(value, "isoformat") else str(value)

@@ -1,7 +1,6 @@
 """`tray`, `answer`, `schedules`, `pause`, `fire`, `publish`: what waits for people, what comes when."""
 
 import argparse
-import json
 import sys
 import uuid
 from collections.abc import Callable
@@ -10,6 +9,7 @@ from typing import Any
 
 from rich.markup import escape
 
+from oak_relay import jsontext
 from oak_relay.cli.output import OUT, moment, show, table
 from oak_relay.client import Client
 from oak_relay.client.errors import NotFound, OakRelayError
@@ -171,7 +171,7 @@ def _json(text: str | None) -> Any:
     if text is None:
         return None
     try:
-        return json.loads(sys.stdin.read() if text == "-" else text)
+        return jsontext.loads(sys.stdin.read() if text == "-" else text)
     except ValueError as error:
         raise OakRelayError(f"this is not JSON: {error}") from None
 

@@ -1,12 +1,12 @@
 """`runs`, `show`, `watch`, `cancel`."""
 
 import argparse
-import json
 from collections.abc import Callable
 from typing import Any
 
+from oak_relay import jsontext
 from oak_relay.cli import trace
-from oak_relay.cli.output import OUT, as_json, duration, moment, money, show, state, table
+from oak_relay.cli.output import OUT, as_json, duration, moment, money, print_json, show, state, table
 from oak_relay.client import Client
 from oak_relay.client.errors import NotFound, OakRelayError
 from oak_relay.client.results import RunData
@@ -84,7 +84,7 @@ def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
         OUT.print(f"[dim]{one.origin_how}[/] {state(one.state)} [dim]{one.id}[/]")
     if detail.result is not None:
         OUT.print("\n[dim]result[/]")
-        OUT.print_json(json.dumps(detail.result))
+        print_json(detail.result)
     return 0
 
 
@@ -94,14 +94,14 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
         if isinstance(item, RunData):
             last = item
         if arguments.json:
-            print(json.dumps(json.loads(as_json(item))), flush=True)
+            print(jsontext.dumps(jsontext.loads(as_json(item))), flush=True)
         else:
             OUT.print(trace.line(item))
     return 0 if last and last.state == "succeeded" else 1
 
 
 def artifact_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    print(json.dumps(client.artifact(arguments.id), ensure_ascii=False))
+    print(jsontext.dumps(client.artifact(arguments.id)))
     return 0
 
 

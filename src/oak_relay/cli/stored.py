@@ -8,7 +8,8 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from oak_relay.cli.output import OUT, moment, show, table, working
+from oak_relay import jsontext
+from oak_relay.cli.output import OUT, moment, print_json, show, table, working
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Test
@@ -232,7 +233,7 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
     for side in ("request", "response"):
         if found.exchange and found.exchange.get(side):
             OUT.print(f"[dim]{side}[/]")
-            OUT.print_json(json.dumps(found.exchange[side]))
+            print_json(found.exchange[side])
     return 0 if found.ok else 1
 
 
@@ -265,4 +266,4 @@ def _test_word(test: dict[str, Any] | None) -> str:
 
 
 def _cell(value: Any) -> str:
-    return "" if value is None else value if isinstance(value, str) else json.dumps(value)
+    return "" if value is None else value if isinstance(value, str) else jsontext.dumps(value)

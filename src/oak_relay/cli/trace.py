@@ -1,12 +1,12 @@
 """A trace as a tree: times, attempts, money."""
 
-import json
 from datetime import datetime
 from typing import Any
 
 from rich.markup import escape
 from rich.tree import Tree
 
+from oak_relay import jsontext
 from oak_relay.cli.output import OUT, duration, moment, money, state
 from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Trace
 
@@ -73,7 +73,7 @@ def _plainly(span: Span) -> str:
 
 
 def _brief(value: Any) -> str:
-    text = json.dumps(value, ensure_ascii=False, default=str) if value is not None else ""
+    text = jsontext.dumps(value) if value is not None else ""
     return text if len(text) <= 100 else f"{text[:100]}…"
 
 

@@ -1,7 +1,6 @@
 """`check`, `render`, `save`, `live`, `workflows`, `start`."""
 
 import argparse
-import json
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -9,7 +8,8 @@ from typing import Any
 
 from rich.markup import escape
 
-from oak_relay.cli.output import ERR, OUT, duration, money, show, state, table, working
+from oak_relay import jsontext
+from oak_relay.cli.output import ERR, OUT, duration, money, print_json, show, state, table, working
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
@@ -113,7 +113,7 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
         fields = ", ".join(tool["parameters"].get("properties", {}))
         OUT.print(f"\n[dim]tool[/] {escape(tool['name'])}({escape(fields)})\n{escape(tool['description'])}")
     if "messages" not in rendered:
-        OUT.print_json(json.dumps(rendered["input"]))
+        print_json(rendered["input"])
     if rendered["empty"]:
         OUT.print(f"[yellow]came out empty: {', '.join(rendered['empty'])}[/]")
     return 0
@@ -189,7 +189,7 @@ def start_cmd(arguments: argparse.Namespace, client: Client) -> int:
     if not show(detail, arguments.json):
         head(detail)
         if detail.result is not None:
-            OUT.print_json(json.dumps(detail.result))
+            print_json(detail.result)
     return 0 if ended.state == "succeeded" else 1
 
 
@@ -205,6 +205,6 @@ def given_json(given: str) -> Any:
     if not text.lstrip().startswith(("{", "[", '"')) and Path(text).is_file():
         text = _text(Path(text))
     try:
-        return json.loads(text)
+        return jsontext.loads(text)
     except ValueError as error:
         raise OakRelayError(f"this is not JSON: {error}") from None

@@ -1,6 +1,5 @@
 """Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
 
-import json
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -12,6 +11,7 @@ from uuid import UUID
 import httpx
 from pydantic import TypeAdapter
 
+from oak_relay import jsontext
 from oak_relay.client import results
 from oak_relay.client.errors import problem
 
@@ -37,7 +37,7 @@ class Call(Generic[T]):
             "params": {k: v for k, v in self.params.items() if v is not None},
         }
         if self.body is not None:
-            given["content"] = json.dumps(self.body).encode()
+            given["content"] = jsontext.dumps(self.body).encode()
             given["headers"].setdefault("Content-Type", "application/json")
         return given
 
@@ -45,13 +45,13 @@ class Call(Generic[T]):
         """The reply as its type. Raises `Problem`."""
         if response.status_code >= 400:
             raise refused(response)
-        return self.read(json.loads(response.content) if response.content else None)
+        return self.read(jsontext.loads(response.content) if response.content else None)
 
 
 def refused(response: httpx.Response) -> Exception:
     """The exception of a refusal."""
     try:
-        document = json.loads(response.content)
+        document = jsontext.loads(response.content)
     except ValueError:
         document = {"title": f"the service answered {response.status_code}", "detail": response.text[:300]}
     return problem(response.status_code, document if isinstance(document, dict) else {})

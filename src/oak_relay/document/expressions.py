@@ -83,17 +83,11 @@ class Expression:
             raise StepFailed(
                 failed.kind, f"in {_short(self.text)}: {absent or failed.message}", fix=failed.fix
             ) from None
-        except (
-            TemplateError,
-            ArithmeticError,
-            TypeError,
-            ValueError,
-            LookupError,
-            AttributeError,
-            RecursionError,
-        ) as error:
+        except Exception as error:  # of whatever kind: what a document computes is never our own fault
             raise StepFailed(
-                "invalid", f"in {_short(self.text)}: {error}", fix="check the types of its values"
+                "invalid",
+                f"in {_short(self.text)}: {str(error) or type(error).__name__}",
+                fix="check the types of its values",
             ) from None
         finally:
             METER.reset(token)

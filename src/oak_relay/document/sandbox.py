@@ -4,6 +4,7 @@ import math
 from collections.abc import Callable, Iterator
 from contextvars import ContextVar
 from datetime import datetime
+from decimal import Decimal
 from functools import wraps
 from typing import Any, NoReturn
 
@@ -19,6 +20,8 @@ from oak_relay.document.values import text_of
 FUEL = 500_000
 LONGEST_TEXT = 1_000_000
 _PLAIN = 2**62
+_LONGEST_NUMBER = 3322
+"""Bits of 1,000 decimal digits."""
 
 _NODES: tuple[type[nodes.Node], ...] = (
     nodes.Template,
@@ -413,7 +416,11 @@ def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
 def plain(value: Any) -> Any:
     """What an expression gives, as plain JSON values. Raises `StepFailed` for what is missing or no value."""
     kind = type(value)
-    if kind in (str, int, bool, type(None)):
+    if kind in (str, bool, type(None)):
+        return value
+    if kind is int:
+        if value.bit_length() > _LONGEST_NUMBER:
+            raise StepFailed("invalid", "the number has more than 1,000 digits", fix="use smaller numbers")
         return value
     if kind is float:
         if not math.isfinite(value):
@@ -431,4 +438,6 @@ def plain(value: Any) -> Any:
         raise StepFailed("invalid", "a method is not a value", fix="call it with ()")
     if isinstance(value, (list, tuple)) or hasattr(value, "__iter__"):
         return [plain(v) for v in value]
-    return value
+    if isinstance(value, Decimal):
+        return value
+    raise StepFailed("invalid", f"{kind.__name__} is no value", fix="use texts, numbers, lists and mappings")

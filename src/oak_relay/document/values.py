@@ -1,55 +1,14 @@
-"""Canonical JSON text: order of keys and every digit of a number survive a round trip (RFC 8259)."""
+"""Values as documents hold them: JSON, digests, how they read in text, and what the database can keep."""
 
 import hashlib
-import json
-import math
 import re
-from decimal import Decimal
 from typing import Any
 
 import orjson
 
-_LONG_NUMBER = re.compile(rb"\d{16}|[\d.]{17}|\d[eE]\+?\d{3}|\d\.\d*[eE]")
+from oak_relay.jsontext import NotJson, dumps, loads
+
 _UNSTORABLE = re.compile("[\x00\ud800-\udfff]")
-
-
-class NotJson(ValueError):
-    """The text is no JSON, or holds a number or nesting that cannot be kept."""
-
-
-def loads(text: str | bytes) -> Any:
-    """Parse JSON; numbers a float would change come back as `Decimal`. Raises `NotJson`."""
-    try:
-        raw = text.encode() if isinstance(text, str) else bytes(text)
-    except UnicodeEncodeError:
-        raise NotJson("the text holds a lone surrogate outside an escape") from None
-    if _LONG_NUMBER.search(raw) is None:
-        try:
-            return orjson.loads(raw)
-        except orjson.JSONDecodeError:
-            pass  # lone surrogates and the like: the exact parser decides
-    try:
-        return json.loads(raw, parse_float=_exact, parse_constant=_no_constant)
-    except NotJson:
-        raise
-    except UnicodeDecodeError:
-        raise NotJson("the text is not UTF-8") from None
-    except (ValueError, RecursionError) as error:
-        reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
-        raise NotJson(reason) from None
-
-
-def dumps(value: Any) -> str:
-    """Compact JSON text of plain values and `Decimal`. Raises `NotJson` for what JSON cannot say."""
-    try:
-        return orjson.dumps(value).decode()
-    except TypeError:
-        pieces: list[str] = []
-        try:
-            _write(value, pieces)
-        except RecursionError:
-            raise NotJson("it is nested too deeply") from None
-        return "".join(pieces)
 
 
 def stored(value: Any) -> Any:
@@ -108,41 +67,4 @@ def _holds_unstorable(value: Any) -> bool:
     return False
 
 
-def _exact(text: str) -> float | Decimal:
-    number = float(text)
-    exact = Decimal(text)
-    if math.isfinite(number) and Decimal(repr(number)) == exact:
-        return number
-    return exact
-
-
-def _no_constant(name: str) -> Any:
-    raise NotJson(f"{name} is not a JSON number")
-
-
-def _write(value: Any, out: list[str]) -> None:
-    if value is None or isinstance(value, bool | str):
-        out.append(json.dumps(value))
-    elif isinstance(value, int):
-        out.append(int.__repr__(value))
-    elif isinstance(value, float | Decimal):
-        if not (value.is_finite() if isinstance(value, Decimal) else math.isfinite(value)):
-            raise NotJson(f"{value} is not a JSON number")
-        out.append(str(value) if isinstance(value, Decimal) else float.__repr__(value))
-    elif isinstance(value, dict):
-        out.append("{")
-        for index, (key, item) in enumerate(value.items()):
-            if not isinstance(key, str):
-                raise NotJson(f"the key {key!r} is not text")
-            out.append(("," if index else "") + json.dumps(key) + ":")
-            _write(item, out)
-        out.append("}")
-    elif isinstance(value, list | tuple):
-        out.append("[")
-        for index, item in enumerate(value):
-            if index:
-                out.append(",")
-            _write(item, out)
-        out.append("]")
-    else:
-        raise NotJson(f"a value of type {type(value).__name__} is not JSON")
+__all__ = ["NotJson", "digest", "dumps", "loads", "storable_text", "stored", "text_of", "unfenced", "unstorable"]

@@ -17,6 +17,7 @@ from oak_relay.engine import effects, others
 from oak_relay.engine.outcomes import Cancelled, Scope
 from oak_relay.engine.plan import Node, tool_node
 from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.said import whole
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
@@ -81,7 +82,7 @@ async def agent(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     given = walk.render(node, path, scope, empty)
     hash_ = values.digest(node.digest, values.dumps(given))
     if walk.recorded(path, hash_) is None:
-        detail = {"input": given, **({"empty": sorted(set(empty))} if empty else {})}
+        detail = {"kind": "agent", "input": given, **({"empty": sorted(set(empty))} if empty else {})}
         entry = Entry(
             path, "value", hash=hash_, body={"agent": given.get("model")}, detail=detail, at=walk.journal.now()
         )
@@ -304,6 +305,7 @@ class _Agent:
         """Keep something of the conversation."""
         recorded = self.walk.recorded(path, hash_)
         if recorded is None:
+            self.walk.go_on()
             now = self.walk.journal.now()
             entry = Entry(path, "ended", 1, hash_, {}, {"input": given, "arguments": given}, now, now)
             fact = {"conversation": self.setup["memory"]["conversation"], **given}
@@ -358,6 +360,7 @@ class _Agent:
         if closed:
             return closed[0].body
         if walk.recorded(path, hash_) is None:
+            walk.go_on()
             whole = {"path": path, "at": "tray", "then": "go_on", "until": None, "alike": None, **question}
             opened = Entry(path, "opened", 1, hash_, {"until": None}, at=walk.journal.now())
             await walk.journal.commit(opened, LocalEffect("ask", whole))
@@ -392,7 +395,7 @@ class _Agent:
         memory = self.setup.get("memory")
         if memory is None:
             return self.walk.journal.add(entry)["value"]
-        said = [_kept(m) for m in self.messages[self.setup["new"] :] if m["role"] != "system"]
+        said = whole([_kept(m) for m in self.messages[self.setup["new"] :] if m["role"] != "system"])
         told = {"conversation": memory["conversation"], "messages": said, "summary": self.setup.get("summary")}
         kept = LocalEffect("remember", told)
         return (await self.walk.journal.commit(entry, kept))["value"]

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine.outcomes import Attempts, Cancelled, Scope, read_attempts
+from oak_relay.engine.cuts import HERE
+from oak_relay.engine.outcomes import Attempts, Scope, read_attempts
 from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Call, Entry, LocalEffect, Manner, Outcome
 from oak_relay.engine.rest import end_task
@@ -54,15 +55,14 @@ async def act(
     effect = _Effect(walk, node, path, manner, hash_, given, detail, timeout, most)
     if state.open is not None:
         await effect.lost(state)
-    if state.unsure is not None and manner.repeat in ("unsafe", "checkable"):
+    if state.unsure is not None and effect.unsafe:
         settled = await effect.settle(state.unsure, state.error)
         if settled is not None:
             return settled.output
     if state.again_at is not None:
         await walk.pause(path, state.again_at)
     while True:
-        if walk.cancelling:
-            raise Cancelled
+        walk.go_on()
         state.number += 1
         entry = Entry(path, "ended", state.number, hash_, None, detail, walk.journal.now())
         call = effect.as_call(state.number)
@@ -95,6 +95,8 @@ class _Effect:
     ) -> None:
         self.walk, self.node, self.path, self.manner = walk, node, path, manner
         self.hash, self.given, self.detail, self.timeout, self.most = hash_, given, detail, timeout, most
+        self.unsafe = manner.repeat in ("unsafe", "checkable")
+        """Whether it must not be repeated, nor cut, unseen."""
 
     async def call(self, call: Call, entry: Entry) -> Any:
         """Reach outside: intention first, then the call, then its outcome."""
@@ -108,6 +110,8 @@ class _Effect:
             if self.manner.reach == "outside":
                 began = Entry(entry.path, "began", entry.attempt, entry.hash, None, entry.detail, entry.started)
                 await walk.journal.commit(began)
+                if walk.cancelling:  # told while the intention was written: nothing was sent
+                    raise StepFailed("cancelled", f"{call.action} was not begun: the run was told to end")
             outcome = await self._perform(call)
         finally:
             walk.reserved -= reserved
@@ -144,14 +148,17 @@ class _Effect:
         else raises it."""
         walk, now = self.walk, self.walk.journal.now()
         wait = self._again(failed, failures)
-        unsafe = self.manner.repeat in ("unsafe", "checkable")
-        unsure = unsafe and failed.reached == "maybe" and self.node.unknown != "fail" and not walk.cancelling
+        unsure = self.unsafe and failed.reached == "maybe" and self.node.unknown != "fail"
         body: dict[str, Any] = {"error": failed.as_data()}
         if failed.usage:
             walk.spent.add(failed.usage)
             body["usage"] = failed.usage
         if unsure:
             body["unknown"] = True
+        elif (
+            failed.kind == "cancelled" and walk.cancelling
+        ):  # it is no outcome: a walk that is not told to end tries again
+            body["again_at"] = now.isoformat()
         elif wait is not None:
             body["again_at"] = (now + timedelta(seconds=wait)).isoformat()
         detail = {**self.detail, **failed.detail}
@@ -167,8 +174,9 @@ class _Effect:
         """An attempt began and has no outcome: its worker was lost while the call was under way."""
         walk, open_ = self.walk, state.open
         assert open_ is not None and open_.started is not None
-        if self.manner.repeat in ("unsafe", "checkable"):
-            await walk.pause(open_.path, open_.started + timedelta(seconds=self.timeout + walk.start.grace))
+        if self.unsafe:
+            over = open_.started + timedelta(seconds=self.timeout + walk.start.grace)
+            await walk.pause(open_.path, over, through=True)
         body, now = {"note": LOST}, walk.journal.now()
         walk.journal.add(Entry(self.path, "lost", open_.attempt, self.hash, body, open_.detail, open_.started, now))
         state.open, state.unsure = None, open_.attempt
@@ -232,7 +240,7 @@ class _Effect:
             }
             opened = Entry(path, "opened", attempt, body={}, at=walk.journal.now())
             await walk.journal.commit(opened, LocalEffect("ask", question))
-        return await walk.signal(path)
+        return await walk.signal(path, through=True)
 
     async def _reserve(self, call: Call) -> float:
         """Set aside the most that a call may cost, until it is known what it did cost."""
@@ -253,7 +261,8 @@ class _Effect:
         """The call, within its time."""
         walk = self.walk
         task = asyncio.ensure_future(walk.executor.perform(call))
-        walk.calls[task] = self.manner
+        if not self.unsafe:
+            HERE.get().calls(task)
         try:
             done, _ = await asyncio.wait({task}, timeout=call.timeout)
             if not done:
@@ -268,7 +277,6 @@ class _Effect:
                 raise StepFailed("cancelled", "the run was cancelled during this call", reached="maybe")
             return task.result()
         finally:
-            walk.calls.pop(task, None)
             await end_task(task)
 
     def _again(self, failed: StepFailed, failures: int) -> float | None:
@@ -277,6 +285,6 @@ class _Effect:
         assert retry is not None
         if failures >= retry.tries or failed.kind not in retry.kinds or self.walk.cancelling:
             return None
-        if self.manner.repeat in ("unsafe", "checkable") and failed.reached != "no":
+        if self.unsafe and failed.reached != "no":
             return None
         return retry.delay(failures, self.walk.journal.random(), failed.delay)

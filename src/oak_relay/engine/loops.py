@@ -34,7 +34,7 @@ async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         body: dict[str, Any] = {"items": items}
         if len(items) > LONG_LIST:
             body["chunk"] = CHUNK
-        recorded = walk.journal.add(Entry(path, "value", hash=hash_, body=body, at=walk.journal.now()))
+        recorded = walk.journal.add(Entry(path, "value", 0, hash_, body, {"kind": "each"}, at=walk.journal.now()))
     items = recorded["items"]
     if "chunk" in recorded:
         results = await _in_chunks(walk, node, path, scope, items, recorded["chunk"])
@@ -58,7 +58,7 @@ async def together(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         return closed[0].body
     if walk.recorded(path, node.digest) is None:
         body = {"strands": [way.name for way in node.ways]}
-        walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+        walk.journal.add(Entry(path, "value", 0, node.digest, body, {"kind": "together"}, at=walk.journal.now()))
     results: dict[str, Any] = {way.name: None for way in node.ways}
 
     async def strand(index: int) -> None:
@@ -76,7 +76,7 @@ async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     assert node.until is not None
     if walk.recorded(path, node.digest) is None:
         body = {"rounds": node.most}
-        walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+        walk.journal.add(Entry(path, "value", 0, node.digest, body, {"kind": "repeat"}, at=walk.journal.now()))
     outer = {k: v for k, v in scope.items() if k != "last"}
     last: dict[str, Any] = {}
     for number in range(node.most):
@@ -87,6 +87,8 @@ async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         else:
             inner = {**outer, **last}
             await walk.steps(node.steps, f"{here}.", inner)
+            if "now" in node.until.names | node.gives.names:
+                inner["now"] = walk.moment(here)
             ended = {"value": walk.value(node.gives, inner), "done": bool(walk.value(node.until, inner))}
             ended = walk.journal.add(Entry(f"{here}#end", "closed", body=ended, at=walk.journal.now()))
         last = {"last": ended["value"]}
@@ -128,6 +130,7 @@ async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) ->
     if closed:
         return closed[0].body
     inner = {**scope, node.item: item}
+    await walk.breathe()
     try:
         await walk.steps(node.steps, f"{path}.", inner)
         outcome = {"value": walk.value(node.gives, inner)}

@@ -2,7 +2,7 @@
 
 import asyncio
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
@@ -21,7 +21,7 @@ class MemoryJournal:
         self._sleepers: list[datetime] = []
         self.signals: dict[str, Any] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
-        self._opened: list[str] = []
+        self._open: dict[str, Entry] = {}
         for entry in entries:
             self._keep(entry)
 
@@ -46,12 +46,22 @@ class MemoryJournal:
         """Nothing arrives while a walk is under way: whoever brings something does so between walks."""
         await asyncio.Event().wait()
 
+    @property
+    def full(self) -> bool:
+        return False
+
+    async def room(self) -> None:
+        """There always is."""
+
     def open_under(self, prefix: str) -> bool:
-        return any(is_below(path, prefix) and not self.ended(path) for path in self._opened)
+        return any(is_below(path, prefix) for path in self._open)
+
+    def opened(self) -> Mapping[str, Entry]:
+        return self._open
 
     def ended(self, path: str) -> bool:
         """Whether what was opened at a path has ended."""
-        return f"{path}#end" in self._by_path or f"{path}#woke" in self._by_path
+        return path not in self._open
 
     def now(self) -> datetime:
         return self.clock
@@ -75,8 +85,19 @@ class MemoryJournal:
     def _keep(self, entry: Entry) -> None:
         self.log.append(entry)
         self._by_path[entry.path].append(entry)
-        if entry.kind == "opened":
-            self._opened.append(entry.path)
+        keep_open(self._open, entry)
+
+
+def keep_open(known: dict[str, Entry], entry: Entry) -> None:
+    """What is open behind an entry: opened, and neither ended nor taken back since."""
+    place, _, mark = entry.path.rpartition("#")
+    if entry.kind == "opened":
+        known[entry.path] = entry
+    elif mark in ("end", "woke"):
+        known.pop(place, None)
+    elif mark == "withdrawn":
+        for path in [path for path in known if is_below(path, place)]:
+            del known[path]
 
 
 def is_below(path: str, prefix: str) -> bool:

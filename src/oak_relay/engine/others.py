@@ -52,7 +52,7 @@ async def child(
     recorded = walk.recorded(path, hash_)
     if not closed:
         limits = [limit for limit in (walk.left(), most) if limit is not None and recorded is None]
-        money = min(limits) / walk.strands.active if limits else None
+        money = min(limits) / walk.strands.open if limits else None
         asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
         await _open(walk, path, hash_, asked, detail=detail or {"input": given["input"]})
         ended = await walk.signal(path)
@@ -76,7 +76,8 @@ async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     if recorded is None:
         until = _until(walk, walk.render(node, path, scope, []))
         body = {"until": until.isoformat()}
-        recorded = walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+        entry = Entry(path, "value", 0, node.digest, body, {"kind": "wait"}, at=walk.journal.now())
+        recorded = walk.journal.add(entry)
     if done:
         return done[0].body
     await walk.pause(path, datetime.fromisoformat(recorded["until"]))
@@ -127,6 +128,7 @@ async def _open(
     replayed."""
     recorded = walk.recorded(path, hash_)
     if recorded is None:
+        walk.go_on()
         entry = Entry(path, kind, 1, hash_, body or {}, detail, at=walk.journal.now())
         recorded = await walk.journal.commit(entry, effect)
     if "fault" in recorded["output"]:

@@ -1,6 +1,6 @@
 """The two things a walk knows of the world: a journal and an executor."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, Protocol
@@ -36,7 +36,7 @@ class Entry:
 class LocalEffect:
     """A change of our own records, made in the same commit as its entry.
 
-    `op` is one of `table.add`, `table.upsert`, `table.delete`, `answer`, `once`, `emit`, `child` (a run), `ask` (a question),
+    `op` is one of `table.add`, `table.upsert`, `table.delete`, `answer`, `once`, `once.done`, `emit`, `child` (a run), `ask` (a question),
     `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path), `remember` (what was said in a conversation), `fact` (kept of one); `data` is what it needs.
     """
 
@@ -95,6 +95,16 @@ class Journal(Protocol):
 
     async def arrival(self, path: str) -> None:
         """Return when something has arrived for that path."""
+
+    @property
+    def full(self) -> bool:
+        """Whether so much waits to be written that a walk should wait, by `room`."""
+
+    async def room(self) -> None:
+        """Return when more may be added."""
+
+    def opened(self) -> Mapping[str, Entry]:
+        """What was opened and has neither ended nor been taken back, by path."""
 
     def open_under(self, prefix: str) -> bool:
         """Whether something was opened below a path (or is it) and has not ended yet, as far as is recorded."""

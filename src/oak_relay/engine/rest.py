@@ -5,6 +5,9 @@ from collections.abc import Coroutine, Sequence
 from datetime import datetime
 from typing import Any
 
+from oak_relay.engine.cuts import HERE
+from oak_relay.engine.outcomes import Cancelled
+
 Wake = tuple[str, datetime | None]
 
 
@@ -23,17 +26,21 @@ class Strands:
         self._resting: dict[asyncio.Future[bool], Wake | None] = {}
 
     @property
-    def active(self) -> int:
-        """Strands that are at work."""
-        return max(1, self._active)
+    def open(self) -> int:
+        """Strands that are not over: those at work and those at rest."""
+        return max(1, self._active + sum(wake is not None for wake in self._resting.values()))
 
     async def together(self, strands: Sequence[Coroutine[Any, Any, None]]) -> None:
-        """Run strands side by side. The first real failure ends the others and is raised; otherwise, if any
-        came to rest, `Resting` with all their wakes."""
+        """Run strands side by side. The first real failure tells the others to end; when they have, it is raised. If any
+        came to rest, `Resting` with all their wakes: also where one failed, for one that was told to end rests only on
+        what must be known first."""
         if not strands:
             return
         self._active += len(strands) - 1
         left = len(strands)
+        outer = HERE.get()
+        part = outer.inner()
+        real: BaseException | None = None
 
         def ended(_: "asyncio.Future[None]") -> None:
             nonlocal left
@@ -42,50 +49,62 @@ class Strands:
                 self._active -= 1
                 self._settle()
 
-        tasks = [asyncio.ensure_future(strand) for strand in strands]
+        async def one(strand: Coroutine[Any, Any, None]) -> None:
+            nonlocal real
+            HERE.set(part)
+            try:
+                await strand
+            except (Resting, Cancelled, asyncio.CancelledError):
+                raise
+            except BaseException as error:
+                real = real or error
+                part.tell()  # before this strand counts as over, so that those at rest are woken and do not rest on
+                raise
+
+        tasks = [asyncio.ensure_future(one(strand)) for strand in strands]
         for task in tasks:
             task.add_done_callback(ended)
-        failures: list[BaseException] = []
-        real: BaseException | None = None
         try:
-            while real is None and not all(t.done() for t in tasks):
-                await asyncio.wait([t for t in tasks if not t.done()], return_when=asyncio.FIRST_COMPLETED)
-                failures = [e for t in tasks if t.done() and not t.cancelled() and (e := t.exception())]
-                real = next((e for e in failures if not isinstance(e, Resting)), None)
+            await asyncio.wait(tasks)
         finally:
+            outer.leave(part)
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
-        if real is not None:
-            raise real
+        failures = [e for t in tasks if not t.cancelled() and (e := t.exception())]
         wakes = tuple(w for e in failures if isinstance(e, Resting) for w in e.wakes)
         if wakes:
             raise Resting(wakes)
+        if real is not None:
+            raise real
+        if failures:
+            raise failures[0]
 
-    async def sleep(self, sleeping: Coroutine[Any, Any, None]) -> None:
-        """A short sleep counts as work; a cancelled walk wakes early."""
+    async def sleep(self, sleeping: Coroutine[Any, Any, None], through: bool = False) -> None:
+        """A short sleep counts as work; one that is told to end wakes early, unless it sleeps `through`."""
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = None
+        if not through:
+            HERE.get().waits(waiter)
         await self._until(waiter, [sleeping])
 
-    async def rest(self, path: str, until: datetime | None, alarms: Sequence[Coroutine[Any, Any, None]]) -> None:
-        """Return when one of the alarms does while other strands work; raise `Resting` when none does."""
+    async def rest(
+        self, path: str, until: datetime | None, alarms: Sequence[Coroutine[Any, Any, None]], through: bool = False
+    ) -> None:
+        """Return when one of the alarms does while other strands work, or when told to end (not `through`); raise `Resting`
+        when nothing does."""
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = (path, until)
+        if not through:
+            HERE.get().waits(waiter)
         self._active -= 1
         self._settle()
         try:
             await self._until(waiter, alarms)
         finally:
             self._active += 1
-        if waiter.done() and waiter.result():
+        if not waiter.cancelled() and waiter.result():
             raise Resting(((path, until),))
-
-    def wake_all(self) -> None:
-        """Wake every strand, as a cancelled walk does."""
-        for waiter in list(self._resting):
-            if not waiter.done():
-                waiter.set_result(False)
 
     async def _until(self, waiter: "asyncio.Future[bool]", alarms: Sequence[Coroutine[Any, Any, None]]) -> None:
         ringing = [asyncio.ensure_future(alarm) for alarm in alarms]
@@ -94,6 +113,8 @@ class Strands:
             await asyncio.wait(both, return_when=asyncio.FIRST_COMPLETED)
         finally:
             self._resting.pop(waiter, None)
+            if not waiter.done():
+                waiter.cancel()
             for alarm in ringing:
                 alarm.cancel()
             await asyncio.gather(*ringing, return_exceptions=True)

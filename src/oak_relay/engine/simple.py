@@ -1,5 +1,6 @@
 """Steps that compute, choose, answer, publish and end."""
 
+import re
 from typing import TYPE_CHECKING, Any
 
 from oak_relay.document import values
@@ -7,6 +8,9 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.engine.outcomes import Scope, Stopped
 from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Entry, LocalEffect
+
+_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+_BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
@@ -25,7 +29,8 @@ async def branch(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     if recorded is None:
         held = (i for i, w in enumerate(node.ways) if w.condition is None or walk.value(w.condition, scope))
         body = {"way": next(held, -1)}
-        recorded = walk.journal.add(Entry(path, "value", hash=node.digest, body=body, at=walk.journal.now()))
+        entry = Entry(path, "value", 0, node.digest, body, {"kind": "branch"}, at=walk.journal.now())
+        recorded = walk.journal.add(entry)
     if recorded["way"] < 0:
         return None
     way = node.ways[recorded["way"]]
@@ -36,7 +41,30 @@ async def branch(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 async def answer(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
     """The waiting caller's reply."""
     value = walk.render(node, path, scope, [])
+    wrong = _broken(value)
+    if wrong:
+        error = StepFailed("invalid", f"{node.name}: {wrong}", fix="correct answer:", step=path)
+        if not walk.journal.entries(path):
+            entry = Entry(path, "ended", 1, "", {"error": error.as_data()}, {"input": value}, at=walk.journal.now())
+            walk.journal.add(entry)
+        raise error
     await _local(walk, node, path, value, LocalEffect("answer", value))
+
+
+def _broken(value: dict[str, Any]) -> str:
+    """What keeps an answer from being an HTTP response (RFC 9110); empty when nothing does."""
+    status, headers = value.get("status"), value.get("headers")
+    if status is not None and (isinstance(status, bool) or not isinstance(status, int) or not 200 <= status <= 599):
+        return f"the status is a whole number from 200 to 599, not {values.text_of(status)[:50]!r}"
+    if headers is not None and not isinstance(headers, dict):
+        return "headers are a mapping of names and values"
+    for name, given in (headers or {}).items():
+        text = values.text_of(given)
+        if not _TOKEN.fullmatch(name):
+            return f"{name[:50]!r} is no name of a header"
+        if _BAD.search(text):
+            return f"the header {name} holds a line break, a control character, or one beyond Latin-1"
+    return ""
 
 
 async def emit(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
@@ -64,6 +92,6 @@ async def _local(walk: "Walk", node: Node, path: str, value: Any, effect: LocalE
     hash_ = values.digest(node.digest, values.dumps(value))
     recorded = walk.recorded(path, hash_)
     if recorded is None:
-        entry = Entry(path, "value", hash=hash_, body={"given": value}, at=walk.journal.now())
+        entry = Entry(path, "value", 0, hash_, {"given": value}, {"kind": "local"}, at=walk.journal.now())
         recorded = await walk.journal.commit(entry, effect)
     return recorded

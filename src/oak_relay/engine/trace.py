@@ -157,7 +157,7 @@ def _take_end(span: Span, entry: Entry) -> None:
     span.ended, body = entry.at, entry.body
     if span.kind == "turn":
         return  # what its calls gave stands in their own spans
-    if isinstance(body, dict) and set(body) - {"output"} == {"value", "errors"}:
+    if entry.kind == "closed" and span.kind in ("step", "call"):  # an agent's
         span.output, span.note = body["value"], body["value"].get("why", "")
         span.state = "succeeded"
         return
@@ -209,20 +209,23 @@ def _take_unknown(span: Span, entry: Entry, mark: str) -> None:
 
 
 def _take_value(span: Span, entry: Entry) -> None:
-    body = entry.body
+    """What was computed or chosen. Steps that go on behind their entry say in its detail what kind they are: a value of
+    the document's own may look like any of them."""
+    body, detail = entry.body, entry.detail or {}
     span.ended = entry.at
-    if isinstance(body, dict) and set(body) == {"way"}:
+    kind = detail.get("kind")
+    if kind == "branch":
         span.way, span.state, span.ended = body["way"], "running" if body["way"] >= 0 else "succeeded", None
-    elif isinstance(body, dict) and set(body) == {"until"}:
+    elif kind == "wait":
         span.until, span.state, span.ended = body["until"], "waiting", None
-    elif isinstance(body, dict) and set(body) in ({"strands"}, {"rounds"}):
+    elif kind in ("together", "repeat"):
         span.strands = body.get("strands", [])
         span.state, span.ended = "running", None
-    elif isinstance(body, dict) and "items" in body and isinstance(body["items"], list):
+    elif kind == "each":
         span.input, span.state, span.ended = body["items"], "running", None
-    elif isinstance(body, dict) and set(body) == {"agent"}:
-        span.input, span.state, span.ended = (entry.detail or {}).get("input"), "running", None
-    elif isinstance(body, dict) and "given" in body:
+    elif kind == "agent":
+        span.input, span.state, span.ended = detail.get("input"), "running", None
+    elif kind == "local":
         span.output = body.get("output", body["given"])
     else:
         span.output = body
@@ -234,13 +237,14 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
     if current is None:
         current = Attempt(entry.attempt, "running", entry.started)
         span.attempts.append(current)
-    current.detail = {k: v for k, v in detail.items() if k not in ("input", "empty", "large")} or current.detail
+    current.detail = {k: v for k, v in detail.items() if k not in ("input", "empty", "large", "kind")} or current.detail
     span.state = "running"
     if entry.kind == "began":
         return
     current.ended = span.ended = entry.at
     if entry.kind == "lost":
-        current.state, current.note = "lost", entry.body["note"]
+        current.state, current.note, current.usage = "lost", entry.body["note"], entry.body.get("usage")
+        _spend(span, current.usage)
         return
     body = entry.body
     current.usage = body.get("usage")

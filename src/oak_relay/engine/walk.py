@@ -8,17 +8,22 @@ import asyncio
 from collections.abc import Awaitable, Callable, Coroutine, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from time import monotonic
 from typing import Any, Literal
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine import agent, effects, loops, others, simple
+from oak_relay.engine.cuts import HERE, Cut
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
 from oak_relay.engine.plan import Node, Plan, find_node, names_in
-from oak_relay.engine.protocols import Entry, Executor, Journal, LocalEffect, Manner
+from oak_relay.engine.protocols import Entry, Executor, Journal, LocalEffect
 from oak_relay.engine.rest import Resting, Strands, end_task
 
+_SLICE = 0.005
+"""Seconds that a walk may be at work before others have their turn."""
+_TIME = "time"
 SHORT_PAUSE = 5.0
 """Seconds up to which a pause is slept in the process; longer ones rest in the record."""
 _KINDS: dict[str, Callable[["Walk", Node, str, Scope], Awaitable[Any]]] = {
@@ -56,14 +61,20 @@ class Walk:
     stop: str = ""
     strands: Strands = field(default_factory=Strands)
     reserved: float = 0.0
-    cancelling: bool = False
-    told: bool = False
     refused: set[str] = field(default_factory=set)
-    calls: dict[asyncio.Task[Any], Manner] = field(default_factory=dict)
+    whole: Cut = field(default_factory=Cut)
+    breathed: float = 0.0
+
+    @property
+    def cancelling(self) -> bool:
+        """Whether the part of the walk that is at work here was told to end."""
+        return HERE.get().told
 
     async def walk(self) -> Finished | Rested:
         """Go as far as can be gone now."""
         scope = dict(self.start.scope)
+        HERE.set(self.whole)
+        self.breathed = monotonic()
         recorded = self.journal.entries("#outcome")
         try:
             if recorded:
@@ -81,43 +92,47 @@ class Walk:
             return Rested(resting.wakes)
 
     def cancel(self) -> None:
-        """Start nothing new; end calls that may be ended; unsafe ones run out. What `always` says still runs."""
-        if self.told:
-            return
-        self.told = self.cancelling = True
-        for task, manner in self.calls.items():
-            if manner.repeat != "unsafe":
-                task.cancel()
-        self.strands.wake_all()
+        """Start nothing new; end calls that may be ended; others run out. What `always` says still runs."""
+        self.whole.tell()
 
     async def _main(self, scope: Scope) -> Finished:
         """The steps themselves. Raises `Resting`."""
         time = self.plan.time
+        alarm = None if time is None else self._alarm(time - self.start.worked)
         try:
-            async with asyncio.timeout(None if time is None else max(0.0, time - self.start.worked)):
-                if self.start.chunk is not None:
-                    node = find_node(self.plan, self.start.chunk.place)
-                    if node is None:
-                        raise Diverged(f"there is no step at {self.start.chunk.place}")
-                    return Finished("succeeded", await loops.chunk(self, node, scope, self.start.chunk))
-                await self.steps(self.plan.steps, "", scope)
-                return Finished("succeeded", self.value(self.plan.result, scope))
+            if self.start.chunk is not None:
+                node = find_node(self.plan, self.start.chunk.place)
+                if node is None:
+                    raise Diverged(f"there is no step at {self.start.chunk.place}")
+                return Finished("succeeded", await loops.chunk(self, node, scope, self.start.chunk))
+            await self.steps(self.plan.steps, "", scope)
+            return Finished("succeeded", self.value(self.plan.result, scope))
         except Stopped as stopped:
             return Finished("succeeded", stopped.result)
         except Cancelled:
-            return Finished("cancelled", error=StepFailed("cancelled", "the run was cancelled").as_data())
+            if self.whole.why != _TIME:
+                return Finished("cancelled", error=StepFailed("cancelled", "the run was cancelled").as_data())
+            message = f"the run worked longer than its limit of {time:g} s"
+            return Finished("failed", error=StepFailed("timeout", message, fix="raise limits: time").as_data())
         except StepFailed as failed:
             return Finished("failed", error=failed.as_data())
         except Diverged as diverged:
             fix = "the engine or the document changed under this run; run it again"
             return Finished("failed", error=StepFailed("diverged", str(diverged), fix=fix).as_data())
-        except TimeoutError:
-            message = f"the run worked longer than its limit of {time:g} s"
-            return Finished("failed", error=StepFailed("timeout", message, fix="raise limits: time").as_data())
+        finally:
+            if alarm is not None:
+                alarm.cancel()
+
+    def _alarm(self, left: float) -> asyncio.TimerHandle | None:
+        """Tells the run to end when its time is over; at once when it is already."""
+        if left > 0:
+            return asyncio.get_running_loop().call_later(left, self.whole.tell, _TIME)
+        self.whole.tell(_TIME)
+        return None
 
     async def _always(self, outcome: Finished, scope: Scope) -> Finished:
         """The steps that run whatever happened; when they fail, so does a run that went well until then."""
-        self.cancelling, self.told = False, True
+        HERE.set(Cut())  # a cancellation does not reach it
         try:
             await self.steps(self.plan.always, "always.", {**scope, "outcome": outcome.as_data()})
         except (Stopped, Cancelled):
@@ -132,14 +147,28 @@ class Walk:
     async def steps(self, nodes: Sequence[Node], base: str, scope: Scope) -> None:
         """Steps one after the other; what they give goes into the scope."""
         for node in nodes:
+            await self.breathe()
             await self._step(node, base + node.name, scope)
 
-    async def _step(self, node: Node, path: str, scope: Scope) -> None:
+    async def breathe(self) -> None:
+        """Leave others their turn when it was ours for a while, and wait when too much waits to be written."""
+        if monotonic() - self.breathed > _SLICE:
+            await asyncio.sleep(0)
+            self.breathed = monotonic()
+        if self.journal.full:
+            await self.journal.room()
+
+    def go_on(self) -> None:
+        """Before anything new is begun: raises `Cancelled` where the walk was told to end."""
         if self.cancelling:
             raise Cancelled
+
+    async def _step(self, node: Node, path: str, scope: Scope) -> None:
+        if self.cancelling and not self.journal.entries(path):
+            raise Cancelled  # what is recorded is gone through: a call may stand there whose outcome must be known
         if self.replaying:
             await self._replayed(path)
-        inner = {**scope, "now": self._now(path)} if node.uses_now else scope
+        inner = {**scope, "now": self.moment(path)} if node.uses_now else scope
         try:
             if node.when is not None and not self.value(node.when, inner):
                 self.note(path, "skipped", node, None)
@@ -152,16 +181,18 @@ class Walk:
                 value = await self._within(node, path, inner)
             else:
                 value = await _KINDS[node.kind](self, node, path, inner)
+            if node.once is not None:
+                await self._done(node, path)
             if inner is not scope:
                 scope.update((k, v) for k, v in inner.items() if k != "now")
             scope[node.name] = value
         except StepFailed as failed:
-            if self.cancelling:
-                raise Cancelled from None
             failed.step = failed.step or path
             if node.on_error == "fail" or node.kind == "fail":
+                self.go_on()
                 raise
-            await self.withdraw(path)
+            if not self.cancelling:
+                await self.withdraw(path)
             held = {"error": failed.as_data()}
             if not isinstance(node.on_error, str):
                 await self.steps(node.on_error, f"{path}!.", {**scope, **held})
@@ -172,7 +203,8 @@ class Walk:
             self.refused.add(path)
             await self.halt(path)
 
-    def _now(self, path: str) -> datetime:
+    def moment(self, path: str) -> datetime:
+        """The time as `now` tells it at a path: recorded when it is first read there."""
         recorded = self.journal.entries(f"{path}#now")
         text = (
             recorded[0].body
@@ -194,6 +226,13 @@ class Walk:
             self.note(path, "skipped", node, recorded["output"])
         return bool(recorded["output"]["first"])
 
+    async def _done(self, node: Node, path: str) -> None:
+        """What is done once ever was done well."""
+        if not self.replaying and not self.journal.entries(f"{path}#done"):
+            key = self.journal.entries(f"{path}#once")[0].body["key"]
+            entry = Entry(f"{path}#done", "value", body={}, at=self.journal.now())
+            await self.journal.commit(entry, LocalEffect("once.done", {"step": node.name, "key": key}))
+
     async def _within(self, node: Node, path: str, scope: Scope) -> Any:
         """A step with others inside, bounded in time; the deadline and its passing are recorded."""
         assert node.timeout is not None
@@ -206,19 +245,33 @@ class Walk:
         late = StepFailed("timeout", f"{node.name} took longer than {node.timeout:g} s", fix="raise its timeout")
         if self.journal.entries(f"{path}#late"):
             raise late
-        work = asyncio.ensure_future(_KINDS[node.kind](self, node, path, scope))
-        alarm = asyncio.ensure_future(self.journal.sleep_until(deadline))
+        outer = HERE.get()
+        part = outer.inner()
+        if self.journal.now() >= deadline and not self.replaying:
+            part.tell()
+
+        async def inside() -> Any:
+            HERE.set(part)
+            return await _KINDS[node.kind](self, node, path, scope)
+
+        async def ring() -> None:
+            await self.journal.sleep_until(deadline)
+            if not self.replaying:
+                part.tell()
+
+        work, alarm = asyncio.ensure_future(inside()), asyncio.ensure_future(ring())
         try:
-            await asyncio.wait({work, alarm}, return_when=asyncio.FIRST_COMPLETED)
-            if work.done():
-                return work.result()
-            await end_task(work)
+            await asyncio.wait({work})
+            return work.result()
+        except Cancelled:
+            self.go_on()
             await self.withdraw(path)
             self.journal.add(Entry(f"{path}#late", "value", body=True))
-            raise late
+            raise late from None
         except Resting as resting:
-            raise Resting((*resting.wakes, (path, deadline))) from None
+            raise Resting(resting.wakes if part.told else (*resting.wakes, (path, deadline))) from None
         finally:
+            outer.leave(part)
             await end_task(alarm)
             await end_task(work)
 
@@ -266,34 +319,36 @@ class Walk:
         limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
         return max(0.0, min(limits) - float(self.spent.money) - self.reserved) if limits else None
 
-    async def pause(self, path: str, until: datetime) -> None:
-        """Wait until a moment: a short while here, longer at rest."""
+    async def pause(self, path: str, until: datetime, through: bool = False) -> None:
+        """Wait until a moment: a short while here, longer at rest. Who is told to end does not wait, unless it waits
+        `through`."""
         left = (until - self.journal.now()).total_seconds()
         if left <= 0:
             return
         if self.replaying:
             await self.halt(path)
         if left <= SHORT_PAUSE:
-            await self.strands.sleep(self.journal.sleep_until(until))
+            await self.strands.sleep(self.journal.sleep_until(until), through)
         else:
-            await self.strands.rest(path, until, [self.journal.sleep_until(until)])
-        if self.cancelling:
-            raise Cancelled
+            await self.strands.rest(path, until, [self.journal.sleep_until(until)], through)
+        if not through:
+            self.go_on()
 
-    async def signal(self, path: str, until: datetime | None = None) -> Any:
-        """What another brings for a path that was opened; None when the moment `until` comes first."""
+    async def signal(self, path: str, until: datetime | None = None, through: bool = False) -> Any:
+        """What another brings for a path that was opened; None when the moment `until` comes first. Who is told to end does
+        not wait, unless it waits `through`."""
         while True:
             found = self.journal.signal(path)
             if found is not None:
                 return found
             if until is not None and self.journal.now() >= until:
                 return None
-            if self.cancelling:
-                raise Cancelled
+            if not through:
+                self.go_on()
             alarms: list[Coroutine[Any, Any, None]] = [self.journal.arrival(path)]
             if until is not None:
                 alarms.append(self.journal.sleep_until(until))
-            await self.strands.rest(path, until, alarms)
+            await self.strands.rest(path, until, alarms, through)
 
     async def withdraw(self, path: str) -> None:
         """Take back what is still open below a path: child runs, questions, events waited for."""

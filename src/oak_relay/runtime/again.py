@@ -20,10 +20,9 @@ from oak_relay.engine.replay import Kept, keep
 from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.intake import Incoming, Target, new_run
+from oak_relay.runtime.record import scope_of
 from oak_relay.runtime.registry import Registry
-from oak_relay.runtime.writer import scope_of
 from oak_relay.store import intake, seeds
-from oak_relay.store.vault import entry_context
 
 TRY_SECONDS = 120.0
 
@@ -39,11 +38,9 @@ class Again:
     given: dict[str, Any] | None = None
 
 
-async def kept_of(
-    registry: Registry, tools: Tools, plan: Plan, rows: Sequence[Any], scope: dict[str, Any], again: Again
-) -> Kept:
+async def kept_of(tools: Tools, plan: Plan, rows: Sequence[Any], scope: dict[str, Any], again: Again) -> Kept:
     """What a new run of a plan can keep of an old one's journal (`rows` of it)."""
-    entries = [_entry(registry, again.origin, row) for row in rows]
+    entries = [_entry(row) for row in rows]
     executor = RunExecutor(tools, again.origin, lambda: 60.0)
     start = Start(str(again.origin), scope)
     return await keep(plan, entries, executor, start, datetime.now(UTC), again.stop, again.given)
@@ -54,13 +51,12 @@ async def begin(
 ) -> UUID:
     """Start the new run with what is kept, in one commit; its id."""
     snapshot = await registry.fresh()
-    new = new_run(registry, snapshot, target, incoming)
+    new = new_run(target, incoming)
     rows = []
     for seq, entry in enumerate(kept.entries):
-        context = entry_context(new.run_id, seq)
-        body, sealed = registry.vault.blanked(values.dumps(entry.body), snapshot.blanker, context)
-        detail = snapshot.blanker.text(values.dumps({**(entry.detail or {}), "kept_from": str(incoming.origin_id)}))
-        shown = (entry.path, entry.kind, entry.attempt, entry.hash, body, detail, sealed, entry.started, entry.at)
+        body = values.dumps(entry.body)
+        detail = snapshot.blanker.json(values.dumps({**(entry.detail or {}), "kept_from": str(incoming.origin_id)}))
+        shown = (entry.path, entry.kind, entry.attempt, entry.hash, body, detail, entry.started, entry.at)
         rows.append((seq, *shown, scope_of(entry.path)))
     async with connection.transaction():
         await intake.accept(connection, registry.workspace, [new])
@@ -69,9 +65,8 @@ async def begin(
     return new.run_id
 
 
-def _entry(registry: Registry, run_id: UUID, row: Any) -> Entry:
-    exact = registry.vault.exact(row.body, row.sealed, entry_context(run_id, row.seq))
-    body = None if exact is None else values.loads(exact)
+def _entry(row: Any) -> Entry:
+    body = None if row.body is None else values.loads(row.body)
     detail = values.loads(row.detail) if row.detail else None
     return Entry(row.path, row.kind, row.attempt, row.hash, body, detail, row.started_at, row.at)
 

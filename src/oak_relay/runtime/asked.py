@@ -1,4 +1,4 @@
-"""What a local effect needs in the database: ids, texts as they may be shown, and what was blanked sealed."""
+"""What a local effect needs in the database: ids, and texts of its values."""
 
 from collections.abc import Mapping
 from datetime import datetime
@@ -11,26 +11,23 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.protocols import LocalEffect
-from oak_relay.runtime.registry import Registry
 from oak_relay.store.queue import Claim
-from oak_relay.store.vault import event_context, listener_context, published_context
 
 log = structlog.get_logger()
 
 
-def prepared(effect: LocalEffect, claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+def prepared(effect: LocalEffect, claim: Claim, workflow: str) -> dict[str, Any]:
     """The data of an effect as the store takes it."""
     make = _MAKERS.get(effect.op)
     if make is not None:
-        return make(effect.data, claim, registry, workflow)
-    data = registry.now.blanker.value(dict(effect.data))
-    return {"text": values.dumps(data)} if effect.op == "answer" else data
+        return make(effect.data, claim, workflow)
+    return {"text": values.dumps(effect.data)} if effect.op == "answer" else dict(effect.data)
 
 
-def arrived(row: Mapping[str, Any], registry: Registry) -> dict[str, Any]:
+def arrived(row: Mapping[str, Any]) -> dict[str, Any]:
     """What was published as documents see it: an event's CloudEvents attributes, or what changed."""
-    exact = registry.vault.exact(row["body"], row["sealed"], published_context(row["id"]))
-    return values.loads(exact or "{}")
+    found: dict[str, Any] = values.loads(row["body"])
+    return found
 
 
 def holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
@@ -51,26 +48,22 @@ def envelope(event_id: str, kind: str, source: str, data: Any, subject: str | No
     return {**event, **({"subject": subject} if subject is not None else {}), "data": data}
 
 
-def _emit(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+def _emit(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
     event_id, source = uuids.uuid7(), f"/workflows/{workflow}"
     subject = None if data.get("subject") is None else values.text_of(data["subject"])
     event = envelope(str(event_id), data["type"], source, data.get("data"), subject)
-    text, sealed = registry.vault.blanked(values.dumps(event), registry.now.blanker, published_context(event_id))
-    return {"id": event_id, "type": data["type"], "source": source, "text": text, "sealed": sealed}
+    return {"id": event_id, "type": data["type"], "source": source, "text": values.dumps(event)}
 
 
-def _child(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
-    event_id = uuids.uuid7()
+def _child(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
     part = "chunk" in data
     given = {"chunk": data["chunk"], "input": data["input"]} if part else data["input"]
-    text, sealed = registry.vault.blanked(values.dumps(given), registry.now.blanker, event_context(event_id))
     return {
         "run_id": uuids.uuid7(),
-        "event_id": event_id,
+        "event_id": uuids.uuid7(),
         "version_id": claim.version_id if part else None,
         "workflow": data.get("workflow"),
-        "text": text,
-        "sealed": sealed,
+        "text": values.dumps(given),
         "path": data["path"],
         "step": data["path"].rpartition(".")[2],
         "waited": data["waited"],
@@ -78,38 +71,33 @@ def _child(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str
     }
 
 
-def _ask(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
+def _ask(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
     config = {name: data.get(name) for name in ("at", "choices", "form", "then", "input")}
-    shown = registry.now.blanker
     return {
         "id": uuids.uuid7(),
         "path": data["path"],
-        "text": shown.text(data["text"]),
-        "config": values.dumps(shown.value(config)),
+        "text": data["text"],
+        "config": values.dumps(config),
         "alike": data["alike"],
         "until": datetime.fromisoformat(data["until"]) if data["until"] else None,
     }
 
 
-def _listen(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
-    context = listener_context(claim.run_id, data["path"])
-    text, sealed = registry.vault.blanked(values.dumps(data["scope"]), registry.now.blanker, context)
-    told: dict[str, Any] = {"text": text, "sealed": sealed, "told": lambda row: arrived(row, registry)}
+def _listen(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
+    told: dict[str, Any] = {"text": values.dumps(data["scope"]), "told": arrived}
     told["wanted"] = lambda event: holds(data["where"], {**data["scope"], "arrived": event}, data["path"])
     return {**told, "path": data["path"], "type": data["type"], "where": data["where"]}
 
 
-def _remember(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
-    shown = registry.now.blanker
-    messages = [(message["role"], shown.text(values.dumps(message))) for message in data["messages"]]
-    key, summary = shown.text(values.storable_text(data["conversation"])), data.get("summary")
-    told = summary and (shown.text(values.storable_text(summary["text"])), summary["first"])
+def _remember(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
+    messages = [(message["role"], values.dumps(message)) for message in data["messages"]]
+    key, summary = values.storable_text(data["conversation"]), data.get("summary")
+    told = summary and (values.storable_text(summary["text"]), summary["first"])
     return {"key": key, "messages": messages, "summary": told}
 
 
-def _fact(data: dict[str, Any], claim: Claim, registry: Registry, workflow: str) -> dict[str, Any]:
-    shown = registry.now.blanker
-    given = {name: shown.text(values.storable_text(str(data[name]))) for name in ("conversation", "name", "value")}
+def _fact(data: dict[str, Any], claim: Claim, workflow: str) -> dict[str, Any]:
+    given = {name: values.storable_text(str(data[name])) for name in ("conversation", "name", "value")}
     return {"key": given["conversation"], "name": given["name"][:100], "value": given["value"][:2000]}
 
 

@@ -1,5 +1,6 @@
 """What every process begins with: settings, the database, the vault, the registry, hints, the log."""
 
+import asyncio
 import logging
 import sys
 from collections.abc import AsyncIterator
@@ -47,10 +48,10 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
     database = Database(
         database_url(settings), pooled=settings.database_pooled, direct=direct.get_secret_value() if direct else None
     )
+    database.mark = await asyncio.to_thread(epoch.read, settings.data_dir / MARK)
     try:
         if migrate:
             await database.migrate()
-            await _hold_after_restore(database, settings)
         key = settings.key.get_secret_value() if settings.key else None
         vault = await Vault.open(
             database, MAIN_WORKSPACE, master_key(settings.key_file or settings.data_dir / "master.key", key)
@@ -58,21 +59,6 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
         yield Base(settings, database, Registry(database, vault), Hints(database))
     finally:
         await database.close()
-
-
-async def _hold_after_restore(database: Database, settings: Settings) -> None:
-    """A database that was set back holds its unfinished runs: what they did since may be done already (rule 19)."""
-    mark = settings.data_dir / MARK
-    direct = await database.connect_directly()
-    try:
-        if await epoch.set_back(direct, mark):
-            count = await epoch.hold(direct, MAIN_WORKSPACE)
-            mark.unlink(missing_ok=True)
-            log.warning(
-                "the database was set back; unfinished runs are held: oak-relay release lets them go", runs=count
-            )
-    finally:
-        await direct.close()
 
 
 def set_up_log(settings: Settings) -> None:

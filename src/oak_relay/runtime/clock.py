@@ -3,6 +3,7 @@
 import asyncio
 import os
 import socket
+import time
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
@@ -24,14 +25,15 @@ from oak_relay.runtime.boot import MARK
 from oak_relay.runtime.dispatch import dispatch
 from oak_relay.runtime.executor import At, Tools, perform
 from oak_relay.runtime.groupcommit import RETRIED
-from oak_relay.runtime.hints import LOST, Hints
+from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
-from oak_relay.store import epoch, history, local, published, queue, usage
+from oak_relay.runtime.watchdog import Watchdog
+from oak_relay.store import epoch, history, local, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
-from oak_relay.store.database import Database
+from oak_relay.store.database import LOST, Database
 from oak_relay.store.intake import NewRun
 
 log = structlog.get_logger()
@@ -39,6 +41,7 @@ PUNCTUAL = timedelta(seconds=60)
 """An occurrence that is found later than this was missed."""
 MOST_MISSED = 1000
 _BATCH = 500
+_LEASE = 15.0
 
 
 class Clock:
@@ -55,6 +58,8 @@ class Clock:
         hints.on("published", lambda _: self._published.set())
         hints.on("config", registry.forget)
         self.id = uuids.uuid7()
+        self._beating: asyncpg.Connection | None = None
+        self._since = 0.0
 
     def stop(self) -> None:
         """Return from `run` when what is under way is done."""
@@ -70,11 +75,14 @@ class Clock:
             (self._sum_up, "usage"),
             (self._heartbeat, "heartbeat"),
         ]
+        watchdog = Watchdog(asyncio.get_running_loop(), _LEASE)
+        watchdog.start()
         try:
             async with asyncio.TaskGroup() as group:
                 for work, name in loops:
                     group.create_task(self._forever(work, name))
         finally:
+            watchdog.stop()
             await self._tools.close()
 
     async def _forever(self, work: Callable[[asyncpg.Connection], Awaitable[float]], name: str) -> None:
@@ -129,7 +137,6 @@ class Clock:
                     "oak.budget",
                     "/budgets",
                     values.dumps(event),
-                    None,
                     0,
                     None,
                 )
@@ -143,12 +150,11 @@ class Clock:
         async with connection.transaction():
             rows = await due.schedules(connection, self._registry.workspace, _BATCH)
             if rows:
-                snapshot = await self._registry.fresh()
                 now, runs, marks = datetime.now(UTC), [], []
                 for row in rows:
                     occurrences, mark = _occurrences(row, now)
                     marks.append(mark)
-                    runs += [new_run(self._registry, snapshot, *_occasion(row, moment)) for moment in occurrences]
+                    runs += [new_run(*_occasion(row, moment)) for moment in occurrences]
                 await due.mark(connection, self._registry.workspace, marks)
                 for first in range(0, len(runs), _BATCH):
                     await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
@@ -202,7 +208,7 @@ class Clock:
         return 0.0
 
     async def _look(self, connection: asyncpg.Connection, row: Any, poll: Poll) -> None:
-        snapshot = await self._registry.fresh()
+        await self._registry.fresh()
         begin = Begin.read(row["start"])
         given = Template(poll.with_).render({"settings": begin.settings})
         action = CATALOGUE.get(poll.do)
@@ -219,9 +225,7 @@ class Clock:
         runs: list[NewRun] = []
         for item in items:
             name = values.text_of(Template(poll.key).render({"arrived": item}))
-            runs.append(
-                new_run(self._registry, snapshot, target, Incoming(f"/polls/{row['name']}", "oak.item", item, name))
-            )
+            runs.append(new_run(target, Incoming(f"/polls/{row['name']}", "oak.item", item, name)))
         for first in range(0, len(runs), _BATCH):
             receipts = await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
             if any(r.status == "accepted" for r in receipts):
@@ -235,17 +239,24 @@ class Clock:
         await history.ensure(connection, now)
         if self._settings.keep_months:
             await history.drop_before(connection, history.month(now, -self._settings.keep_months))
+        await workers.forget_dead(connection, min(7, self._settings.keep_ids_days))
         await due.forget_old(connection, self._registry.workspace, self._settings.keep_ids_days)
         return 3600.0
 
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:
         """Be seen, and bury workers that are dead."""
-        if not await queue.renew(connection, self.id, 15.0):
+        if await workers.renew(connection, self.id, _LEASE) is None:
             self.id = uuids.uuid7()
-            await queue.register(connection, self.id, f"{socket.gethostname()}/{os.getpid()}", REVISION, 15.0, "tick")
-        if await queue.bury(connection, self._registry.workspace):
+            name = f"{socket.gethostname()}/{os.getpid()}"
+            await workers.register(connection, self.id, name, REVISION, _LEASE, "tick")
+        if connection is not self._beating:
+            self._beating, self._since = connection, time.monotonic()
+        # Who has been away waits for as long as a lease: the others were away too, and are only just renewing theirs.
+        patient = time.monotonic() - self._since > self._settings.lease
+        if patient and await workers.bury(connection, self._registry.workspace):
             self._hints.send("queue")
-        await epoch.advance(connection, self._settings.data_dir / MARK)
+        self._database.mark = await epoch.grow(connection)
+        await asyncio.to_thread(epoch.write, self._settings.data_dir / MARK, self._database.mark)
         return 1.0
 
 

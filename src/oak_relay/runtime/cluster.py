@@ -37,8 +37,9 @@ class Cluster:
     def data(self) -> Path:
         return self.home.resolve() / "postgres"
 
-    def start(self) -> str:
-        """Initialise if new, start if down; returns the URL. Raises `ClusterError`."""
+    def start(self, same_port: bool = False) -> str:
+        """Initialise if new, start if down; returns the URL. On the port of the time before if that is free, and with
+        `same_port` on no other. Raises `ClusterError`."""
         home = self.home.resolve()
         home.mkdir(parents=True, exist_ok=True)
         if os.geteuid() == 0:
@@ -46,8 +47,16 @@ class Cluster:
         if not (self.data / "PG_VERSION").exists():
             self._initialise()
         if self._tool("pg_ctl", "-D", str(self.data), "status", check=False).returncode != 0:
-            self._boot()
+            self._boot(same_port)
         return self.url()
+
+    def runs(self) -> bool:
+        """Whether the server's first process is there."""
+        try:
+            pid = int((self.data / "postmaster.pid").read_text().split()[0])
+            return "postgres" in Path(f"/proc/{pid}/cmdline").read_text()
+        except (OSError, ValueError, IndexError):
+            return False
 
     def stop(self, mode: str = "fast") -> None:
         """Stop the server: `smart`, `fast` or `immediate`."""
@@ -94,9 +103,11 @@ class Cluster:
         with (self.data / "postgresql.conf").open("a") as config:
             config.write(_CONFIG)
 
-    def _boot(self) -> None:
-        for _ in range(3):
-            port = self.port or _free_port()
+    def _boot(self, same_port: bool) -> None:
+        before = self.home / "postgres.port"
+        known = int(before.read_text()) if before.exists() else 0
+        for attempt in range(1 if same_port else 3):
+            port = self.port or (known if attempt == 0 and known else _free_port())
             (self.home / "postgres.port").write_text(f"{port}\n")
             done = self._tool(
                 "pg_ctl",

@@ -11,10 +11,9 @@ from oak_relay.document import values
 from oak_relay.runtime.asked import arrived, holds
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
-from oak_relay.store import intake, journal, published
+from oak_relay.store import intake, published, signals
 from oak_relay.store.intake import NewRun
 from oak_relay.store.local import DEEPEST
-from oak_relay.store.vault import listener_context, signal_context
 
 log = structlog.get_logger()
 _BATCH = 300
@@ -28,32 +27,29 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
         rows = await published.take(connection, registry.workspace, most)
         if not rows:
             return 0, []
-        snapshot = await registry.fresh()
         triggers = await published.triggers(connection, registry.workspace, rows)
         listeners = await published.listeners(connection, registry.workspace, rows)
         runs: list[NewRun] = []
-        signals: list[tuple[UUID, str, str, bytes | None]] = []
+        brought: list[tuple[UUID, str, str]] = []
         met: set[tuple[UUID, str]] = set()
         for row in rows:
-            told = arrived(row, registry)
+            told = arrived(row)
             for trigger in triggers[row["kind"], row["topic"]]:
                 if not _fits(trigger, row, told):
                     continue
                 if row["depth"] > DEEPEST:
                     log.warning("event refused: too many have caused one another", trigger=trigger["name"])
                     continue
-                runs.append(new_run(registry, snapshot, *_occasion(trigger, row, told)))
+                runs.append(new_run(*_occasion(trigger, row, told)))
             for listener in listeners[row["topic"]] if row["kind"] == "event" else ():
                 place = listener["run_id"], listener["path"]
-                if place not in met and _wanted(listener, told, registry):
+                if place not in met and _wanted(listener, told):
                     met.add(place)
-                    signals.append(
-                        (*place, *registry.vault.blanked(values.dumps(told), snapshot.blanker, signal_context(*place)))
-                    )
+                    brought.append((*place, values.dumps(told)))
         if runs:
             await intake.accept(connection, registry.workspace, runs)
-        if signals:
-            await journal.signal(connection, registry.workspace, signals)
+        if brought:
+            await signals.bring(connection, registry.workspace, brought)
             await published.heard(connection, registry.workspace, list(met))
         await published.handled(connection, registry.workspace, rows)
     return len(rows), [run_id for run_id, _ in met]
@@ -71,9 +67,8 @@ def _fits(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any])
     return fits and holds(config.get("where"), {"arrived": told}, trigger["name"])
 
 
-def _wanted(listener: asyncpg.Record, told: dict[str, Any], registry: Registry) -> bool:
-    context = listener_context(listener["run_id"], listener["path"])
-    scope = values.loads(registry.vault.exact(listener["scope"], listener["sealed"], context) or "{}")
+def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
+    scope = values.loads(listener["scope"])
     return holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
 
 

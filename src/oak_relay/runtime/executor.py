@@ -4,6 +4,7 @@ import asyncio
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 from uuid import UUID
@@ -19,14 +20,14 @@ from oak_relay.document.text import read
 from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
-from oak_relay.runtime.hints import LOST
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.telemetry import span_id, trace_id
 from oak_relay.store import rows, talks, workflows
-from oak_relay.store.database import Database
+from oak_relay.store.database import Database, DatabaseLost
+from oak_relay.vault.blanking import Blanker
 
 log = structlog.get_logger()
 STREAMED = ("model.answer", "agent.turn")
@@ -72,20 +73,37 @@ class At:
         self._trace_parent = trace_parent
         self.timeout = timeout
         self.money = money
+        self.lent: dict[str, StoredCredential] = {}
 
     @property
     def trace_parent(self) -> str:
         return self._trace_parent()
 
     async def credential(self, name: str) -> StoredCredential:
-        found = await self._tools.registry.find("credentials", name)
+        found = await self._find("credentials", name)
         if found is None:
             raise StepFailed("missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}")
         self._tools.used.add(name)
+        self.lent[name] = found
         return found
 
+    async def _find(self, kind: str, name: str) -> Any:
+        return await self._tools.database.patiently(lambda: self._tools.registry.find(kind, name))
+
+    def blanker(self) -> Blanker:
+        """Of the credentials that this call was lent: what comes back of it is blanked of them before anything computes
+        with it."""
+        return _blanker(tuple(form for stored in self.lent.values() for form in stored.forms()))
+
+    def blanked(self, failed: StepFailed) -> StepFailed:
+        """A failure of this call, blanked like what it would have given."""
+        blanker = self.blanker()
+        failed.message, failed.fix = blanker.text(failed.message), blanker.text(failed.fix)
+        failed.detail = blanker.value(failed.detail)
+        return failed
+
     async def model(self, name: str) -> Alias:
-        found = await self._tools.registry.find("aliases", name)
+        found = await self._find("aliases", name)
         if found is None:
             have = ", ".join(sorted(self._tools.registry.now.aliases)) or "none yet"
             raise StepFailed(
@@ -103,27 +121,33 @@ class At:
         return known[name]
 
     async def rows(self, table: str, match: dict[str, Any], limit: int) -> list[dict[str, Any]]:
-        await self._tools.registry.find("tables", table)
+        await self._find("tables", table)
         known = self.table(table)
         if values.unstorable(match):
             return []
-        async with self._tools.database.reading() as connection:
-            return await rows.look(
-                connection, self._tools.registry.workspace, known["id"], known["searched"], match, limit
-            )
+
+        async def look() -> list[dict[str, Any]]:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await rows.look(connection, workspace, known["id"], known["searched"], match, limit)
+
+        return await self._tools.database.patiently(look)
 
     def now(self) -> datetime:
         return datetime.now(UTC)
 
     async def workflow(self, name: str) -> dict[str, Any]:
-        async with self._tools.database.connect() as connection:
-            found = await workflows.by_name(connection, self._tools.registry.workspace, name)
-            chosen = (
-                await workflows.one_version(connection, self._tools.registry.workspace, found.id, found.live_version)
-                if found
-                else None
-            )
-        if found is None or chosen is None:
+        workspace = self._tools.registry.workspace
+
+        async def look() -> tuple[Any, Any]:
+            async with self._tools.database.connect() as connection:
+                found = await workflows.by_name(connection, workspace, name)
+                if found is None:
+                    return None, None
+                return found, await workflows.one_version(connection, workspace, found.id, found.live_version)
+
+        found, chosen = await self._tools.database.patiently(look)
+        if chosen is None:
             raise StepFailed("missing", f"there is no workflow {name}", fix="save it first")
         document = document_of(read(chosen.text).data)
         return {"kind": found.kind, "title": document.title, "note": document.note, "input": document.input}
@@ -131,13 +155,16 @@ class At:
     async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> Window:
         if self._before is not None:
             return Window(self._before)
-        async with self._tools.database.reading() as connection:
-            return await talks.window(
-                connection, self._tools.registry.workspace, values.storable_text(key), turns, summed, facts
-            )
+
+        async def look() -> Window:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await talks.window(connection, workspace, values.storable_text(key), turns, summed, facts)
+
+        return await self._tools.database.patiently(look)
 
     async def _server(self, name: str) -> servers.ToolServer:
-        found = await self._tools.registry.find("servers", name)
+        found = await self._find("servers", name)
         if found is None:
             have = ", ".join(sorted(self._tools.registry.now.servers)) or "none yet"
             raise StepFailed(
@@ -190,13 +217,16 @@ class RunExecutor:
     async def effect(self, call: Call) -> LocalEffect:
         action = CATALOGUE.get(call.action)
         assert action.change is not None
-        name = call.input.get("table")
-        if isinstance(name, str) and name not in self._tools.registry.now.tables:
-            await self._tools.registry.find("tables", name)  # it may have been made this moment
+        name, registry = call.input.get("table"), self._tools.registry
+        if isinstance(name, str) and name not in registry.now.tables:
+            await self._tools.database.patiently(lambda: registry.find("tables", name))  # it may be quite new
         change = action.change(action.read(call.input), self._at(call))
         return LocalEffect(change.op, change.data)
 
     async def admit(self, call: Call) -> float:
+        return await self._tools.database.patiently(lambda: self._admit(call))
+
+    async def _admit(self, call: Call) -> float:
         name = call.input.get("credential")
         if name is None and "model" in call.input:
             alias = (await self._tools.registry.fresh()).aliases.get(str(call.input["model"]))
@@ -219,11 +249,14 @@ class RunExecutor:
         return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
 
     async def happened(self, call: Call) -> Outcome | None:
-        action = CATALOGUE.get(call.action)
+        action, at = CATALOGUE.get(call.action), self._at(call)
         if action.happened is None:
             raise StepFailed("failed", f"{call.action} cannot be looked up")
-        found = await action.happened(action.read(call.input), self._at(call))
-        return None if found is None else Outcome(found.output, found.detail, found.usage)
+        try:
+            found = await action.happened(action.read(call.input), at)
+        except StepFailed as failed:
+            raise at.blanked(failed) from None
+        return None if found is None else Outcome(at.blanker().value(found.output), found.detail, found.usage)
 
     async def perform(self, call: Call) -> Outcome:
         self._within_budgets(call)
@@ -233,11 +266,7 @@ class RunExecutor:
             piece = pieces.writer(run, call.path, call.attempt, self._tools.registry.now.blanker)
         try:
             result = await perform(CATALOGUE.get(call.action), call.input, self._at(call, piece))
-        except LOST as error:
-            raise StepFailed(
-                "unavailable", f"{call.action}: {error}", fix="it is tried again", reached="maybe"
-            ) from error
-        except (StepFailed, asyncio.CancelledError):
+        except (StepFailed, DatabaseLost, asyncio.CancelledError):
             raise
         except Exception as error:
             log.exception("action broke", action=call.action, run=str(self._run_id))
@@ -256,8 +285,18 @@ class RunExecutor:
 
 
 async def perform(action: Action, given: dict[str, Any], at: At) -> Result:
-    """Carry out an action that reaches outside or only reads; the time it took stands in the detail."""
+    """Carry out an action that reaches outside or only reads; the time it took stands in the detail. What comes back is
+    blanked of the credentials that were used, as values, before anything computes with it."""
     assert action.perform is not None
     began = time.monotonic()
-    result = await action.perform(action.read(given), at)
-    return Result(result.output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage)
+    try:
+        result = await action.perform(action.read(given), at)
+    except StepFailed as failed:
+        raise at.blanked(failed) from failed.__cause__
+    output = at.blanker().value(result.output)
+    return Result(output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage)
+
+
+@lru_cache(maxsize=256)
+def _blanker(secrets: tuple[str, ...]) -> Blanker:
+    return Blanker(secrets)

@@ -15,59 +15,102 @@ RETRIED = (asyncpg.DeadlockDetectedError, asyncpg.SerializationError)
 """What the database undoes whole and asks to be tried again."""
 
 
-class GroupCommit(Generic[T, R]):
-    """Items go in by `put`; `flush` writes a list of them in one commit and returns their results in order.
-    An item the database refuses fails alone. `run` must be running; when it fails, so does every item."""
+class Over(Exception):
+    """Raised by a flush, it ends the writer: nothing more can be written by it."""
 
-    def __init__(self, flush: Callable[[list[T]], Awaitable[list[R]]], most: int = 1000, bound: int = 20_000) -> None:
+
+class Ended(Exception):
+    """The writer has ended; what was asked for was not written."""
+
+
+class GroupCommit(Generic[T, R]):
+    """Items go in by `put`; `flush` writes a list of them in one commit and returns for each its result, or the error
+    that is its own. An item that makes the flush fail fails alone. `run` must be running; when it ends, what waits fails
+    with `Ended`. `bound` items or `heaviest` bytes (as `weigh` says) may wait; `most` and an eighth of the bytes go together."""
+
+    def __init__(
+        self,
+        flush: Callable[[list[T]], Awaitable[list[R | Exception]]],
+        most: int = 1000,
+        bound: int = 20_000,
+        weigh: Callable[[T], int] = lambda _: 1,
+        heaviest: int = 64_000_000,
+    ) -> None:
         self._flush = flush
         self._most = most
         self._bound = bound
-        self._waiting: deque[tuple[T, asyncio.Future[R]]] = deque()
+        self._weigh = weigh
+        self._heaviest = heaviest
+        self._weight = 0
+        self._waiting: deque[tuple[T, int, asyncio.Future[R]]] = deque()
         self._something = asyncio.Event()
+        self._room = asyncio.Event()
+        self._room.set()
         self._broken: BaseException | None = None
 
     @property
     def full(self) -> bool:
         """Whether more should not be taken in."""
-        return len(self._waiting) >= self._bound
+        return len(self._waiting) >= self._bound or self._weight >= self._heaviest
+
+    async def room(self) -> None:
+        """Return when more may be taken in, or nothing ever will be."""
+        while self.full and self._broken is None:
+            self._room.clear()
+            await self._room.wait()
 
     def put(self, item: T) -> "asyncio.Future[R]":
         """Ask for an item to be written; the future holds its result once that is durable."""
         future: asyncio.Future[R] = asyncio.get_running_loop().create_future()
         if self._broken is not None:
-            future.set_exception(self._broken)
+            _settle(future, self._broken)
             return future
-        self._waiting.append((item, future))
+        weight = self._weigh(item)
+        self._weight += weight
+        self._waiting.append((item, weight, future))
         self._something.set()
         return future
 
     async def run(self) -> None:
-        """Write until cancelled."""
+        """Write until cancelled, or until a flush says that it is `Over`."""
         taken: list[tuple[T, asyncio.Future[R]]] = []
         try:
             while True:
                 await self._something.wait()
-                taken = [self._waiting.popleft() for _ in range(min(self._most, len(self._waiting)))]
-                if not self._waiting:
-                    self._something.clear()
+                taken = self._take()
                 await self._write(taken)
                 taken = []
         except BaseException as error:
-            self._broken = ConnectionError(f"the writer has ended: {error or type(error).__name__}")
-            for _, future in (*taken, *self._waiting):
-                if not future.done():
-                    future.set_exception(self._broken)
-                    future.exception()
+            self._broken = Ended(f"the writer has ended: {error or type(error).__name__}")
+            for future in (*(f for _, f in taken), *(f for _, _, f in self._waiting)):
+                _settle(future, self._broken)
             self._waiting.clear()
+            self._room.set()
             raise
+
+    def _take(self) -> list[tuple[T, "asyncio.Future[R]"]]:
+        """What goes together into the next commit: so many, and not more than an eighth of what may wait in bytes."""
+        taken: list[tuple[T, asyncio.Future[R]]] = []
+        weight = 0
+        while self._waiting and len(taken) < self._most and (not taken or weight < self._heaviest // 8):
+            item, heavy, future = self._waiting.popleft()
+            weight += heavy
+            taken.append((item, future))
+        self._weight -= weight
+        if not self._waiting:
+            self._something.clear()
+        if not self.full:
+            self._room.set()
+        return taken
 
     async def _write(self, taken: list[tuple[T, "asyncio.Future[R]"]]) -> None:
         try:
             results = await self._flush([item for item, _ in taken])
-        except REFUSED as error:
+        except Over:
+            raise
+        except Exception as error:  # of whatever kind: it is one item's, and the others are not to suffer for it
             if len(taken) == 1:
-                _settle(taken[0][1], error=error)
+                _settle(taken[0][1], error)
                 return
             middle = len(taken) // 2
             await self._write(taken[:middle])
@@ -77,11 +120,11 @@ class GroupCommit(Generic[T, R]):
             _settle(future, result)
 
 
-def _settle(future: "asyncio.Future[R]", result: R | None = None, error: BaseException | None = None) -> None:
+def _settle(future: "asyncio.Future[R]", result: R | BaseException) -> None:
     if future.done():
         return
-    if error is not None:
-        future.set_exception(error)
+    if isinstance(result, BaseException):
+        future.set_exception(result)
         future.exception()
     else:
-        future.set_result(result)  # type: ignore[arg-type]
+        future.set_result(result)

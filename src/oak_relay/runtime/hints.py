@@ -8,24 +8,12 @@ from typing import Any
 import asyncpg
 import structlog
 
-from oak_relay.store.database import Database
+from oak_relay.store.database import LOST, Database
 
 _CHANNEL = "oak_relay"
 _MANY = 150
 _LONGEST = 7000
 """Bytes of a notification; the server takes less than 8000."""
-LOST = (
-    OSError,
-    asyncpg.PostgresConnectionError,
-    asyncpg.InterfaceError,
-    asyncpg.CannotConnectNowError,
-    asyncpg.AdminShutdownError,
-    asyncpg.CrashShutdownError,
-    asyncio.TimeoutError,
-    asyncpg.TooManyConnectionsError,
-    asyncpg.InternalClientError,
-)
-"""What a lost or not yet ready server looks like."""
 log = structlog.get_logger()
 
 

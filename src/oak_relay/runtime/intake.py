@@ -1,6 +1,7 @@
 """Intake: an event becomes a run, and whoever brought it is answered after the commit."""
 
 import asyncio
+import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -15,12 +16,12 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.plan import Plan
 from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
-from oak_relay.runtime.hints import LOST, Hints, go_on
+from oak_relay.runtime.hints import Hints, go_on
+from oak_relay.runtime.receipts import Receipts
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake as store
-from oak_relay.store.database import Database
+from oak_relay.store.database import LOST, Database
 from oak_relay.store.intake import NewRun, Receipt
-from oak_relay.store.vault import Snapshot, event_context
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +78,9 @@ class Busy(Exception):
 class Intake:
     """One per process; requests that come while a commit is under way share the next."""
 
-    def __init__(self, database: Database, registry: Registry, hints: Hints) -> None:
+    def __init__(self, database: Database, registry: Registry, hints: Hints, receipts: Receipts) -> None:
+        self._receipts = receipts
+        self._turn = secrets.randbits(62)
         self._database = database
         self._registry = registry
         self._hints = hints
@@ -108,28 +111,36 @@ class Intake:
         """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
         if self._group.full or self._full:
             raise Busy
-        new = new_run(self._registry, await self._registry.fresh(), target, incoming)
+        new = new_run(target, incoming)
         receipt = await self._group.put(new)
         if receipt.status == "accepted":
             self._hints.send("queue")
             self._hints.send(f"run:{new.run_id}")
         return receipt
 
-    async def _flush(self, runs: list[NewRun]) -> list[Receipt]:
+    async def _flush(self, runs: list[NewRun]) -> list[Receipt | Exception]:
         unsure = False
+        workspace = self._registry.workspace
         while True:
             try:
                 if self._connection is None or self._connection.is_closed():
                     self._connection = await self._database.connect_directly()
-                if unsure and await store.landed(self._connection, self._registry.workspace, runs):
-                    return [Receipt("accepted", run.run_id) for run in runs]
-                unsure = True
-                began = time.monotonic()
-                receipts = await store.accept(self._connection, self._registry.workspace, runs)
-                self.commits += 0.1 * (time.monotonic() - began - self.commits)
-                return receipts
+                found = await store.settled(self._connection, workspace, runs, self._turn) if unsure else None
+                if found is None:
+                    unsure = True
+                    began = time.monotonic()
+                    found = await store.accept(self._connection, workspace, runs, self._turn)
+                    self.commits += 0.1 * (time.monotonic() - began - self.commits)
+                self._receipts.keep([(run, receipt) for run, receipt in zip(runs, found, strict=True)])
+                return list(found)
             except RETRIED:
                 unsure = False
+            except asyncpg.UniqueViolationError:
+                # With what is written by a commit that was taken for lost; or else it is one run's own fault.
+                found = await store.settled(self._connection, workspace, runs, self._turn) if unsure else None
+                if found is None:
+                    raise
+                return list(found)
             except LOST:
                 go_on()
                 if self._connection is not None:
@@ -138,11 +149,9 @@ class Intake:
                 await asyncio.sleep(0.2)
 
 
-def new_run(registry: Registry, snapshot: Snapshot, target: Target, incoming: Incoming) -> NewRun:
+def new_run(target: Target, incoming: Incoming) -> NewRun:
     """An event and its run as they are written. Raises `NotJson` for data that cannot be kept."""
     event_id = uuids.uuid7()
-    context = event_context(event_id)
-    body, sealed = registry.vault.blanked(values.dumps(incoming.data), snapshot.blanker, context)
     meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {})}
     return NewRun(
         run_id=uuids.uuid7(),
@@ -156,10 +165,9 @@ def new_run(registry: Registry, snapshot: Snapshot, target: Target, incoming: In
         type=_text(incoming.type),
         event_key=_key(incoming.key or str(event_id)),
         keyed=incoming.key is not None,
-        body=body,
-        meta=values.dumps(snapshot.blanker.value(meta)),
-        sealed=sealed,
-        subject=_subject(target.begin, incoming, snapshot.blanker),
+        body=values.dumps(incoming.data),
+        meta=values.dumps(meta),
+        subject=_subject(target.begin, incoming),
         policy=target.begin.policy,
         depth=incoming.depth,
         trace_parent=incoming.trace_parent,
@@ -182,7 +190,7 @@ def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
     }
 
 
-def _subject(begin: Begin, incoming: Incoming, blanker: Any) -> str | None:
+def _subject(begin: Begin, incoming: Incoming) -> str | None:
     """What the run is about; a subject that cannot be worked out is none."""
     if begin.subject.raw is None:
         return None
@@ -204,7 +212,7 @@ def _subject(begin: Begin, incoming: Incoming, blanker: Any) -> str | None:
         found = values.text_of(begin.subject.render(scope))
     except StepFailed:
         return None
-    return _text(blanker.text(found)) or None
+    return _text(found) or None
 
 
 def _text(text: str) -> str:

@@ -8,15 +8,19 @@ from sqlalchemy import text
 from oak_relay.runtime.registry import Registry
 from oak_relay.store.database import Database
 
-_LEASE = text("""
-INSERT INTO rate AS r (workspace_id, credential, window_at, used) VALUES (:workspace, :name, clock_timestamp(), :wanted)
-ON CONFLICT (workspace_id, credential) DO UPDATE SET
-  window_at = CASE WHEN r.window_at + :per * interval '1 second' <= clock_timestamp() THEN clock_timestamp() ELSE r.window_at END,
-  used = CASE WHEN r.window_at + :per * interval '1 second' <= clock_timestamp() THEN excluded.used
-    ELSE least(:calls, r.used + excluded.used) END
-RETURNING used, window_at, extract(epoch FROM window_at + :per * interval '1 second' - clock_timestamp()) AS left
-""")
-_BEFORE = text("SELECT used, window_at FROM rate WHERE workspace_id = :workspace AND credential = :name FOR UPDATE")
+_THERE = text(
+    "INSERT INTO rate (workspace_id, credential, window_at, used) VALUES (:workspace, :name, clock_timestamp(), 0) "
+    "ON CONFLICT (workspace_id, credential) DO NOTHING"
+)
+_LOCKED = text(
+    "SELECT used, window_at + :per * interval '1 second' <= clock_timestamp() AS over FROM rate "
+    "WHERE workspace_id = :workspace AND credential = :name FOR UPDATE"
+)
+_TAKEN = text(
+    "UPDATE rate SET used = :used, window_at = CASE WHEN :fresh THEN clock_timestamp() ELSE window_at END "
+    "WHERE workspace_id = :workspace AND credential = :name "
+    "RETURNING extract(epoch FROM window_at + :per * interval '1 second' - clock_timestamp()) AS left"
+)
 
 
 @dataclass(slots=True)
@@ -55,12 +59,15 @@ class Rates:
         return 0.0
 
     async def _lease(self, name: str, calls: int, per: float) -> _Permits:
-        """Some permits of the present window: few enough that other workers find some too."""
+        """Some permits of the present window: few enough that other workers find some too. Who asks at the same time
+        waits, also for the very first window, so that what all are given adds up."""
         wanted = max(1, min(calls // 10, 50))
-        given = {"workspace": self._registry.workspace, "name": name, "calls": calls, "per": per, "wanted": wanted}
+        mine = {"workspace": self._registry.workspace, "name": name}
         async with self._database.begin() as connection:
-            before = (await connection.execute(_BEFORE, {"workspace": self._registry.workspace, "name": name})).first()
-            after = (await connection.execute(_LEASE, given)).one()
-        same = before is not None and before.window_at == after.window_at
-        got = after.used - before.used if same and before is not None else after.used
-        return _Permits(min(got, wanted), time.monotonic() + max(0.0, float(after.left)))
+            await connection.execute(_THERE, mine)
+            known = (await connection.execute(_LOCKED, {**mine, "per": per})).one()
+            used = 0 if known.over else known.used
+            got = max(0, min(wanted, calls - used))
+            given = {**mine, "per": per, "used": used + got, "fresh": known.over}
+            left = (await connection.execute(_TAKEN, given)).scalar_one()
+        return _Permits(got, time.monotonic() + max(0.0, float(left)))

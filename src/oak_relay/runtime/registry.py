@@ -61,14 +61,19 @@ class Registry:
             found = getattr(await self.fresh(), kind).get(name)
         return found
 
+    def known_plan(self, version_id: UUID) -> tuple[Plan, Workflow] | None:
+        """The compiled plan of a version, if it was compiled before."""
+        known = self._plans.get(version_id)
+        if known is not None:
+            self._plans.move_to_end(version_id)
+        return known
+
     async def plan(self, connection: asyncpg.Connection, version_id: UUID) -> tuple[Plan, Workflow]:
         """The compiled plan of a version; versions never change."""
-        known = self._plans.get(version_id)
+        known = self.known_plan(version_id)
         if known is None:
             document = document_of(read(await queue.version_text(connection, self.workspace, version_id)).data)
             known = self._plans[version_id] = (compile_plan(document), document)
             if len(self._plans) > _PLANS:
                 self._plans.popitem(last=False)
-        else:
-            self._plans.move_to_end(version_id)
         return known

@@ -1,6 +1,7 @@
 """Roles of a process: a worker, a clock; and `up`, which starts and watches the others."""
 
 import asyncio
+import contextlib
 import os
 import signal
 import sys
@@ -11,12 +12,14 @@ import structlog
 
 from oak_relay.runtime.boot import base, database_url
 from oak_relay.runtime.clock import Clock
-from oak_relay.runtime.cluster import Cluster
+from oak_relay.runtime.cluster import Cluster, ClusterError
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.worker import Worker
 
 log = structlog.get_logger()
 _PARENT = "OAK_RELAY_PARENT_PIPE"
+_LOOK = 0.5
+"""Seconds after which the own server is looked at again."""
 
 
 async def work(settings: Settings) -> None:
@@ -80,11 +83,33 @@ async def up(settings: Settings, workers: int) -> int:
     async with asyncio.TaskGroup() as group:
         for role in roles:
             group.create_task(_keep(role, environment, reading, stopping))
+        if settings.database_url is None:
+            group.create_task(_keep_database(Cluster(settings.data_dir, settings.database_port), stopping))
         await stopping.wait()
     os.close(writing)
     if settings.database_url is None:
         await asyncio.to_thread(Cluster(settings.data_dir).stop)
     return 0
+
+
+async def _keep_database(cluster: Cluster, stopping: asyncio.Event) -> None:
+    """Start the own server again when it is gone: killed, or given up because its disk was full."""
+    pause, said = _LOOK, ""
+    while not stopping.is_set():
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(pause):
+                await stopping.wait()
+        if stopping.is_set() or await asyncio.to_thread(cluster.runs):
+            pause, said = _LOOK, ""
+            continue
+        try:
+            await asyncio.to_thread(cluster.start, True)
+            log.warning("PostgreSQL was gone and runs again")
+        except ClusterError as error:
+            pause = min(pause * 2, 5.0)
+            if str(error) != said:
+                said = str(error)
+                log.error("PostgreSQL is gone and does not start yet", reason=said)
 
 
 async def _keep(role: tuple[str, ...], environment: dict[str, str], pipe: int, stopping: asyncio.Event) -> None:
@@ -107,6 +132,6 @@ async def _keep(role: tuple[str, ...], environment: dict[str, str], pipe: int, s
                 await ended
             return
         lived = asyncio.get_running_loop().time() - began
-        pause = 0.2 if lived > 30 else min(pause * 2, 10)
+        pause = 0.2 if lived > 10 else min(pause * 2, 5)
         log.warning("process died; starting it again", role=role[0], code=process.returncode, pause=pause)
         await asyncio.wait({asyncio.create_task(stopping.wait())}, timeout=pause)

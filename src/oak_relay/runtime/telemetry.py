@@ -106,7 +106,7 @@ class Exporter:
             stored = await self.registry.find("credentials", self.settings.otlp_credential)
             if stored is not None:
                 headers |= stored.headers()
-        body = values.dumps(request_of(told)).encode()
+        body = self.registry.now.blanker.json(values.dumps(request_of(told))).encode()
         for pause in (0.5, 2.0, None):
             with suppress(httpx.TransportError):
                 answer = await http.post(str(self.settings.otlp_endpoint), content=body, headers=headers)

@@ -7,12 +7,12 @@ from argon2.exceptions import VerifyMismatchError
 from fastapi import APIRouter, Request, Response
 from pydantic import Field
 
-from oak_relay.service.parts import COOKIE, CallerDep, PartsDep, same_site, session_end
+from oak_relay.service.parts import COOKIE, CallerDep, ExactRoute, PartsDep, same_site, session_end
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, SessionOut, TokenOut
 from oak_relay.store import people
 
-router = APIRouter(prefix="/api/v1", tags=["access"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["access"])
 _FREE_TRIES = 5
 
 

@@ -18,16 +18,15 @@ from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
 from oak_relay.runtime.intake import Begin, Incoming, Target, event_of
 from oak_relay.service import exact
-from oak_relay.service.parts import Caller, CallerDep, Parts, PartsDep
+from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
 from oak_relay.service.workflows import sound
 from oak_relay.store import epoch, people, runs, seeds, usage, workflows
 from oak_relay.store.database import raw
-from oak_relay.store.vault import event_context
 
-router = APIRouter(prefix="/api/v1", tags=["runs"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 
 
 class RerunIn(In):
@@ -135,8 +134,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
         journal = await runs.whole_entries(connection, parts.workspace, run_id) if how != "rerun" else []
         body = await runs.whole(connection, parts.workspace, row.body)
-    text = parts.registry.vault.exact(body, row.event_sealed, event_context(row.event_id))
-    data = values.loads(text or "null") if given.input is None else given.input
+    data = values.loads(body or "null") if given.input is None else given.input
     wrong = fault(document.input, data)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
@@ -177,7 +175,7 @@ async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: An
     about = {"id": str(row.id), "subject": row.subject, "started": row.created_at.isoformat(), "url": ""}
     event = {name: getattr(row, name) for name in ("event_key", "source", "type", "meta")} | {"at": row.event_at}
     scope = {"input": data, "settings": settings, "run": about, "event": event_of(event, data)}
-    return await kept_of(parts.registry, parts.tools, plan, journal, scope, again)
+    return await kept_of(parts.tools, plan, journal, scope, again)
 
 
 def place_of(path: str) -> str:
@@ -222,21 +220,15 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)
-    shown = parts.registry.now.blanker.value(
-        {"result": outcome.result, "error": outcome.error} if isinstance(outcome, Finished) else {}
-    )
-    spans = [
-        type(span).model_validate(parts.registry.now.blanker.value(span.model_dump()))
-        for span in spans_out(entries, over)
-    ]
     return exact.answer(
+        parts,
         TriedOut(
             state=outcome.state if isinstance(outcome, Finished) else "waiting",
-            result=shown.get("result"),
-            error=shown.get("error"),
+            result=outcome.result if isinstance(outcome, Finished) else None,
+            error=outcome.error if isinstance(outcome, Finished) else None,
             waits=None if isinstance(outcome, Finished) else outcome.wakes[0][0],
-            spans=spans,
-        )
+            spans=spans_out(entries, over),
+        ),
     )
 
 
@@ -247,12 +239,13 @@ async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
         row = await _workflow(connection, parts.workspace, name)
         found = await seeds.samples(await raw(connection), parts.workspace, row.id)
     return exact.answer(
+        parts,
         [
             SampleOut(
                 id=s["id"], step=s["step"], name=s["name"], value=values.loads(s["value"]), created_at=s["created_at"]
             )
             for s in found
-        ]
+        ],
     )
 
 
@@ -296,10 +289,9 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
 
 
 async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: Any) -> None:
-    shown = parts.registry.now.blanker.text(values.dumps(value))
     async with parts.database.begin() as connection:
         row = await _workflow(connection, parts.workspace, workflow)
-        await seeds.keep_sample(await raw(connection), parts.workspace, row.id, step, name, shown)
+        await seeds.keep_sample(await raw(connection), parts.workspace, row.id, step, name, values.dumps(value))
         await people.note(connection, parts.workspace, who.name, "sample", f"{workflow} {name}")
 
 

@@ -13,14 +13,14 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.engine.agent import sent
 from oak_relay.models import files
 from oak_relay.service import exact
-from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut
 from oak_relay.store import people, runs, talks
 from oak_relay.store.database import raw
 from oak_relay.store.tables import tool_server
 
-router = APIRouter(prefix="/api/v1", tags=["agents"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
 
 
 @router.get("/servers")
@@ -78,14 +78,14 @@ async def test_server(name: str, parts: PartsDep, _: CallerDep) -> ServerTestOut
     return ServerTestOut(ok=True, sentence=f"{name} answers and offers {count}.", fix="", tools=found)
 
 
-@router.get("/conversations")
+@router.get("/conversations", response_model=list[ConversationOut])
 async def list_conversations(
     parts: PartsDep, _: CallerDep, limit: Annotated[int, Query(ge=1, le=500)] = 50
-) -> list[ConversationOut]:
+) -> Response:
     """Conversations, the latest first."""
     async with parts.database.connect() as connection:
         found = await talks.listed(await raw(connection), parts.workspace, limit)
-    return [
+    told = [
         ConversationOut(
             key=c["key"],
             messages=c["messages"],
@@ -96,6 +96,7 @@ async def list_conversations(
         )
         for c in found
     ]
+    return exact.answer(parts, told)
 
 
 @router.get("/conversations/{key:path}", response_model=list[MessageOut])
@@ -108,10 +109,11 @@ async def show_conversation(
     if not found and after < 0:
         raise missing("conversation", key)
     return exact.answer(
+        parts,
         [
             MessageOut(seq=m["seq"], role=m["role"], message=values.loads(m["body"]), run_id=m["run_id"], at=m["at"])
             for m in found
-        ]
+        ],
     )
 
 
@@ -140,4 +142,5 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
     if found is None:
         raise missing("turn of an agent", turn, "name one such as findings/turn[2]")
     found["messages"] = files.shown(found["messages"])
-    return Response(values.dumps(found), media_type="application/json")
+    shown = parts.registry.now.blanker.json(values.dumps(found))
+    return Response(shown, media_type="application/json")

@@ -19,6 +19,8 @@ from oak_relay.document.models import json_schema
 from oak_relay.runtime.boot import Base
 from oak_relay.runtime.executor import Tools
 from oak_relay.runtime.intake import Intake
+from oak_relay.runtime.receipts import Receipts
+from oak_relay.runtime.watchdog import Watchdog
 from oak_relay.service import (
     access,
     again,
@@ -43,6 +45,8 @@ from oak_relay.store import people
 
 log = structlog.get_logger()
 _WEB = Path(__file__).parent / "web"
+_SILENT = 15.0
+"""Seconds that the event loop may be silent before the process ends itself."""
 _GUARD = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "frame-ancestors 'none'; base-uri 'self'; form-action 'self'",
@@ -57,16 +61,24 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         assert base is not None
-        intake = Intake(base.database, base.registry, base.hints)
+        receipts = Receipts(base.settings.data_dir)
+        intake = Intake(base.database, base.registry, base.hints, receipts)
         tools = Tools(base.database, base.registry, base.settings.reach)
         parts = Parts(base.settings, base.database, base.registry, base.hints, intake, Watch(base.hints), tools)
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
         await _first_start(parts, announce)
-        tasks = [asyncio.create_task(t) for t in (intake.run(), intake.watch(base.settings.backlog), base.hints.run())]
+        watchdog = Watchdog(asyncio.get_running_loop(), _SILENT)
+        watchdog.start()
+        watching = receipts.watch(base.database, base.registry.workspace)
+        tasks = [
+            asyncio.create_task(t)
+            for t in (intake.run(), intake.watch(base.settings.backlog), base.hints.run(), watching)
+        ]
         try:
             yield
         finally:
+            watchdog.stop()
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
@@ -156,13 +168,22 @@ def _console(app: FastAPI) -> None:
     async def console(path: str) -> Response:
         if path.split("/")[0] in ("api", "hooks", "health", "schema"):
             raise Problem(404, "there is nothing here", f"/{path}", "see /openapi.json for what there is")
-        file = (_WEB / path).resolve()
-        if path and file.is_file() and file.is_relative_to(_WEB):
+        file = _file(path)
+        if file is not None:
             age = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
             return FileResponse(file, headers={"Cache-Control": age})
         if not (_WEB / "index.html").exists():
             return Response("The console is not built: make console", 404, media_type="text/plain")
         return FileResponse(_WEB / "index.html", headers={"Cache-Control": "no-cache"})
+
+
+def _file(path: str) -> Path | None:
+    """A file of the console; None when there is none of that name, or it is no name of a file at all."""
+    try:
+        file = (_WEB / path).resolve()
+        return file if path and file.is_file() and file.is_relative_to(_WEB) else None
+    except (OSError, ValueError):
+        return None
 
 
 async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:

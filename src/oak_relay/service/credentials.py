@@ -10,14 +10,14 @@ from sqlalchemy import delete, select, update
 from oak_relay.actions.http import send
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import CredentialOut, TestOut
 from oak_relay.store import people
 from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
 
-router = APIRouter(prefix="/api/v1/credentials", tags=["credentials"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["credentials"])
 
 
 @router.get("")

@@ -12,14 +12,13 @@ from fastapi import APIRouter, Query, Request, Response
 from oak_relay.document import values
 from oak_relay.runtime.asked import envelope
 from oak_relay.service import exact
-from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import EventOut, LargeOut, PublishedOut
 from oak_relay.store import artifacts, local, people, runs
 from oak_relay.store.database import raw
-from oak_relay.store.vault import published_context
 
-router = APIRouter(prefix="/api/v1/events", tags=["events"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/events", tags=["events"])
 _STRUCTURED = "application/cloudevents+json"
 _BATCH = "application/cloudevents-batch+json"
 
@@ -31,7 +30,7 @@ async def list_events(
     """Events that made runs, newest first, each with its run."""
     async with parts.database.connect() as connection:
         rows = await runs.events(connection, parts.workspace, after, limit)
-    return exact.answer([event_out(row) for row in rows])
+    return exact.answer(parts, [event_out(row) for row in rows])
 
 
 @router.post("", status_code=202)
@@ -48,10 +47,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
         direct = await raw(connection)
         for event in events:
             event_id = uuids.uuid7()
-            text, sealed = parts.registry.vault.blanked(
-                values.dumps(event), parts.registry.now.blanker, published_context(event_id)
-            )
-            given = event_id, event["type"], event["source"], text, sealed
+            given = event_id, event["type"], event["source"], values.dumps(event)
             new = await local.publish(direct, parts.workspace, *given, 0, None, event["id"])
             told.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))
     parts.hints.send("published")

@@ -1,4 +1,7 @@
-"""Answers that hold values of workflows: every digit and every odd character as it was recorded."""
+"""Answers that hold values of workflows: every digit and every odd character as it was recorded, and no stored secret.
+
+Here is where values are blanked before they are shown: what is recorded is what workflows compute with.
+"""
 
 from datetime import datetime
 from typing import Any
@@ -8,16 +11,17 @@ from fastapi import Response
 from pydantic import BaseModel
 
 from oak_relay.document import values
+from oak_relay.service.parts import Parts
 
 
-def text(model: BaseModel | list[Any]) -> str:
-    """A model as canonical JSON text."""
-    return values.dumps(_plain(model))
+def text(parts: Parts, model: BaseModel | list[Any]) -> str:
+    """A model as canonical JSON text, blanked of all stored secrets."""
+    return parts.registry.now.blanker.json(values.dumps(_plain(model)))
 
 
-def answer(model: BaseModel | list[Any]) -> Response:
+def answer(parts: Parts, model: BaseModel | list[Any], status: int = 200) -> Response:
     """A model as a JSON answer."""
-    return Response(text(model), media_type="application/json")
+    return Response(text(parts, model), status, media_type="application/json")
 
 
 def _plain(value: Any) -> Any:

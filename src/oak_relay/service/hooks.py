@@ -17,14 +17,14 @@ from oak_relay.document import values
 from oak_relay.document.triggers import Handshake, Webhook
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Begin, Incoming, Target
-from oak_relay.service.parts import Parts, parts_of, pieces_until, wait_for
+from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
 from oak_relay.store.database import raw
 from oak_relay.vault.blanking import unseen
 from oak_relay.vault.kinds import Refused, Signing, same_token
 
-router = APIRouter(tags=["hooks"])
+router = APIRouter(route_class=ExactRoute, tags=["hooks"])
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
 _TRACE_PARENT = re.compile(r"^00-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$")
 _AGE = 2.0
@@ -272,7 +272,7 @@ async def _result(parts: Parts, run_id: UUID) -> Response:
 
 
 def _answer(given: dict[str, Any]) -> Response:
-    status = int(given.get("status") or 200)
+    status = given.get("status") or 200
     headers = {k: values.text_of(v) for k, v in (given.get("headers") or {}).items()}
     body = given.get("body")
     if isinstance(body, str):

@@ -5,9 +5,9 @@ from prometheus_client import CollectorRegistry, Gauge, generate_latest
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from sqlalchemy import text
 
-from oak_relay.service.parts import Parts, parts_of
+from oak_relay.service.parts import ExactRoute, Parts, parts_of
 
-router = APIRouter(tags=["operation"])
+router = APIRouter(route_class=ExactRoute, tags=["operation"])
 
 _GAUGES = {
     "oak_runs_ready": ("Runs that could be claimed now.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()"),

@@ -12,13 +12,13 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, complete, nearest, offered
-from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import AliasOut, TestOut
 from oak_relay.store import people
 from oak_relay.store.tables import model_alias
 
-router = APIRouter(prefix="/api/v1/models", tags=["models"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/models", tags=["models"])
 
 
 @router.get("")

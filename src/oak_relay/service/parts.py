@@ -2,17 +2,20 @@
 
 import asyncio
 from collections import defaultdict
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Coroutine
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import Annotated
+from json import JSONDecodeError
+from typing import Annotated, Any
 from urllib.parse import urlsplit
 from uuid import UUID
 
 from argon2 import PasswordHasher
-from fastapi import Depends, Request
+from fastapi import Depends, Request, Response
+from fastapi.routing import APIRoute
 
+from oak_relay.document import values
 from oak_relay.document.check_base import World
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.executor import At, Tools
@@ -26,6 +29,33 @@ from oak_relay.store import people
 from oak_relay.store.database import Database
 
 COOKIE = "oak_session"
+
+
+class _ExactRequest(Request):
+    """A request whose JSON keeps every digit."""
+
+    async def json(self) -> Any:
+        if not hasattr(self, "_exact"):
+            body = await self.body()
+            try:
+                self._exact = values.loads(body)
+            except values.NotJson as error:
+                raise JSONDecodeError(str(error), "", 0) from None
+        return self._exact
+
+
+class ExactRoute(APIRoute):
+    """A route that reads bodies exactly: numbers keep their digits by every way in."""
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handle = super().get_route_handler()
+
+        async def exactly(request: Request) -> Response:
+            return await handle(_ExactRequest(request.scope, request.receive))
+
+        return exactly
+
+
 SHAPES = CATALOGUE.shapes()
 
 

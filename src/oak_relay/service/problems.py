@@ -10,8 +10,8 @@ from starlette.exceptions import HTTPException
 
 from oak_relay.document.errors import ErrorKind, StepFailed
 from oak_relay.document.values import NotJson
-from oak_relay.runtime.hints import LOST
 from oak_relay.runtime.intake import Busy
+from oak_relay.store.database import DatabaseLost
 
 log = structlog.get_logger()
 _STATUS: dict[str, int] = {
@@ -96,7 +96,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Exception)
     async def _unexpected(request: Request, error: Exception) -> JSONResponse:
-        if isinstance(error, LOST):
+        if isinstance(error, DatabaseLost):
             return Problem(
                 503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
             ).response()

@@ -18,13 +18,13 @@ from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Begin, Incoming, Target
 from oak_relay.service import exact
 from oak_relay.service.events import event_out, large_out
-from oak_relay.service.parts import CallerDep, Parts, PartsDep, pieces_until, wait_for
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
 
-router = APIRouter(prefix="/api/v1", tags=["runs"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 _POLL = 2.0
 _FOLLOWED = 20_000
 
@@ -37,14 +37,13 @@ class StartIn(In):
     )
 
 
-@router.post("/runs", status_code=201)
+@router.post("/runs", status_code=201, response_model=RunOut)
 async def start_run(
     given: StartIn,
     parts: PartsDep,
     who: CallerDep,
-    response: Response,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
-) -> RunOut:
+) -> Response:
     """Start a run. The same `Idempotency-Key` again gives the same run."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, given.workflow)
@@ -60,12 +59,10 @@ async def start_run(
     target = Target(row.id, chosen.id, Begin.of(plan), None, "hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
-    if receipt.status == "duplicate":
-        response.status_code = 200
-    return await _run(parts, receipt.run_id)
+    return exact.answer(parts, await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)
 
 
-@router.get("/runs")
+@router.get("/runs", response_model=RunPage)
 async def list_runs(
     parts: PartsDep,
     _: CallerDep,
@@ -79,12 +76,12 @@ async def list_runs(
     parent: UUID | None = None,
     origin: UUID | None = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
-) -> RunPage:
+) -> Response:
     """Runs, newest first; stable while new ones arrive."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
         if workflow and row is None:
-            return RunPage(runs=[])
+            return exact.answer(parts, RunPage(runs=[]))
         found = await runs.find(
             connection,
             parts.workspace,
@@ -99,7 +96,8 @@ async def list_runs(
             parent=parent,
             origin=origin,
         )
-    return RunPage(runs=[run_out(r) for r in found[:limit]], next=found[limit - 1].id if len(found) > limit else None)
+    next_ = found[limit - 1].id if len(found) > limit else None
+    return exact.answer(parts, RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
 
 
 @router.get("/runs/stream")
@@ -110,7 +108,7 @@ async def stream_runs(parts: PartsDep, _: CallerDep) -> EventSourceResponse:
 
 @router.get("/runs/{run_id}", response_model=RunDetail)
 async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
-    return exact.answer(await _detail(parts, run_id))
+    return exact.answer(parts, await _detail(parts, run_id))
 
 
 async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
@@ -158,12 +156,13 @@ async def show_trace(
             entries = await runs.entries(connection, parts.workspace, part, after, limit + 1, under) if part else []
     lines = script(document)
     return exact.answer(
+        parts,
         TraceOut(
             run=run_out(row),
             script=[LineOut(**line.as_data()) for line in lines],
             spans=spans_out(_entries(entries[:limit]), row.state in runs.OVER),
             next=entries[limit - 1].seq if len(entries) > limit else None,
-        )
+        ),
     )
 
 
@@ -175,6 +174,7 @@ async def show_journal(
     async with parts.database.connect() as connection:
         found = await runs.entries(connection, parts.workspace, run_id, after, limit)
     return exact.answer(
+        parts,
         [
             EntryOut(
                 seq=e.seq,
@@ -190,7 +190,7 @@ async def show_journal(
                 large=large_out(body=e.body, detail=e.detail),
             )
             for e in found
-        ]
+        ],
     )
 
 
@@ -201,13 +201,13 @@ async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Resp
         text = await artifacts.one(await raw(connection), parts.workspace, artifact_id)
     if text is None:
         raise missing("payload", artifact_id, "the month of its run may have been dropped")
-    return Response(text, media_type="application/json")
+    return Response(parts.registry.now.blanker.json(text), media_type="application/json")
 
 
 @router.get("/runs/{run_id}/why")
 async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
     """Why a run is not moving."""
-    return {"why": (await _detail(parts, run_id)).why}
+    return {"why": parts.registry.now.blanker.text((await _detail(parts, run_id)).why)}
 
 
 @router.post("/runs/{run_id}/cancel")
@@ -248,7 +248,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
                 async with parts.database.connect() as connection:
                     rows = await runs.some(connection, parts.workspace, [UUID(i) for i in changed])
                 for row in rows:
-                    yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
+                    yield ServerSentEvent(event="run", data=exact.text(parts, run_out(row)))
 
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
@@ -265,15 +265,16 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
             if len(entries) > _FOLLOWED:
                 entries = _still_open(entries)
             for span in spans_out(_entries(entries), over):
-                text = exact.text(span)
+                text = exact.text(parts, span)
                 if told.get(span.path) != hash(text):
                     told[span.path] = hash(text)
                     yield ServerSentEvent(event="span", data=text)
             if row is not None:
-                text = run_out(row).model_dump_json(exclude={"seconds"} if not over else None)
+                shown = run_out(row)
+                text = exact.text(parts, shown if over else shown.model_copy(update={"seconds": None}))
                 if told.get("") != hash(text):
                     told[""] = hash(text)
-                    yield ServerSentEvent(event="run", data=run_out(row).model_dump_json())
+                    yield ServerSentEvent(event="run", data=exact.text(parts, shown))
             if over:
                 return
             async for piece in pieces_until(event, pieces, _POLL):

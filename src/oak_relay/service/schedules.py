@@ -8,13 +8,13 @@ from fastapi import APIRouter, Query
 from oak_relay.document import calendar, values
 from oak_relay.document.triggers import Schedule
 from oak_relay.runtime.intake import Begin, Incoming, Target
-from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, ScheduleOut
 from oak_relay.store import people, schedules
 from oak_relay.store.database import raw
 
-router = APIRouter(prefix="/api/v1/schedules", tags=["schedules"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/schedules", tags=["schedules"])
 
 
 class PauseIn(In):

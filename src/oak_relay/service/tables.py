@@ -11,12 +11,12 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.actions.tables import check_row
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.service import exact
-from oak_relay.service.parts import SHAPES, CallerDep, PartsDep
+from oak_relay.service.parts import SHAPES, CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ActionOut, In, RowOut, RowPage, TableOut
 from oak_relay.store import people, rows
 
-router = APIRouter(prefix="/api/v1", tags=["tables"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
 
 
 class ColumnIn(In):
@@ -77,7 +77,7 @@ async def list_rows(
         table = await _table(connection, parts.workspace, name)
         found = await rows.find(connection, parts.workspace, table.id, {}, limit + 1, after)
     page = [RowOut(**row) for row in found[:limit]]
-    return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
+    return exact.answer(parts, RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
 
 
 @router.post("/tables/{name}/rows", status_code=201)

@@ -11,13 +11,13 @@ from oak_relay.engine.plan import Node, compile_plan, every_node, find_node
 from oak_relay.runtime.again import talk_with
 from oak_relay.service import exact
 from oak_relay.service.again import count_spent, pretended
-from oak_relay.service.parts import CallerDep, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, TalkedOut
 from oak_relay.service.workflows import sound
 
-router = APIRouter(prefix="/api/v1", tags=["agents"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
 
 
 class TalkIn(In):
@@ -47,21 +47,21 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     scope = {**pretended("talk", given.input), "said": given.say, **given.steps}
     outcome, entries, messages = await talk_with(plan, parts.tools, node, body, scope, given.messages)
     await count_spent(parts, who, document.workflow, entries)
-    blanker = parts.registry.now.blanker
     over = isinstance(outcome, Finished)
-    result = blanker.value(outcome.result) if isinstance(outcome, Finished) else None
+    result = outcome.result if isinstance(outcome, Finished) else None
     return exact.answer(
+        parts,
         TalkedOut(
             text=(result or {}).get("text", ""),
             data=(result or {}).get("data"),
             why=(result or {}).get("why", ""),
-            error=blanker.value(outcome.error) if isinstance(outcome, Finished) else None,
+            error=outcome.error if isinstance(outcome, Finished) else None,
             waits=None if isinstance(outcome, Finished) else outcome.wakes[0][0],
             tokens=(result or {}).get("tokens", 0),
             money=(result or {}).get("money", 0.0),
-            messages=[*given.messages, *blanker.value(messages)],
-            spans=[type(s).model_validate(blanker.value(s.model_dump())) for s in spans_out(entries, over)],
-        )
+            messages=[*given.messages, *messages],
+            spans=spans_out(entries, over),
+        ),
     )
 
 

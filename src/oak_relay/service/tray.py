@@ -10,13 +10,13 @@ from pydantic import Field
 from oak_relay.document import values
 from oak_relay.document.shapes import fault
 from oak_relay.service import exact
-from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, QuestionOut
 from oak_relay.store import people, tray
 from oak_relay.store.database import raw
 
-router = APIRouter(prefix="/api/v1", tags=["tray"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tray"])
 
 
 class AnswerIn(In):
@@ -38,7 +38,7 @@ async def list_questions(
     """Questions, the oldest first."""
     async with parts.database.connect() as connection:
         rows = await tray.listed(await raw(connection), parts.workspace, state, run, after, limit)
-    return exact.answer([_out(parts, row) for row in rows])
+    return exact.answer(parts, [_out(parts, row) for row in rows])
 
 
 @router.post("/tray/{question_id}/answer")
@@ -56,7 +56,7 @@ async def show_by_link(link: str, parts: PartsDep) -> Response:
     if row is None:
         raise missing("question", link)
     shown = _out(parts, row)
-    return exact.answer(shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
+    return exact.answer(parts, shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
 
 
 @router.post("/answers/{link}")
@@ -90,8 +90,8 @@ async def _answer(parts: Parts, question_id: UUID, given: AnswerIn, by: str) -> 
         if row["state"] != "open":
             raise Problem(409, f"this question is {row['state']} already", row["answered_by"] or "", "nothing to do")
         ids = await tray.alike(direct, parts.workspace, row["alike"]) if given.alike and row["alike"] else [question_id]
-        shown = parts.registry.now.blanker.value(given.model_dump(exclude={"alike"}))
-        runs = await tray.answer(direct, parts.workspace, ids, shown, by, datetime.now(UTC))
+        said = given.model_dump(exclude={"alike"})
+        runs = await tray.answer(direct, parts.workspace, ids, said, by, datetime.now(UTC))
         if not runs:
             raise Problem(409, "somebody else was quicker", fix="look at the tray again")
         await people.note(connection, parts.workspace, by, "answer", f"{row['workflow']} {row['path']}")

@@ -8,13 +8,13 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query, Response
 from pydantic import Field
 
-from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import BudgetOut, In, UsageOut
 from oak_relay.store import people, usage
 from oak_relay.store.database import raw
 
-router = APIRouter(prefix="/api/v1", tags=["usage"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["usage"])
 Group = Literal["day", "workflow", "alias", "credential", "source"]
 
 

@@ -17,7 +17,7 @@ from oak_relay.models import files
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.models.steps import AnswerInput, JudgeInput, LabelInput, answer_messages, judge_messages, label_messages
 from oak_relay.runtime.executor import perform
-from oak_relay.service.parts import CallerDep, Parts, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
     CheckedOut,
@@ -31,7 +31,7 @@ from oak_relay.service.shapes import (
 )
 from oak_relay.store import people, workflows
 
-router = APIRouter(prefix="/api/v1/workflows", tags=["workflows"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/workflows", tags=["workflows"])
 
 
 class TextIn(In):

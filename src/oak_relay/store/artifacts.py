@@ -106,7 +106,7 @@ async def whole(connection: asyncpg.Connection, workspace: int, texts: Iterable[
         [apart.digest for apart in wanted.values()],
     )
     found = {(row["month"], row["digest"]): zlib.decompress(row["data"]).decode() for row in rows}
-    return {text: found[apart.month, apart.digest] for text, apart in wanted.items()}
+    return {text: found[key] for text, apart in wanted.items() if (key := (apart.month, apart.digest)) in found}
 
 
 def filled(row: Mapping[str, Any], apart: dict[str, str], *columns: str) -> Mapping[str, Any]:

@@ -2,25 +2,72 @@
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Iterator
+import socket
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager, nullcontext
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from uuid import uuid4
 
 import asyncpg
+import structlog
 from sqlalchemy import Connection, make_url, text
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
-from oak_relay.store import history
+from oak_relay.store import epoch, history
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _READERS = 6
+log = structlog.get_logger()
+T = TypeVar("T")
 MIGRATIONS = Path(__file__).parent / "migrations"
 NEWEST = max(file.stem[:4] for file in (MIGRATIONS / "versions").glob("[0-9]*.py"))
 """The newest revision that this release knows."""
+
+
+class DatabaseLost(ConnectionError):
+    """The server is not to be reached, or not ready yet. Nothing is wrong with what was asked."""
+
+
+LOST = (
+    ConnectionError,
+    TimeoutError,
+    asyncpg.PostgresConnectionError,
+    asyncpg.InterfaceError,
+    asyncpg.CannotConnectNowError,
+    asyncpg.AdminShutdownError,
+    asyncpg.CrashShutdownError,
+    asyncpg.TooManyConnectionsError,
+    asyncpg.InternalClientError,
+    asyncpg.TargetServerAttributeNotMatched,
+    asyncpg.InvalidAuthorizationSpecificationError,
+    asyncpg.ObjectNotInPrerequisiteStateError,
+    asyncpg.DiskFullError,
+    asyncpg.OutOfMemoryError,
+    socket.gaierror,
+)
+"""What a lost server, or one that is not ready yet, looks like to who talks with it and with nobody else. `connect`,
+`begin` and `reading` tell it as `DatabaseLost`."""
+
+
+@contextmanager
+def lost_as_such() -> Iterator[None]:
+    """Around what talks with the server alone: tells a lost one as `DatabaseLost`."""
+    try:
+        yield
+    except DatabaseLost:
+        raise
+    except LOST as error:
+        raise DatabaseLost(f"the database is lost: {error or type(error).__name__}") from error
+    except PoolTimeout as error:
+        raise DatabaseLost(f"no connection is free: {error}") from error
+    except DBAPIError as error:
+        if error.connection_invalidated or isinstance(error, InterfaceError | OperationalError):
+            raise DatabaseLost(f"the database is lost: {error.orig}") from error
+        raise
 
 
 class PooledConnection(asyncpg.Connection):
@@ -58,6 +105,8 @@ class Database:
         self.dsn = url.replace("postgresql+asyncpg://", "postgresql://")
         self._direct = direct
         self.pooled = pooled
+        self.mark = 0
+        """The highest mark of the database that this process has seen (see `epoch`)."""
         self._readers = asyncio.Semaphore(_READERS)
         self._idle: list[asyncpg.Connection] = []
         first = re.sub(r",[^/?]+", "", self.dsn)  # the engine itself only sees one of several hosts
@@ -82,15 +131,15 @@ class Database:
 
     @asynccontextmanager
     async def begin(self) -> AsyncIterator[AsyncConnection]:
-        """A transaction, committed at the end. Raises `ConnectionError` when the server is lost."""
-        with _lost_as_such():
+        """A transaction, committed at the end. Raises `DatabaseLost`."""
+        with lost_as_such():
             async with self.engine.begin() as connection:
                 yield connection
 
     @asynccontextmanager
     async def connect(self) -> AsyncIterator[AsyncConnection]:
-        """A connection for reading. Raises `ConnectionError` when the server is lost."""
-        with _lost_as_such():
+        """A connection for reading. Raises `DatabaseLost`."""
+        with lost_as_such():
             async with self.engine.connect() as connection:
                 yield connection
 
@@ -110,15 +159,43 @@ class Database:
     async def _connect(self, dsn: str, more: dict[str, Any]) -> asyncpg.Connection:
         if "," in dsn:
             more = {**more, "target_session_attrs": "read-write"}
-        try:
-            return await asyncpg.connect(dsn, timeout=10, command_timeout=10, **more)
-        except asyncpg.TargetServerAttributeNotMatched as error:
-            raise ConnectionError(f"no server takes writes: {error}") from error
+        with lost_as_such():
+            connection = await asyncpg.connect(dsn, timeout=10, command_timeout=10, **more)
+            try:
+                await self._compare(connection)
+            except BaseException:
+                connection.terminate()
+                raise
+        return connection
+
+    async def _compare(self, connection: asyncpg.Connection) -> None:
+        """Whoever connects anew compares: a database that knows less than it did was set back, and its unfinished runs
+        are held, because what they did since may be done already (rule 19)."""
+        found = await epoch.mark(connection)
+        if found is None:
+            return
+        if found < self.mark:
+            held = await epoch.set_back(connection, self.mark)
+            if held is not None:
+                log.warning(
+                    "the database was set back; unfinished runs are held: oak-relay release lets them go", runs=held
+                )
+            found = await epoch.mark(connection) or 0
+        self.mark = max(self.mark, found)
+
+    async def patiently(self, ask: Callable[[], Awaitable[T]]) -> T:
+        """Ask something that may be asked again, until the server answers."""
+        while True:
+            try:
+                return await ask()
+            except DatabaseLost as error:
+                log.info("waiting for the database", reason=str(error))
+                await asyncio.sleep(0.3)
 
     @asynccontextmanager
     async def reading(self) -> AsyncIterator[asyncpg.Connection]:
-        """A direct connection for one short read among many at once; those who come when all are lent wait. Raises what
-        the driver raises when the server is lost."""
+        """A direct connection for one short read among many at once; those who come when all are lent wait. Raises
+        `DatabaseLost`."""
         async with self._readers:
             connection = next((c for c in self._idle if not c.is_closed()), None)
             if connection is None:
@@ -126,7 +203,8 @@ class Database:
             else:
                 self._idle.remove(connection)
             try:
-                yield connection
+                with lost_as_such():
+                    yield connection
             except BaseException:
                 connection.terminate()  # it may be in the middle of something
                 raise
@@ -155,16 +233,6 @@ class Database:
             await history.ensure(direct, datetime.now(UTC))
         finally:
             await direct.close()
-
-
-@contextmanager
-def _lost_as_such() -> Iterator[None]:
-    try:
-        yield
-    except DBAPIError as error:
-        if error.connection_invalidated or isinstance(error, InterfaceError | OperationalError):
-            raise ConnectionError(f"the database is lost: {error.orig}") from error
-        raise
 
 
 def _is_new(connection: Connection) -> bool:

@@ -9,7 +9,8 @@ import asyncpg
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store import artifacts, lanes, local, queue
+from oak_relay.document import values
+from oak_relay.store import artifacts, ending, lanes, local
 
 DROPPED = {
     "kind": "cancelled",
@@ -43,7 +44,6 @@ class NewRun:
     keyed: bool
     body: str
     meta: str
-    sealed: bytes | None
     subject: str | None
     policy: str = "free"
     depth: int = 0
@@ -62,33 +62,34 @@ class Receipt:
 
 
 _ACCEPT = """
-WITH given AS (
-  SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::uuid[], $5::uuid[], $6::int[], $7::text[], $8::text[],
-                       $9::text[], $10::text[], $11::bool[], $12::text[], $13::text[], $14::bytea[], $15::text[],
-                       $17::text[], $18::int[], $19::text[], $20::uuid[], $21::text[])
+WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared($21)
+), given AS (
+  SELECT g.* FROM turn, unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::uuid[], $5::uuid[], $6::int[], $7::text[], $8::text[],
+                       $9::text[], $10::text[], $11::bool[], $12::text[], $13::text[], $14::text[],
+                       $16::text[], $17::int[], $18::text[], $19::uuid[], $20::text[])
     AS g(run_id, event_id, trigger_id, workflow_id, version_id, revision, trigger_name, source,
-         type, event_key, keyed, body, meta, sealed, subject, lane, depth, trace_parent, origin_id, origin_how)
+         type, event_key, keyed, body, meta, subject, lane, depth, trace_parent, origin_id, origin_how)
 ), live AS (
-  SELECT g.*, w.settings FROM given g JOIN workflow w ON w.workspace_id = $16 AND w.id = g.workflow_id
+  SELECT g.*, w.settings FROM given g JOIN workflow w ON w.workspace_id = $15 AND w.id = g.workflow_id
   WHERE g.trigger_id IS NULL OR EXISTS (
-    SELECT FROM trigger t WHERE t.workspace_id = $16 AND t.id = g.trigger_id AND t.version_id = g.version_id)
+    SELECT FROM trigger t WHERE t.workspace_id = $15 AND t.id = g.trigger_id AND t.version_id = g.version_id)
 ), fresh AS (
   INSERT INTO seen (workspace_id, trigger_id, source, event_key, run_id)
-  SELECT $16, coalesce(trigger_id, workflow_id), source, event_key, run_id FROM live WHERE keyed
+  SELECT $15, coalesce(trigger_id, workflow_id), source, event_key, run_id FROM live WHERE keyed
   ON CONFLICT DO NOTHING RETURNING run_id
 ), accepted AS (
   SELECT * FROM live WHERE NOT keyed OR run_id IN (SELECT run_id FROM fresh)
 ), events AS (
-  INSERT INTO event (workspace_id, id, trigger_id, event_key, source, type, body, meta, sealed)
-  SELECT $16, event_id, trigger_id, event_key, source, type, body, meta, sealed FROM accepted
+  INSERT INTO event (workspace_id, id, trigger_id, event_key, source, type, body, meta)
+  SELECT $15, event_id, trigger_id, event_key, source, type, body, meta FROM accepted
 ), runs AS (
   INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, subject, settings, depth,
     trace_parent, origin_id, origin_how)
-  SELECT $16, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{}'), depth,
+  SELECT $15, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{}'), depth,
     trace_parent, origin_id, origin_how FROM accepted
 ), queued AS (
   INSERT INTO queue (workspace_id, run_id, workflow_id, revision, lane, held, ready_at)
-  SELECT $16, run_id, workflow_id, revision, lane, CASE WHEN lane IS NOT NULL THEN 'lane' END,
+  SELECT $15, run_id, workflow_id, revision, lane, CASE WHEN lane IS NOT NULL THEN 'lane' END,
     CASE WHEN lane IS NOT NULL THEN 'infinity'::timestamptz ELSE now() END FROM accepted
 )
 SELECT l.run_id, a.run_id IS NOT NULL AS accepted FROM live l LEFT JOIN accepted a USING (run_id)
@@ -102,13 +103,14 @@ JOIN seen s ON s.workspace_id = $4 AND s.trigger_id = g.trigger_id AND s.source 
 
 _GIVEN = (
     "run_id", "event_id", "trigger_id", "workflow_id", "version_id", "revision", "trigger_name", "source", "type",
-    "event_key", "keyed", "body", "meta", "sealed", "subject",
+    "event_key", "keyed", "body", "meta", "subject",
 )  # fmt: skip
 _MORE = ("depth", "trace_parent", "origin_id", "origin_how")
 
 
-async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> list[Receipt]:
-    """Write new runs in one commit; the receipts stand in the same order."""
+async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewRun], turn: int = 0) -> list[Receipt]:
+    """Write new runs in one commit; the receipts stand in the same order. `turn` is a number by which `settled` can
+    wait for this commit."""
     lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
     columns: list[Any] = [[getattr(r, name) for r in runs] for name in _GIVEN]
     pile = artifacts.Pile()
@@ -119,26 +121,56 @@ async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewR
         async with connection.transaction():
             if pile:
                 await pile.write(connection, workspace)
-            rows = await connection.fetch(_ACCEPT, *columns, workspace, *more)
+            rows = await connection.fetch(_ACCEPT, *columns, workspace, *more, turn)
             accepted = {row["run_id"] for row in rows if row["accepted"]}
-            dropped = await _into_lanes(
-                connection, workspace, [r for r in runs if r.run_id in lined and r.run_id in accepted]
-            )
+            entering = [r for r in runs if r.run_id in lined and r.run_id in accepted]
+            dropped = await _into_lanes(connection, workspace, entering)
     else:
-        rows = await connection.fetch(_ACCEPT, *columns, workspace, *more)
-    landed = {row["run_id"]: row["accepted"] for row in rows}
-    twice = [r for r in runs if landed.get(r.run_id) is False]
+        rows = await connection.fetch(_ACCEPT, *columns, workspace, *more, turn)
+    return await _receipts(connection, workspace, runs, {r["run_id"] for r in rows if r["accepted"]}, dropped)
+
+
+async def settled(
+    connection: asyncpg.Connection, workspace: int, runs: list[NewRun], turn: int
+) -> list[Receipt] | None:
+    """The receipts of a batch whose commit was cut off, if it is in the database; None when it is not and will not be.
+    A commit that is still under way is waited for."""
+    async with connection.transaction():
+        await connection.execute("SELECT pg_advisory_xact_lock($1)", turn)
+        there = await connection.fetch(
+            "SELECT id, error FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
+            workspace,
+            [r.run_id for r in runs],
+        )
+    if not there:
+        return None
+    dropped = {row["id"] for row in there if row["error"] == values.dumps(DROPPED)}
+    return await _receipts(connection, workspace, runs, {row["id"] for row in there}, dropped)
+
+
+async def _receipts(
+    connection: asyncpg.Connection, workspace: int, runs: list[NewRun], accepted: set[UUID], dropped: set[UUID]
+) -> list[Receipt]:
+    """What became of each: an id that came before is a duplicate, also where the version is not live any more."""
+    rest = [r for r in runs if r.run_id not in accepted]
     first: dict[UUID, UUID] = {}
-    if twice:
+    if rest:
         found = await connection.fetch(
             _FIRST,
-            [r.trigger_id or r.workflow_id for r in twice],
-            [r.source for r in twice],
-            [r.event_key for r in twice],
+            [r.trigger_id or r.workflow_id for r in rest],
+            [r.source for r in rest],
+            [r.event_key for r in rest],
             workspace,
         )
-        first = {twice[row["n"] - 1].run_id: row["run_id"] for row in found}
-    return [Receipt("dropped", r.run_id) if r.run_id in dropped else _receipt(r.run_id, landed, first) for r in runs]
+        first = {rest[row["n"] - 1].run_id: row["run_id"] for row in found}
+    return [
+        Receipt("dropped" if run.run_id in dropped else "accepted", run.run_id)
+        if run.run_id in accepted
+        else Receipt("duplicate", first[run.run_id])
+        if run.keyed and run.run_id in first
+        else Receipt("stale", run.run_id)
+        for run in runs
+    ]
 
 
 async def _into_lanes(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> set[UUID]:
@@ -166,7 +198,7 @@ async def _into_lanes(connection: asyncpg.Connection, workspace: int, runs: list
         list(places.values()),
     )
     for run_id in dropped:
-        await queue.finish(connection, workspace, run_id, "cancelled", DROPPED)
+        await ending.finish(connection, workspace, run_id, "cancelled", DROPPED)
     for lane, some in by_lane.items():
         if some[-1].policy == "replace":
             await _replace(connection, workspace, lane, places[some[-1].run_id])
@@ -185,24 +217,8 @@ async def _replace(connection: asyncpg.Connection, workspace: int, lane: lanes.L
     )
     for row in before:
         if row["waits"]:
-            await queue.finish(connection, workspace, row["run_id"], "cancelled", REPLACED)
+            await ending.finish(connection, workspace, row["run_id"], "cancelled", REPLACED)
     await local.mark_cancelled(connection, workspace, [row["run_id"] for row in before if not row["waits"]])
-
-
-async def landed(connection: asyncpg.Connection, workspace: int, runs: list[NewRun]) -> bool:
-    """Whether a batch whose commit was cut off is in the database."""
-    count = await connection.fetchval(
-        "SELECT count(*) FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])", workspace, [r.run_id for r in runs]
-    )
-    return bool(count)
-
-
-def _receipt(run_id: UUID, landed: dict[UUID, bool], first: dict[UUID, UUID]) -> Receipt:
-    if run_id not in landed:
-        return Receipt("stale", run_id)
-    if landed[run_id]:
-        return Receipt("accepted", run_id)
-    return Receipt("duplicate", first.get(run_id, run_id))
 
 
 async def backlog(connection: AsyncConnection, workspace: int, most: int) -> bool:

@@ -8,12 +8,16 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store import artifacts, lanes, local, usage
+from oak_relay.store import artifacts, ending, lanes, local, signals, usage
 from oak_relay.store.local import EntryRow
 
 
 class Fenced(Exception):
-    """The worker's lease is over: nothing was written and nothing may be."""
+    """The worker is declared dead: nothing was written and nothing may be."""
+
+
+class Raised(Exception):
+    """The writer's fence has another value than it knows: some of its runs may be another's now. Nothing was written."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +30,6 @@ class EndRow:
     result: str | None
     error: str | None
     error_kind: str | None
-    sealed: bytes | None
     tokens_in: int
     tokens_out: int
     money: str
@@ -36,7 +39,7 @@ class EndRow:
     depth: int
     lane: tuple[UUID, str] | None = None
     parent: tuple[UUID, str] | None = None
-    told: tuple[str, bytes | None] | None = None
+    told: str | None = None
     opened: bool = False
 
 
@@ -55,6 +58,16 @@ class RestRow:
     attempts: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class BackRow:
+    """A run is given back, to be walked again after `delay` seconds. With a `reason` (an error as data) its walk broke;
+    the third time it is set aside with it. Without one what held it up lies outside of it."""
+
+    run_id: UUID
+    delay: float = 1.0
+    reason: dict[str, Any] | None = None
+
+
 @dataclass(slots=True)
 class Batch:
     """What one commit writes."""
@@ -62,63 +75,80 @@ class Batch:
     entries: list[EntryRow] = field(default_factory=list)
     ends: list[EndRow] = field(default_factory=list)
     rests: list[RestRow] = field(default_factory=list)
+    backs: list[BackRow] = field(default_factory=list)
 
     @property
     def plain(self) -> bool:
         """Whether one statement writes it all."""
         return not (
             self.rests
+            or self.backs
             or any(e.used or (e.effect is not None and e.effect[0] != "table.add") for e in self.entries)
             or any(e.lane or e.parent or e.opened for e in self.ends)
         )
 
 
-_LEASE = "SELECT id FROM worker WHERE id = $1 AND dead_at IS NULL AND lease_until > clock_timestamp() FOR SHARE"
+def _given(columns: Mapping[str, str], first: int) -> str:
+    """`unnest` over arrays of columns, the first of them the so many-th argument of a statement."""
+    arrays = ", ".join(f"${first + place}::{kind}[]" for place, kind in enumerate(columns.values()))
+    return f"unnest({arrays}) AS u({', '.join(columns)})"
 
+
+_ENTRY = {
+    "run_id": "uuid", "seq": "int", "path": "text", "kind": "text", "attempt": "int", "hash": "text", "body": "text",
+    "detail": "text", "started": "timestamptz", "at": "timestamptz", "scope": "text", "steps": "int", "attempts": "int",
+    "tokens_in": "bigint", "tokens_out": "bigint", "money": "text",
+}  # fmt: skip
+_ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
+_END = {
+    "run_id": "uuid", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
+    "tokens_out": "bigint", "money": "text", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
+}  # fmt: skip
+_FIRST_ENTRY = 4
+_FIRST_ADD = _FIRST_ENTRY + len(_ENTRY)
+_FIRST_END = _FIRST_ADD + len(_ADD)
+
+# $1 the worker, $2 the workspace, $3 the value of the fence as the writer knows it. The row is shared until the commit:
+# who raises it waits, and a raise that was quicker makes this statement find nothing.
 _ENTRIES = f"""
-WITH lease AS MATERIALIZED ({_LEASE}),
+WITH fenced AS MATERIALIZED (SELECT worker_id AS id FROM fence WHERE worker_id = $1 AND value = $3 FOR SHARE),
 entries AS (
-  INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at,
+  INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, started_at, at,
     scope, steps, attempts, tokens_in, tokens_out, money, worker_id)
-  SELECT $2, u.run_id, u.seq, u.path, u.kind, u.attempt, u.hash, u.body, u.detail, u.sealed, u.started_at, u.at, u.scope,
-    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, lease.id
-  FROM lease, unnest($3::uuid[], $4::int[], $5::text[], $6::text[], $7::int[], $8::text[], $9::text[], $10::text[],
-    $11::bytea[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::int[], $16::int[], $17::bigint[], $18::bigint[],
-    $19::text[]) AS u(run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, scope, steps, attempts,
-    tokens_in, tokens_out, money)
+  SELECT $2, u.run_id, u.seq, u.path, u.kind, u.attempt, u.hash, u.body, u.detail, u.started, u.at, u.scope,
+    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, fenced.id
+  FROM fenced, {_given(_ENTRY, _FIRST_ENTRY)}
 )"""
-_ADDS = """, defs AS MATERIALIZED (
-  SELECT id, name, searched FROM table_def WHERE workspace_id = $2 AND id = ANY($20::uuid[]) FOR KEY SHARE
+_ADDS = f""", adding AS MATERIALIZED (
+  SELECT u.table_id, u.id, u.data::jsonb AS data, u.depth FROM fenced, {_given(_ADD, _FIRST_ADD)}
+), defs AS MATERIALIZED (
+  SELECT id, name, searched FROM table_def WHERE workspace_id = $2 AND id IN (SELECT table_id FROM adding) FOR KEY SHARE
 ), rows AS (
   INSERT INTO table_row (workspace_id, table_id, id, data, searched)
-  SELECT $2, u.*, defs.searched FROM lease, unnest($20::uuid[], $21::uuid[], $22::text[]::jsonb[]) AS u(table_id, id, data)
-  LEFT JOIN defs ON defs.id = u.table_id
+  SELECT $2, u.table_id, u.id, u.data, defs.searched FROM adding u LEFT JOIN defs ON defs.id = u.table_id
 ), told AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth)
   SELECT $2, u.id, 'table', u.table_id::text, '/tables/' || defs.name, u.id::text,
     jsonb_build_object('change', 'insert', 'table', defs.name, 'id', u.id, 'row', u.data)::text, u.depth
-  FROM lease, unnest($20::uuid[], $21::uuid[], $22::text[]::jsonb[], $23::int[]) AS u(table_id, id, data, depth)
-  JOIN defs ON defs.id = u.table_id
+  FROM adding u JOIN defs ON defs.id = u.table_id
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'table' AND t.topic = u.table_id::text)
 )"""
-_ENDS = """, ending AS MATERIALIZED (
-  SELECT * FROM unnest($24::uuid[], $25::text[], $26::text[], $27::text[], $28::text[], $29::bytea[], $30::bigint[],
-    $31::bigint[], $32::text[], $33::int[], $34::int[], $35::text[], $36::int[])
-  AS u(id, state, result, error, error_kind, sealed, tokens_in, tokens_out, money, steps, attempts, workflow, depth)
+_ENDS = f""", ending AS MATERIALIZED (
+  SELECT * FROM {_given(_END, _FIRST_END)}
 ), gone AS (
-  DELETE FROM queue q USING lease, ending u
-  WHERE q.workspace_id = $2 AND q.run_id = u.id AND q.worker_id = lease.id RETURNING q.run_id
+  DELETE FROM queue q USING fenced, ending u
+  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id RETURNING q.run_id
 ), ended AS (
   UPDATE run r SET state = u.state, result = u.result, error = u.error, error_kind = u.error_kind,
-    sealed = coalesce(u.sealed, r.sealed), tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
+    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
     steps = u.steps, attempts = u.attempts, ended_at = clock_timestamp()
-  FROM gone, ending u WHERE gone.run_id = u.id AND r.workspace_id = $2 AND r.id = u.id
+  FROM gone, ending u WHERE gone.run_id = u.run_id AND r.workspace_id = $2 AND r.id = u.run_id
 ), after AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
-  SELECT $2, u.id, 'run', u.workflow, '/runs/' || u.id, u.id::text, json_build_object('run', u.id, 'workflow', u.workflow,
-    'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result) ELSE u.result::json END,
-    'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.id
-  FROM gone JOIN ending u ON gone.run_id = u.id
+  SELECT $2, u.run_id, 'run', u.workflow, '/runs/' || u.run_id, u.run_id::text, json_build_object('run', u.run_id,
+    'workflow', u.workflow, 'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result)
+    ELSE u.result::json END, 'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
+  FROM gone JOIN ending u ON gone.run_id = u.run_id
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'after' AND t.topic = u.workflow)
   ON CONFLICT DO NOTHING
 )"""
@@ -128,7 +158,7 @@ WITH given AS (
   SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[],
     $13::int[], $14::int[]) AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts)
 ), rested AS (
-  UPDATE queue q SET worker_id = NULL, worked = u.worked::numeric, deaths = 0, alone = 0,
+  UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
   FROM given u WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id = $9 RETURNING q.run_id
 ), woken AS (
@@ -141,85 +171,99 @@ UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.toke
 FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
 """
 
-_SIGNAL = """
-WITH given AS (
-  SELECT * FROM unnest($2::uuid[], $3::text[], $4::text[], $5::bytea[]) AS u(run_id, path, body, sealed)
-), told AS (
-  INSERT INTO signal (workspace_id, run_id, path, body, sealed)
-  SELECT $1, g.* FROM given g WHERE EXISTS (SELECT FROM queue q WHERE q.workspace_id = $1 AND q.run_id = g.run_id)
-  ON CONFLICT DO NOTHING RETURNING run_id
-)
-UPDATE queue q SET wakes = wakes + 1,
-  ready_at = CASE WHEN worker_id IS NULL AND held IS NULL THEN clock_timestamp() ELSE ready_at END
-WHERE q.workspace_id = $1 AND q.run_id IN (SELECT run_id FROM told)
+_BACK = """
+UPDATE queue q SET worker_id = NULL, generation = q.generation + 1,
+  ready_at = clock_timestamp() + make_interval(secs => u.delay * CASE WHEN u.broke THEN 2 ^ q.deaths ELSE 1 END),
+  deaths = q.deaths + u.broke::int
+FROM unnest($3::uuid[], $4::float8[], $5::bool[]) AS u(run_id, delay, broke)
+WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id = $2 RETURNING q.run_id, q.deaths
 """
 
 
-async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> None:
-    """Write a batch in one commit. Raises `Fenced`; database errors come as they are and nothing is written."""
+async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID, fence: int, batch: Batch) -> None:
+    """Write a batch in one commit, if the writer's fence has the value it knows. Raises `Raised`; database errors come as
+    they are and nothing is written."""
     pile = artifacts.Pile()
-    statement, columns = _statement(workspace, batch, pile)
+    statement, columns = _statement(batch, pile)
     if batch.plain and not pile:
-        if await connection.fetchval(statement, worker_id, *columns) is None:
-            raise Fenced
+        if await connection.fetchval(statement, worker_id, workspace, fence, *columns) is None:
+            raise Raised
         return
     effects = [row for row in batch.entries if row.effect and row.effect[0] != "table.add"]
     async with connection.transaction():
-        if await connection.fetchval(_LEASE, worker_id) is None:
-            raise Fenced
+        held = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
+        if not await connection.fetchval(held, worker_id, fence):
+            raise Raised
         await _lock(connection, workspace, batch)
         await local.apply(connection, workspace, effects)
         if effects:
-            statement, columns = _statement(workspace, batch, pile)
+            statement, columns = _statement(batch, pile)
         if pile:
             await pile.write(connection, workspace)
         if used := [row.used for row in batch.entries if row.used]:
             await usage.write(connection, workspace, used)
-        if await connection.fetchval(statement, worker_id, *columns) is None:
-            raise Fenced
+        await connection.fetchval(statement, worker_id, workspace, fence, *columns)
         await _settle(connection, workspace, batch.ends)
         if batch.rests:
             await _rest(connection, workspace, worker_id, batch.rests)
+        if batch.backs:
+            await _give_back(connection, workspace, worker_id, batch.backs)
 
 
-async def signal(
-    connection: asyncpg.Connection, workspace: int, given: Sequence[tuple[UUID, str, str, bytes | None]]
-) -> None:
-    """Bring something to runs that wait for it: run, path, body, sealed. The first for a path counts."""
-    ordered = sorted(given, key=lambda g: (g[0], g[1]))
-    await connection.execute(_SIGNAL, workspace, *(list(column) for column in zip(*ordered, strict=True)))
+_LANDED = """
+SELECT j.run_id, j.seq, j.body FROM journal j
+JOIN unnest($3::uuid[], $4::int[], $5::text[], $6::text[]) AS u(run_id, seq, path, hash) USING (run_id, seq)
+WHERE j.workspace_id = $1 AND j.worker_id = $2 AND j.path = u.path AND j.hash = u.hash
+"""
 
 
 async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> bool:
-    """Whether a batch whose commit was cut off is in the database; if so, results of effects are read back."""
-    if batch.entries:
-        rows = await connection.fetch(
-            "SELECT j.run_id, j.seq, j.body, j.sealed FROM journal j "
-            "JOIN unnest($2::uuid[], $3::int[]) AS u(run_id, seq) USING (run_id, seq) WHERE j.workspace_id = $1",
-            workspace,
-            [e.run_id for e in batch.entries],
-            [e.seq for e in batch.entries],
-        )
+    """Whether a batch whose commit was cut off is in the database; if so, results of effects are read back. A commit
+    that is still under way is waited for: it shares the fence, which is locked here."""
+    async with connection.transaction():
+        await connection.execute("SELECT FROM fence WHERE worker_id = $1 FOR UPDATE", worker_id)
+        if not batch.entries:
+            return not await _still_here(connection, workspace, worker_id, batch)
+        columns = [[getattr(e, name) for e in batch.entries] for name in ("run_id", "seq", "path", "hash")]
+        rows = await connection.fetch(_LANDED, workspace, worker_id, *columns)
         apart = await artifacts.whole(connection, workspace, (row["body"] for row in rows))
-        found = {(row["run_id"], row["seq"]): row for row in rows}
-        for entry in batch.entries:
-            if (entry.run_id, entry.seq) in found and entry.effect:
-                text = found[entry.run_id, entry.seq]["body"]
-                entry.body = apart.get(text, text)
-                entry.sealed = found[entry.run_id, entry.seq]["sealed"]
-        return bool(found)
-    ids = [e.run_id for e in batch.ends] + [r.run_id for r in batch.rests]
-    held = await connection.fetchval(
-        "SELECT count(*) FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id = $3",
-        workspace,
-        ids,
-        worker_id,
+    found = {(row["run_id"], row["seq"]): row for row in rows}
+    for entry in batch.entries:
+        if (entry.run_id, entry.seq) in found and entry.effect:
+            text = found[entry.run_id, entry.seq]["body"]
+            entry.body = apart.get(text, text)
+    return bool(found)
+
+
+async def _still_here(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> bool:
+    """Whether runs that a batch takes out of this worker's hands are still in them."""
+    over: list[EndRow | RestRow | BackRow] = [*batch.ends, *batch.rests, *batch.backs]
+    ids = [row.run_id for row in over]
+    return bool(
+        await connection.fetchval(
+            "SELECT EXISTS (SELECT FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id = $3)",
+            workspace,
+            ids,
+            worker_id,
+        )
     )
-    return not held
+
+
+async def owned(connection: asyncpg.Connection, workspace: int, worker_id: UUID) -> tuple[int, dict[UUID, int]]:
+    """The value of a writer's fence, and the runs that are its own under it with their generations. Raises `Fenced`
+    when the worker is declared dead."""
+    async with connection.transaction():
+        value = await connection.fetchval("SELECT value FROM fence WHERE worker_id = $1 FOR SHARE", worker_id)
+        if value is None:
+            raise Fenced
+        rows = await connection.fetch(
+            "SELECT run_id, generation FROM queue WHERE workspace_id = $1 AND worker_id = $2", workspace, worker_id
+        )
+    return value, {row["run_id"]: row["generation"] for row in rows}
 
 
 _LOAD = """
-SELECT run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at
+SELECT run_id, seq, path, kind, attempt, hash, body, detail, started_at, at
 FROM journal j WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND (scope = '' OR NOT EXISTS (
   SELECT FROM journal c WHERE c.workspace_id = $1 AND c.run_id = j.run_id AND c.kind = 'closed' AND c.path = j.scope || '#end'))
 ORDER BY run_id, seq
@@ -255,56 +299,38 @@ async def load(connection: asyncpg.Connection, workspace: int, run_ids: Sequence
         found[row["run_id"]].entries.append(artifacts.filled(row, apart, "body", "detail"))
     for row in await connection.fetch(_SUMS, *given):
         found[row["run_id"]].sums = row
-    for row in await signals(connection, workspace, run_ids):
+    for row in await signals.of(connection, workspace, run_ids):
         found[row["run_id"]].signals.append(row)
     return found
 
 
-async def signals(connection: asyncpg.Connection, workspace: int, run_ids: Sequence[UUID]) -> list[asyncpg.Record]:
-    """What has arrived for runs."""
-    return await connection.fetch(
-        "SELECT run_id, path, body, sealed FROM signal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[])",
-        workspace,
-        list(run_ids),
-    )
-
-
-_ENTRY_COLUMNS = (
-    "run_id", "seq", "path", "kind", "attempt", "hash", "body", "detail", "sealed", "started", "at", "scope", "steps",
-    "attempts", "tokens_in", "tokens_out", "money",
-)  # fmt: skip
-_ENTRY_TEXTS = tuple(_ENTRY_COLUMNS.index(name) + 1 for name in ("body", "detail"))
-_END_COLUMNS = (
-    "run_id", "state", "result", "error", "error_kind", "sealed", "tokens_in", "tokens_out", "money", "steps",
-    "attempts", "workflow", "depth",
-)  # fmt: skip
-
-_END_RESULT = 1 + len(_ENTRY_COLUMNS) + 4 + _END_COLUMNS.index("result")
-
-
-def _statement(workspace: int, batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
-    """The statement that a batch needs, and its arguments behind the worker's id; what is large goes onto the pile."""
-    columns: list[Any] = [workspace]
-    columns += [[getattr(e, name) for e in batch.entries] for name in _ENTRY_COLUMNS]
-    for place in _ENTRY_TEXTS:
-        columns[place] = [pile.place(e.run_id, t) for e, t in zip(batch.entries, columns[place], strict=True)]
+def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
+    """The statement that a batch needs, and its arguments behind worker, workspace and fence; what is large goes onto the
+    pile."""
+    columns: dict[str, list[Any]] = {name: [getattr(e, name) for e in batch.entries] for name in _ENTRY}
+    for name in ("body", "detail"):
+        columns[name] = [pile.place(e.run_id, t) for e, t in zip(batch.entries, columns[name], strict=True)]
+    given = list(columns.values())
     added = [(e.effect[1], e.depth) for e in batch.entries if e.effect and e.effect[0] == "table.add"]
     if not added and not batch.ends:
-        return f"{_ENTRIES} SELECT id FROM lease", columns
-    columns += [[a["table"] for a, _ in added], [a["id"] for a, _ in added], [a["text"] for a, _ in added]]
-    columns.append([depth for _, depth in added])
+        return f"{_ENTRIES} SELECT id FROM fenced", given
+    given += [[a[name] for a, _ in added] for name in ("table", "id", "text")]
+    given.append([depth for _, depth in added])
     if not batch.ends:
-        return f"{_ENTRIES}{_ADDS} SELECT id FROM lease", columns
-    columns += [[getattr(e, name) for e in batch.ends] for name in _END_COLUMNS]
-    columns[_END_RESULT] = [pile.place(e.run_id, e.result) for e in batch.ends]
-    return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM lease", columns
+        return f"{_ENTRIES}{_ADDS} SELECT id FROM fenced", given
+    ends = {name: [getattr(e, name) for e in batch.ends] for name in _END}
+    ends["result"] = [pile.place(e.run_id, e.result) for e in batch.ends]
+    return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM fenced", [*given, *ends.values()]
 
 
 async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) -> None:
     """The queue rows and lanes that a batch changes, in the order of their keys, so that batches cannot block
     each other."""
     ids = (
-        {e.run_id for e in batch.ends} | {e.parent[0] for e in batch.ends if e.parent} | {r.run_id for r in batch.rests}
+        {e.run_id for e in batch.ends}
+        | {e.parent[0] for e in batch.ends if e.parent}
+        | {r.run_id for r in batch.rests}
+        | {b.run_id for b in batch.backs}
     )
     if ids:
         await connection.execute(
@@ -321,9 +347,9 @@ async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[End
     if opened:
         await local.take_back(connection, workspace, opened)
         await local.unpin(connection, workspace, opened)
-    told = [(*e.parent, *e.told) for e in ends if e.parent and e.told]
+    told = [(*e.parent, e.told) for e in ends if e.parent and e.told]
     if told:
-        await signal(connection, workspace, told)
+        await signals.bring(connection, workspace, told)
     await lanes.leave(connection, workspace, [e.lane for e in ends if e.lane])
 
 
@@ -346,3 +372,13 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         [r.steps for r in rests],
         [r.attempts for r in rests],
     )
+
+
+async def _give_back(connection: asyncpg.Connection, workspace: int, worker_id: UUID, backs: list[BackRow]) -> None:
+    ids, delays = [b.run_id for b in backs], [b.delay for b in backs]
+    rows = await connection.fetch(_BACK, workspace, worker_id, ids, delays, [b.reason is not None for b in backs])
+    reasons = {b.run_id: b.reason for b in backs if b.reason is not None}
+    for row in rows:
+        reason = reasons.get(row["run_id"])
+        if reason is not None and row["deaths"] >= 3:
+            await ending.finish(connection, workspace, row["run_id"], "set aside", reason)

@@ -1,5 +1,6 @@
 """Local effects: changes of our own records that commit together with the journal entry that tells of them."""
 
+import hashlib
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from datetime import datetime
@@ -32,7 +33,6 @@ class EntryRow:
     hash: str
     body: str | None
     detail: str | None
-    sealed: bytes | None
     started: datetime | None
     at: datetime | None
     scope: str = ""
@@ -64,7 +64,7 @@ async def apply(connection: asyncpg.Connection, workspace: int, rows: list[Entry
         assert row.effect is not None
         op, data = row.effect
         row.result = await _OPS[op](connection, workspace, row, data)
-        row.body, row.sealed = row.finish_body(row.result)
+        row.body = row.finish_body(row.result)
 
 
 async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID], prefix: str = "") -> None:
@@ -135,7 +135,7 @@ def _lock_key(row: EntryRow) -> str:
         return f"{data['table']}|{values.dumps([data['row'][c] for c in data['match']])}"
     if op == "table.delete":
         return f"{data['table']}|delete"
-    if op == "once":
+    if op in ("once", "once.done"):
         return f"{row.workflow_id}|{data['step']}|{data['key']}"
     return f"event|{data['type']}" if op == "listen" else ""
 
@@ -152,17 +152,42 @@ async def _answer(connection: asyncpg.Connection, workspace: int, row: EntryRow,
     )
 
 
+_ONCE = """
+INSERT INTO once AS o (workspace_id, workflow_id, step, key, run_id) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET run_id = CASE WHEN NOT o.done AND o.run_id IN (
+  WITH RECURSIVE before AS (
+    SELECT r.origin_id FROM run r WHERE r.workspace_id = $1 AND r.id = $5
+    UNION SELECT r.origin_id FROM run r JOIN before b ON r.workspace_id = $1 AND r.id = b.origin_id)
+  SELECT r.id FROM before b JOIN run r ON r.workspace_id = $1 AND r.id = b.origin_id AND r.ended_at IS NOT NULL
+) THEN $5 ELSE o.run_id END RETURNING run_id
+"""
+# A run that does another again takes over what that one did not do well.
+
+
 async def _once(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
-    holder = await connection.fetchval(
-        "INSERT INTO once (workspace_id, workflow_id, step, key, run_id) VALUES ($1, $2, $3, $4, $5) "
-        "ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET at = once.at RETURNING run_id",
+    given = workspace, row.workflow_id, data["step"], _once_key(data["key"]), row.run_id
+    holder = await connection.fetchval(_ONCE, *given)
+    return {"first": holder == row.run_id, "run": str(holder)}
+
+
+async def _once_done(
+    connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]
+) -> dict[str, Any]:
+    await connection.execute(
+        "UPDATE once SET done = true WHERE workspace_id = $1 AND workflow_id = $2 AND step = $3 AND key = $4",
         workspace,
         row.workflow_id,
         data["step"],
-        values.storable_text(data["key"])[:400],
-        row.run_id,
+        _once_key(data["key"]),
     )
-    return {"first": holder == row.run_id, "run": str(holder)}
+    return {}
+
+
+def _once_key(key: str) -> str:
+    """The whole key, or where it is long or cannot be stored, its SHA-256."""
+    if len(key) <= 400 and values.storable_text(key) == key:
+        return key
+    return f"sha256:{hashlib.sha256(key.encode('utf-8', 'surrogatepass')).hexdigest()}"
 
 
 _UPSERT = """
@@ -260,17 +285,7 @@ async def tell_rows(
 async def _emit(connection: asyncpg.Connection, workspace: int, row: EntryRow, data: dict[str, Any]) -> dict[str, Any]:
     if row.depth > DEEPEST:
         return {"fault": too_deep()}
-    await publish(
-        connection,
-        workspace,
-        data["id"],
-        data["type"],
-        data["source"],
-        data["text"],
-        data["sealed"],
-        row.depth,
-        row.run_id,
-    )
+    await publish(connection, workspace, data["id"], data["type"], data["source"], data["text"], row.depth, row.run_id)
     return {"id": str(data["id"])}
 
 
@@ -281,15 +296,14 @@ async def publish(
     kind: str,
     source: str,
     text: str,
-    sealed: bytes | None,
     depth: int,
     run_id: UUID | None,
     key: str | None = None,
 ) -> bool:
     """Put an event where those who wait for its type are looked for; False when its id and source came before."""
     done = await connection.execute(
-        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, sealed, depth, run_id) "
-        "SELECT $1, $2, 'event', $3, $4, $5, $6, $7, $8, $9 WHERE NOT EXISTS (SELECT FROM published "
+        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id) "
+        "SELECT $1, $2, 'event', $3, $4, $5, $6, $7, $8 WHERE NOT EXISTS (SELECT FROM published "
         "WHERE workspace_id = $1 AND kind = 'event' AND topic = $3 AND source = $4 AND event_key = $5)",
         workspace,
         event_id,
@@ -297,7 +311,6 @@ async def publish(
         source,
         key or str(event_id),
         text,
-        sealed,
         depth,
         run_id,
     )
@@ -320,16 +333,16 @@ WITH child AS (
   FROM workflow w JOIN version v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id
   WHERE v.workspace_id = $1 AND v.id = $2
 ), event AS (
-  INSERT INTO event (workspace_id, id, event_key, source, type, body, meta, sealed)
-  SELECT $1, $3, $4, $5, $6, $7, '{"headers":{},"query":{}}', $8 FROM child
+  INSERT INTO event (workspace_id, id, event_key, source, type, body, meta)
+  SELECT $1, $3, $4, $5, $6, $7, '{"headers":{},"query":{}}' FROM child
 ), run AS (
   INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, kind, parent_id, parent_path,
     depth, money_limit, subject, settings, trace_parent)
-  SELECT $1, $9, c.workflow_id, c.version_id, $3, $10, $11, $12, $13, $14, $15::text::numeric,
-    p.subject, CASE WHEN $11 <> 'part' THEN nullif(c.settings, '{}') ELSE p.settings END, p.trace_parent
-  FROM child c, run p WHERE p.workspace_id = $1 AND p.id = $12
+  SELECT $1, $8, c.workflow_id, c.version_id, $3, $9, $10, $11, $12, $13, $14::text::numeric,
+    p.subject, CASE WHEN $10 <> 'part' THEN nullif(c.settings, '{}') ELSE p.settings END, p.trace_parent
+  FROM child c, run p WHERE p.workspace_id = $1 AND p.id = $11
 ), queued AS (
-  INSERT INTO queue (workspace_id, run_id, workflow_id, revision) SELECT $1, $9, workflow_id, revision FROM child
+  INSERT INTO queue (workspace_id, run_id, workflow_id, revision) SELECT $1, $8, workflow_id, revision FROM child
 )
 SELECT workflow_id FROM child
 """
@@ -374,7 +387,6 @@ async def _child(connection: asyncpg.Connection, workspace: int, row: EntryRow, 
         f"/runs/{row.run_id}",
         "oak.part" if part else "oak.child",
         text,
-        data["sealed"],
         data["run_id"],
         data["step"],
         "part" if part else ("child" if data["waited"] else "run"),
@@ -429,17 +441,16 @@ async def _listen(
 ) -> dict[str, Any]:
     """Wait for an event; the first that fits of those handled since the run began is given along."""
     await connection.execute(
-        "INSERT INTO listener (workspace_id, run_id, path, type, clause, scope, sealed) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        "INSERT INTO listener (workspace_id, run_id, path, type, clause, scope) VALUES ($1, $2, $3, $4, $5, $6)",
         workspace,
         row.run_id,
         data["path"],
         data["type"],
         data["where"],
         data["text"],
-        data["sealed"],
     )
     early = connection.cursor(
-        "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.sealed, p.at FROM published p, run r "
+        "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.at FROM published p, run r "
         "WHERE p.workspace_id = $1 AND p.kind = 'event' AND p.topic = $2 AND p.handled_at IS NOT NULL AND r.workspace_id = $1 "
         "AND r.id = $3 AND p.at >= r.created_at ORDER BY p.at",
         workspace,
@@ -479,6 +490,7 @@ _OPS: dict[str, Callable[[asyncpg.Connection, int, EntryRow, dict[str, Any]], Aw
     "table.upsert": _upsert,
     "table.delete": _delete,
     "once": _once,
+    "once.done": _once_done,
     "answer": _answer,
     "emit": _emit,
     "child": _child,

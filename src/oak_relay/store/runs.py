@@ -9,8 +9,7 @@ from uuid import UUID
 from sqlalchemy import Select, or_, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store import artifacts, local
-from oak_relay.store import queue as queues
+from oak_relay.store import artifacts, ending, local
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
 from oak_relay.store.tables import event, journal, queue, run, version, workflow
@@ -75,13 +74,7 @@ async def some(connection: AsyncConnection, workspace: int, ids: list[UUID]) -> 
 async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
     """One run with its event."""
     query = _runs(workspace).add_columns(
-        event.c.event_key,
-        event.c.source,
-        event.c.type,
-        event.c.body,
-        event.c.meta,
-        event.c.at.label("event_at"),
-        event.c.sealed.label("event_sealed"),
+        event.c.event_key, event.c.source, event.c.type, event.c.body, event.c.meta, event.c.at.label("event_at")
     )
     query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
     return (await connection.execute(query.where(run.c.id == run_id))).first()
@@ -167,7 +160,7 @@ async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> s
         return "over"
     direct = await raw(connection)
     if held.worker_id is None and held.walks == 0:
-        await queues.finish(direct, workspace, run_id, "cancelled", CANCELLED)
+        await ending.finish(direct, workspace, run_id, "cancelled", CANCELLED)
         return "cancelled"
     await local.mark_cancelled(direct, workspace, [run_id])
     return "asked"

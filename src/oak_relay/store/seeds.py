@@ -10,7 +10,7 @@ from oak_relay.store import artifacts
 
 
 async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, rows: list[tuple[Any, ...]]) -> None:
-    """Entries of a new run's journal: seq, path, kind, attempt, hash, body, detail, sealed, started, at, scope.
+    """Entries of a new run's journal: seq, path, kind, attempt, hash, body, detail, started, at, scope.
     They count as nobody's steps and cost nothing."""
     pile = artifacts.Pile()
     columns = [list(column) for column in zip(*rows, strict=True)]
@@ -19,9 +19,9 @@ async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, ro
     if pile:
         await pile.write(connection, workspace)
     await connection.execute(
-        "INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, sealed, started_at, at, scope) "
+        "INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, started_at, at, scope) "
         "SELECT $1, $2, u.* FROM unnest($3::int[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::text[], "
-        "$10::bytea[], $11::timestamptz[], $12::timestamptz[], $13::text[]) AS u",
+        "$10::timestamptz[], $11::timestamptz[], $12::text[]) AS u",
         workspace,
         run_id,
         *columns,

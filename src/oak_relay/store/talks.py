@@ -25,7 +25,8 @@ async def window(
     is needed for a summary of the others, with `facts` what was kept."""
     rows = await connection.fetch(_WINDOW, workspace, key, turns - 1) if turns > 0 else []
     found = Window(
-        [values.loads(row["body"]) for row in rows], facts=await kept(connection, workspace, key) if facts else {}
+        whole([values.loads(row["body"]) for row in rows]),
+        facts=await kept(connection, workspace, key) if facts else {},
     )
     if not summed or not rows:
         return found

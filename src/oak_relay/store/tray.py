@@ -7,7 +7,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import journal
+from oak_relay.store import signals
 
 _LIST = """
 SELECT q.*, w.name AS workflow, r.subject, (SELECT count(*) FROM question a WHERE a.workspace_id = q.workspace_id
@@ -53,8 +53,7 @@ async def answer(
     by: str,
     at: datetime,
 ) -> list[UUID]:
-    """Close those of the questions that are open with an answer, and wake their runs; the runs. The answer holds
-    no stored secret: it was blanked."""
+    """Close those of the questions that are open with an answer, and wake their runs; the runs."""
     said = {**given, "by": by, "at": at.isoformat(), "expired": False}
     rows = await connection.fetch(
         "UPDATE question SET state = 'answered', answered_at = clock_timestamp(), answered_by = $3, answer = $4 "
@@ -65,7 +64,5 @@ async def answer(
         values.dumps(said),
     )
     if rows:
-        await journal.signal(
-            connection, workspace, [(row["run_id"], row["path"], values.dumps(said), None) for row in rows]
-        )
+        await signals.bring(connection, workspace, [(row["run_id"], row["path"], values.dumps(said)) for row in rows])
     return [row["run_id"] for row in rows]

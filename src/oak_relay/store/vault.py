@@ -3,7 +3,6 @@
 import hmac
 from dataclasses import dataclass, field
 from typing import Any
-from uuid import UUID
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -131,36 +130,3 @@ class Vault:
     def signed(self, text: str, signature: str) -> bool:
         """Whether a signature is that of a text; compared in constant time."""
         return hmac.compare_digest(self.sign(text).encode(), signature.encode("utf-8", "replace"))
-
-    def exact(self, shown: str | None, sealed: bytes | None, context: str) -> str | None:
-        """The exact text of something that was stored blanked."""
-        return shown if sealed is None else self.sealer.open(sealed, context).decode()
-
-    def blanked(self, text: str, blanker: Blanker, context: str) -> tuple[str, bytes | None]:
-        """A text as it may be shown, and, where that changed it, the exact one sealed."""
-        shown = blanker.text(text)
-        return (text, None) if shown == text else (shown, self.sealer.seal(text.encode(), context))
-
-
-def entry_context(run_id: UUID, seq: int) -> str:
-    return f"journal/{run_id}/{seq}"
-
-
-def event_context(event_id: UUID) -> str:
-    return f"event/{event_id}"
-
-
-def run_context(run_id: UUID) -> str:
-    return f"run/{run_id}"
-
-
-def signal_context(run_id: UUID, path: str) -> str:
-    return f"signal/{run_id}/{path}"
-
-
-def listener_context(run_id: UUID, path: str) -> str:
-    return f"listener/{run_id}/{path}"
-
-
-def published_context(event_id: UUID) -> str:
-    return f"published/{event_id}"

@@ -4,8 +4,11 @@ import base64
 import json
 import re
 from collections.abc import Iterable, Mapping
+from decimal import Decimal
 from typing import Any
 from urllib.parse import quote, quote_plus
+
+from oak_relay.document import values
 
 BLANK = "‹blanked›"
 
@@ -38,12 +41,22 @@ class Blanker:
         end = next((start for start, stop in whole if start < end < stop), end)
         return self.text(text[:end])
 
+    def json(self, text: str) -> str:
+        """JSON text with every value in it blanked; the text itself stays JSON."""
+        if self._pattern is None or self._pattern.search(text) is None:
+            return text
+        return values.dumps(self.value(values.loads(text)))
+
     def value(self, value: Any) -> Any:
         """A value with every text in it blanked, keys included."""
         if self._pattern is None:
             return value
         if isinstance(value, str):
             return self.text(value)
+        if isinstance(value, bool) or value is None:
+            return value
+        if isinstance(value, int | float | Decimal):
+            return value if self.text(str(value)) == str(value) else BLANK
         if isinstance(value, Mapping):
             return {self.text(str(k)): self.value(v) for k, v in value.items()}
         if isinstance(value, list | tuple):

@@ -2,7 +2,19 @@
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, journal, run
-from oak_relay.store.tables.moving import lane, listener, pin, published, question, queue, signal, wake, worker
+from oak_relay.store.tables.moving import (
+    fence,
+    lane,
+    listener,
+    missing_event,
+    pin,
+    published,
+    question,
+    queue,
+    signal,
+    wake,
+    worker,
+)
 from oak_relay.store.tables.people import audit, epoch, member, token, workspace
 from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
 from oak_relay.store.tables.talks import conversation, fact, message
@@ -19,12 +31,14 @@ __all__ = [
     "epoch",
     "event",
     "fact",
+    "fence",
     "journal",
     "lane",
     "listener",
     "member",
     "message",
     "metadata",
+    "missing_event",
     "model_alias",
     "once",
     "pin",

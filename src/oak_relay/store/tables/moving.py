@@ -6,7 +6,6 @@ from sqlalchemy import (
     Column,
     Index,
     Integer,
-    LargeBinary,
     Numeric,
     PrimaryKeyConstraint,
     SmallInteger,
@@ -27,6 +26,8 @@ queue = Table(
     Column("revision", SmallInteger, nullable=False),
     moment("ready_at", False),
     Column("worker_id", Uuid),
+    # Raised whenever the run is given to a worker or taken from one.
+    Column("generation", Integer, nullable=False, server_default="0"),
     Column("walks", Integer, nullable=False, server_default="0"),
     # Deaths of its worker without an outcome in between, and how often it was the only such run there.
     Column("deaths", Integer, nullable=False, server_default="0"),
@@ -75,7 +76,6 @@ signal = Table(
     Column("run_id", Uuid, nullable=False),
     Column("path", Text, nullable=False),
     Column("body", Text, nullable=False),
-    Column("sealed", LargeBinary),
     moment("at", False),
     PrimaryKeyConstraint("workspace_id", "run_id", "path"),
 )
@@ -112,7 +112,6 @@ listener = Table(
     Column("type", Text, nullable=False),
     Column("clause", Text),
     Column("scope", Text, nullable=False),
-    Column("sealed", LargeBinary),
     moment("at", False),
     PrimaryKeyConstraint("workspace_id", "run_id", "path"),
     Index("ix_listener_type", "workspace_id", "type"),
@@ -128,7 +127,6 @@ published = Table(
     Column("source", Text, nullable=False),
     Column("event_key", Text, nullable=False),
     Column("body", Text, nullable=False),
-    Column("sealed", LargeBinary),
     Column("depth", SmallInteger, nullable=False, server_default="0"),
     Column("run_id", Uuid),
     moment("at", False),
@@ -148,6 +146,29 @@ worker = Table(
     moment("started_at", False),
     moment("lease_until", False),
     moment("dead_at"),
+)
+
+# What a writer shares while it commits. Whoever takes runs from a worker raises it first; gone when the worker is dead.
+fence = Table(
+    "fence",
+    metadata,
+    Column("worker_id", Uuid, primary_key=True),
+    Column("value", BigInteger, nullable=False, server_default="0"),
+    postgresql_with={"fillfactor": "50"},
+)
+
+# Events that were answered and that a database which was set back does not hold; the id is that of their run.
+missing_event = Table(
+    "missing_event",
+    metadata,
+    workspace_key(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("event_key", Text, nullable=False),
+    moment("answered_at", False),
+    moment("noticed_at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
 )
 
 # What a run settled when it first used it: the version of a workflow that it starts. Gone with its end.

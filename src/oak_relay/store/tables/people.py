@@ -1,6 +1,7 @@
 """Workspaces, members, tokens, the audit, and what the cluster knows of itself."""
 
 from sqlalchemy import (
+    BigInteger,
     Boolean,
     Column,
     LargeBinary,
@@ -22,7 +23,7 @@ workspace = Table(
     moment("created_at", False),
 )
 
-epoch = Table("epoch", metadata, Column("name", Text, primary_key=True), Column("value", Text, nullable=False))
+epoch = Table("epoch", metadata, Column("name", Text, primary_key=True), Column("value", BigInteger, nullable=False))
 
 member = Table(
     "member",

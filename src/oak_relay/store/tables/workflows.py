@@ -111,6 +111,8 @@ once = Table(
     Column("step", Text, nullable=False),
     Column("key", Text, nullable=False),
     Column("run_id", Uuid, nullable=False),
+    # Whether the step went well; one that did not may be done by a run that does that one again.
+    Column("done", Boolean, nullable=False, server_default="false"),
     moment("at", False),
     PrimaryKeyConstraint("workspace_id", "workflow_id", "step", "key"),
 )

@@ -1,0 +1,301 @@
+"""The journal of one run that is walked: what is recorded, and what is added through the worker's writer."""
+
+import asyncio
+import random
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+
+import asyncpg
+import uuid_utils.compat as uuids
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.engine.memory import is_below, keep_open
+from oak_relay.engine.outcomes import Finished, Rested, Spent
+from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.runtime.asked import prepared
+from oak_relay.runtime.groupcommit import REFUSED
+from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.writer import JournalWriter, Ownership
+from oak_relay.store import journal as store
+from oak_relay.store.journal import BackRow, EndRow, RestRow
+from oak_relay.store.local import EntryRow
+from oak_relay.store.queue import Claim
+from oak_relay.store.usage import Used
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """What the journals of a worker's runs stand on. `clock` tells the time by the database's clock."""
+
+    writer: JournalWriter
+    registry: Registry
+    clock: Callable[[], datetime]
+
+
+class RunJournal:
+    """The engine's journal of one claimed run."""
+
+    def __init__(
+        self, claim: Claim, recorded: store.Recorded | None, ground: Ground, owner: Ownership, workflow: str
+    ) -> None:
+        self._claim = claim
+        self._ground = ground
+        self._owner = owner
+        self._registry = ground.registry
+        self._workflow = workflow
+        self._by_path: dict[str, list[Entry]] = {}
+        self._open: dict[str, Entry] = {}
+        self._asked = False
+        self._signals: dict[str, Any] = {}
+        self._arriving: dict[str, asyncio.Event] = {}
+        self._seq, self._steps, self._attempts = 0, 0, 0
+        self.known_wakes = claim.wakes
+        self.spent = Spent()
+        if recorded is not None:
+            self._take(recorded)
+
+    def entries(self, path: str) -> Sequence[Entry]:
+        return self._by_path.get(path, ())
+
+    def add(self, entry: Entry) -> Any:
+        row, body = self._row(entry)
+        self._ground.writer.put(self._owner, row)
+        self._keep(row, body)
+        return body
+
+    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
+        if effect is None:
+            row, body = self._row(entry)
+        else:
+            row, body = self._effect_row(entry, effect)
+            row.at = row.at or self.now()
+        try:
+            written = await self._ground.writer.put(self._owner, row)
+        except REFUSED as error:
+            raise StepFailed(
+                "invalid", f"{entry.path}: the database refuses this: {error}", fix="check the values and the table"
+            ) from None
+        if effect is not None and effect.op != "table.add":
+            assert isinstance(written, EntryRow)
+            body = values.loads(written.body or "null")
+        self._keep(row, body)
+        return body
+
+    @property
+    def full(self) -> bool:
+        return self._ground.writer.full
+
+    async def room(self) -> None:
+        await self._ground.writer.room()
+
+    def signal(self, path: str) -> Any:
+        return self._signals.get(path)
+
+    async def arrival(self, path: str) -> None:
+        await self._arriving.setdefault(path, asyncio.Event()).wait()
+
+    def deliver(self, wakes: int, rows: Sequence[asyncpg.Record]) -> None:
+        """Take what has arrived while the run is walked; `wakes` as it was before the rows were read."""
+        for row in rows:
+            self._signals[row["path"]] = values.loads(row["body"] or "null")
+            self._arriving.setdefault(row["path"], asyncio.Event()).set()
+        self.known_wakes = wakes
+
+    def open_under(self, prefix: str) -> bool:
+        return any(is_below(path, prefix) for path in self._open)
+
+    def opened(self) -> dict[str, Entry]:
+        return self._open
+
+    def now(self) -> datetime:
+        return self._ground.clock()
+
+    def random(self) -> float:
+        return random.random()
+
+    async def sleep_until(self, moment: datetime) -> None:
+        await asyncio.sleep(max(0.0, (moment - self.now()).total_seconds()))
+
+    async def end(self, finished: Finished) -> None:
+        """Record the end of the run, and tell the run that waits for it."""
+        claim = self._claim
+        result, told, parent = None, None, None
+        if finished.state == "succeeded":
+            result = values.dumps(finished.result)
+        error = None if finished.error is None else values.dumps(finished.error)
+        if claim.parent_id is not None and claim.kind != "run":
+            parent = (claim.parent_id, claim.parent_path or "")
+            spent = {"input": self.spent.input, "output": self.spent.output, "money": float(self.spent.money)}
+            usage = {**spent, "steps": self._steps, "attempts": self._attempts}
+            told = values.dumps({**finished.as_data(), "usage": usage, "run": str(claim.run_id)})
+        await self._ground.writer.put(
+            self._owner,
+            EndRow(
+                run_id=claim.run_id,
+                state=finished.state,
+                result=result,
+                error=error,
+                error_kind=finished.error["kind"] if finished.error else None,
+                tokens_in=self.spent.input,
+                tokens_out=self.spent.output,
+                money=str(self.spent.money),
+                steps=self._steps,
+                attempts=self._attempts,
+                workflow=self._workflow,
+                depth=claim.depth + 1,
+                lane=(claim.workflow_id, claim.lane) if claim.lane is not None else None,
+                parent=parent,
+                told=told,
+                opened=self._asked,
+            ),
+        )
+
+    async def rest(self, rested: Rested, worked: float) -> None:
+        """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
+        unused = any(path in self._signals for path in self._open)
+        await self._ground.writer.put(
+            self._owner,
+            RestRow(
+                self._claim.run_id,
+                rested.wakes,
+                -1 if unused else self.known_wakes,
+                worked,
+                self.spent.input,
+                self.spent.output,
+                str(self.spent.money),
+                self._steps,
+                self._attempts,
+            ),
+        )
+
+    async def give_back(self, delay: float, reason: dict[str, Any] | None = None) -> None:
+        """Give the run back, to be walked again; with a reason its walk broke."""
+        await self._ground.writer.put(self._owner, BackRow(self._claim.run_id, delay, reason))
+
+    def _take(self, recorded: store.Recorded) -> None:
+        """What an earlier walk recorded, and what has arrived since."""
+        for row in recorded.entries:
+            body = None if row["body"] is None else values.loads(row["body"])
+            detail = values.loads(row["detail"]) if row["kind"] == "began" and row["detail"] else None
+            self._remember(
+                Entry(row["path"], row["kind"], row["attempt"], row["hash"], body, detail, row["started_at"], row["at"])
+            )
+        sums = recorded.sums
+        if sums is not None:
+            self._seq, self._steps, self._attempts = sums["seq"], int(sums["steps"]), int(sums["attempts"])
+            self.spent.input, self.spent.output = int(sums["tokens_in"]), int(sums["tokens_out"])
+            self.spent.money = Decimal(sums["money"])
+        self.deliver(self.known_wakes, recorded.signals)
+
+    def _row(self, entry: Entry) -> tuple[EntryRow, Any]:
+        text = values.dumps(entry.body) if entry.text is None else entry.text
+        body = values.loads(text)
+        return self._make(entry, text), body
+
+    def _effect_row(self, entry: Entry, effect: LocalEffect) -> tuple[EntryRow, Any]:
+        given = entry.body or {}
+
+        def finish_body(result: Any) -> str:
+            return values.dumps({**given, "output": result})
+
+        if effect.op == "table.add":
+            text = values.dumps(effect.data["row"])
+            row_id = uuids.uuid7()
+            data = {**effect.data, "id": row_id, "text": text}
+            body = {**given, "output": {"id": str(row_id), "row": values.loads(text)}}
+            shown = finish_body(body["output"])
+        else:
+            body, shown = None, ""
+            data = prepared(effect, self._claim, self._workflow)
+        row = self._make(entry, shown)
+        row.effect, row.workflow_id, row.finish_body = (effect.op, data), self._claim.workflow_id, finish_body
+        row.depth = self._claim.depth + 1
+        return row, body
+
+    def _make(self, entry: Entry, text: str) -> EntryRow:
+        detail = None
+        if entry.detail:
+            detail = self._registry.now.blanker.json(values.dumps(entry.detail))
+        row = EntryRow(
+            self._claim.run_id,
+            self._seq,
+            entry.path,
+            entry.kind,
+            entry.attempt,
+            entry.hash,
+            text,
+            detail,
+            entry.started,
+            entry.at,
+            scope_of(entry.path),
+        )
+        self._seq += 1
+        self._count(entry, row)
+        return row
+
+    def _count(self, entry: Entry, row: EntryRow) -> None:
+        """Steps, attempts, tokens and money of an entry, as columns."""
+        body, path = entry.body, entry.path
+        usage = body.get("usage") if isinstance(body, dict) and entry.kind in ("ended", "value", "lost") else None
+        if "#" not in path:
+            over = entry.kind == "ended" and not (body and ("again_at" in body or "unknown" in body))
+            asked = entry.kind == "opened" and "~" not in path and path[-1] != "]"
+            row.steps = int(
+                (over or asked or entry.kind == "value") and "/" not in path
+            )  # turns and calls are no steps
+            first = "/" not in path or path.endswith("/open")  # an agent is one attempt, however many turns it takes
+            row.attempts = int(entry.kind == "ended" and (first or entry.attempt > 1))
+        elif usage and path.endswith("]#end") and "/" not in path:
+            row.steps, row.attempts = usage["steps"], usage["attempts"]
+        if usage and (entry.kind in ("ended", "lost") or path.endswith("#end")):
+            row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
+            row.money = str(usage.get("money") or 0)
+            if entry.kind in ("ended", "lost") and "alias" in usage:
+                row.used = self._used(row, usage)
+        self._steps += row.steps
+        self._attempts += row.attempts
+
+    def _used(self, row: EntryRow, usage: dict[str, Any]) -> Used:
+        claim = self._claim
+        source = str(claim.event["source"])
+        if source.startswith("/runs/"):
+            source = f"/workflows/{self._workflow}"  # who started it stands with its parent
+        return Used(
+            row.run_id,
+            row.seq,
+            claim.workflow_id,
+            alias=str(usage["alias"]),
+            credential=str(usage.get("credential") or ""),
+            source=source,
+            input=int(usage.get("input") or 0),
+            cached=int(usage.get("cached") or 0),
+            output=int(usage.get("output") or 0),
+            money=Decimal(row.money or "0"),
+        )
+
+    def _keep(self, row: EntryRow, body: Any) -> None:
+        """Remember an entry as it will be read back: of the detail only what an open attempt was asked."""
+        detail = values.loads(row.detail) if row.kind == "began" and row.detail else None
+        kind: Any = row.kind
+        self._remember(Entry(row.path, kind, row.attempt, row.hash, body, detail, row.started, row.at))
+
+    def _remember(self, entry: Entry) -> None:
+        self._by_path.setdefault(entry.path, []).append(entry)
+        keep_open(self._open, entry)
+        self._asked = self._asked or entry.kind == "opened"
+
+
+def scope_of(path: str) -> str:
+    """The innermost item, round, agent or turn around an entry; empty at the top."""
+    owner = path.partition("#")[0]
+    if "/" in owner:
+        return owner[: owner.rindex("/")]
+    if "]" not in path:
+        return ""
+    if owner.endswith("]"):
+        owner = owner[: owner.rindex("[")]
+    return owner[: owner.rfind("]") + 1]
