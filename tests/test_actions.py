@@ -9,8 +9,10 @@ import pytest
 
 from oak_relay.actions.http import repeat_of, retry_after
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.purse import Draw, Purse
 from oak_relay.models.alias import Alias, Prices
 from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.models.chat import size_of
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Refused, Signing
 
 ALIAS = Alias(
@@ -33,7 +35,12 @@ class Outside:
 
         self.http = httpx.AsyncClient(transport=httpx.MockTransport(note))
         self.piece = None
-        self.key, self.trace_parent, self.timeout, self.money = "run:step", "00-1-2-01", 5.0, money
+        self.key, self.trace_parent, self.timeout = "run:step", "00-1-2-01", 5.0
+        self.drawn: list[float] = []
+        self.draw = None if money is None else Draw(Purse(money), "model", self._drew)
+
+    async def _drew(self, granted):
+        self.drawn.append(granted)
 
     async def credential(self, name):
         if name == "missing":
@@ -206,6 +213,30 @@ async def test_no_call_is_made_that_may_cost_more_than_is_left():
     with pytest.raises(StepFailed) as caught:
         await perform("model.answer", {"model": "careful", "prompt": "x"}, reply("x"), money=0.001)
     assert caught.value.kind == "over_limit"
+
+
+async def test_a_repair_draws_on_what_is_left_now():
+    """The first answer does not fit, and asking again would go beyond the limit; what was paid is booked."""
+    schema = {"type": "object", "required": ["n"]}
+    given = {"model": "careful", "prompt": "x", "gives": schema, "max_tokens": 100}
+    answer = reply("no", usage={"prompt_tokens": 40, "completion_tokens": 100})
+    once = ALIAS.worst(size_of([{"role": "user", "content": "x"}], [], schema), 100)
+    with pytest.raises(StepFailed) as caught:
+        await perform("model.answer", given, answer, money=once * 1.2)
+    assert caught.value.kind == "over_limit"
+    assert caught.value.usage["money"] == pytest.approx((40 * 2 + 100 * 8) / 1e6)
+    with pytest.raises(StepFailed) as enough:
+        await perform("model.answer", given, answer, money=once * 9)
+    assert enough.value.kind == "wrong_shape"
+
+
+async def test_a_model_without_a_price_is_unknown_and_never_free(monkeypatch):
+    monkeypatch.setitem(globals(), "ALIAS", ALIAS.model_copy(update={"prices": None}))
+    result, _ = await perform("model.answer", {"model": "careful", "prompt": "x"}, reply("y"))
+    assert result.output["money"] is None
+    assert result.usage["money"] is None
+    with pytest.raises(StepFailed, match="price is not known"):
+        await perform("model.answer", {"model": "careful", "prompt": "x"}, reply("y"), money=100.0)
 
 
 # HTTP

@@ -95,7 +95,9 @@ async def test_rows_of_a_journal_stay_small_and_come_back_whole(database, connec
     assert await connection.fetchval("SELECT length(data) FROM artifact") < len(text) // 4
     found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
     assert [e["body"] for e in found.entries] == [text, text]
-    assert await journal.landed(connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1, effect=("x", {}))]))
+    assert await journal.landed(
+        connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1, path="p1", effect=("x", {}))])
+    )
 
 
 async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database, connection):  # noqa: F811

@@ -33,7 +33,7 @@ def at(answer: Any, aliases: dict[str, Alias] | None = None, **more: Any) -> Any
     async def model(name: str) -> Alias:
         return (aliases or {})[name]
 
-    fixed = {"money": None, "timeout": 5, "key": "k", "trace_parent": "t", "piece": None, "may_reach": lambda url: None}
+    fixed = {"draw": None, "timeout": 5, "key": "k", "trace_parent": "t", "piece": None, "may_reach": lambda url: None}
     return SimpleNamespace(
         http=httpx.AsyncClient(transport=httpx.MockTransport(answered)), model=model, **{**fixed, **more}
     )

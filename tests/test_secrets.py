@@ -43,45 +43,54 @@ def forms(secret: str) -> set[str]:
             base64.urlsafe_b64encode(raw).decode(), pair}  # fmt: skip
 
 
+def shown(oak: Processes, run_id: str) -> list[str]:
+    """What the service shows of a run and of what it left."""
+    token = {"Authorization": f"Bearer {(oak.home / 'cli.token').read_text().strip()}"}
+    paths = ("", "/trace", "/journal", "/stream")
+    paths = (*(f"runs/{run_id}{path}" for path in paths), "credentials", "events", "runs", "tables/refunds/rows")
+    answers = [httpx.get(f"{oak.url}/api/v1/{path}", headers=token, timeout=20).raise_for_status() for path in paths]
+    for answer in answers:
+        if "json" in answer.headers["content-type"]:
+            assert answer.json() is not None
+    return [answer.text for answer in answers]
+
+
 def test_a_secret_appears_nowhere(oak: Processes, echo: str):
-    """Rule 8: an outside service sends the secret back in every form; no response, trace, journal, log or column has it."""
+    """Rule 8: an outside service sends the secret back in every form; no response, trace, journal, log or column has it,
+    nor could an expression get at it."""
     client = oak.client()
     client.put_credential("leaky", kind="basic", user="office", secret=SECRET, test_url=echo)
     client.save(LEAKS)
     said = [client.test_credential("leaky").model_dump_json()]
-    run = client.start("leaks", {"url": echo, "text": f"a guest wrote {SECRET} into the form"})
+    run = client.start("leaks", {"url": echo, "text": "nothing of interest"})
     assert run.wait(30).state == "succeeded", run.wait().error
-    token = {"Authorization": f"Bearer {(oak.home / 'cli.token').read_text().strip()}"}
-    for path in (
-        f"runs/{run.id}",
-        f"runs/{run.id}/trace",
-        f"runs/{run.id}/journal",
-        f"runs/{run.id}/stream",
-        "credentials",
-        "events",
-        "runs",
-        "tables/refunds/rows",
-    ):
-        said.append(httpx.get(f"{oak.url}/api/v1/{path}", headers=token, timeout=20).text)
-    said.append(oak.log.read_text())
+    assert run.result()["length"] == len("Basic ") + len(BLANK)
+    said += shown(oak, run.id)
+    said.append(oak.log.read_text(errors="replace"))
     tables = oak.rows("SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
     for row in tables:
         said += [str(r) for r in oak.rows(f'SELECT t::text FROM "{row[0]}" t')]
     for form in forms(SECRET):
-        assert not [text[:200] for text in said if form in text], form
+        assert not [text[:200] for text in said if form in text or form[::-1] in text], form
     assert any(BLANK in text for text in said)
 
 
-def test_the_engine_goes_on_with_the_exact_value(oak: Processes, echo: str):
-    """Blanked where it is shown, sealed beside it for the engine alone."""
+@pytest.mark.parametrize("secret", [SECRET, "93017465528"])
+def test_what_strangers_send_is_kept_as_it_is_and_blanked_where_it_is_shown(oak: Processes, echo: str, secret: str):
+    """They are not told what is secret, nothing they send is corrupted, and JSON stays JSON: also for a secret of digits."""
     client = oak.client()
-    client.put_credential("leaky", kind="basic", user="office", secret=SECRET)
+    client.put_credential("leaky", kind="basic", user="office", secret=secret)
     client.save(LEAKS)
-    run = client.start("leaks", {"url": echo, "text": "nothing"})
-    run.wait(30)
-    result = client.run(run.id).result
-    assert BLANK in result["header"]
-    assert result["length"] == len("Basic ") + len(base64.b64encode(f"office:{SECRET}".encode()))
+    text = f"a guest wrote {secret} into the form"
+    given = {"url": echo, "text": text, "n": int(secret) if secret.isdigit() else 1}
+    run = client.start("leaks", given)
+    assert run.wait(30).state == "succeeded", run.wait().error
+    told = shown(oak, run.id)
+    assert not [one[:200] for one in told if secret in one]
+    assert any("a guest wrote ‹blanked› into the form" in one for one in told)
+    kept = oak.sql("SELECT data->>'message' FROM table_row ORDER BY id DESC LIMIT 1")
+    assert kept.endswith(text)
+    assert secret in oak.sql("SELECT body FROM event ORDER BY id DESC LIMIT 1")
 
 
 @pytest.fixture(scope="module")
@@ -94,7 +103,8 @@ def echo():
         def do_POST(self):
             length = int(self.headers.get("content-length") or 0)
             given = self.headers.get("authorization", "")
-            said = {"header": given, "body": self.rfile.read(length).decode(), "forms": sorted(forms(SECRET))}
+            told = sorted(forms(SECRET)) if given else []
+            said = {"header": given, "body": self.rfile.read(length).decode(), "forms": told}
             body = json.dumps(said).encode()
             self.send_response(200)
             self.send_header("Content-Type", "application/json")

@@ -52,15 +52,25 @@ class LocalChange:
     data: dict[str, Any]
 
 
+class Draw(Protocol):
+    """What the requests of one call draw on."""
+
+    async def reserve(self, worst: float | None) -> None:
+        """A request is about to be sent that costs at most so much; None when nobody knows. Raises `StepFailed`."""
+
+    def settle(self, cost: float | None, reached: str = "yes") -> None:
+        """What it has cost; None when it told nothing, then by whether it was reached."""
+
+
 class Surroundings(Protocol):
-    """What is handed to an action. `key` is stable across attempts, `timeout` in seconds, `money` what may
-    still be spent; `piece` takes an answer while it is being written, None when nobody watches."""
+    """What is handed to an action. `key` is stable across attempts, `timeout` in seconds, `draw` what requests that cost
+    money draw on, None where nothing is counted; `piece` takes an answer while it is being written, None when nobody watches."""
 
     http: httpx.AsyncClient
     piece: Callable[[str], None] | None
     key: str
     timeout: float
-    money: float | None
+    draw: "Draw | None"
 
     @property
     def trace_parent(self) -> str:
@@ -114,7 +124,7 @@ class Action:
     perform: Callable[[Any, Surroundings], Awaitable[Result]] | None = None
     change: Callable[[Any, Surroundings], LocalChange] | None = None
     repeat_of: Callable[[Mapping[str, Any]], str] | None = None
-    worst: Callable[[Any, Surroundings], Awaitable[float]] | None = None
+    worst: Callable[[Any, Surroundings], Awaitable[float | None]] | None = None
     happened: Callable[[Any, Surroundings], Awaitable["Result | None"]] | None = None
     hidden: bool = False
     """A part of another action, which documents do not name."""

@@ -30,7 +30,7 @@ class StepFailed(Exception):
     Attributes: `kind` (closed set), `message` (what was attempted and why it failed), `fix` (what to
     do), `reached` (whether the other side saw the request), `delay` (seconds it asked to wait),
     `detail` (requests, replies, messages, for the trace), `usage` (tokens and money spent all the same),
-    `step` (the path of the step that failed).
+    `step` (the path of the step that failed), `limit` (the path of the step whose limit was reached, empty for the run's).
     """
 
     def __init__(
@@ -44,6 +44,7 @@ class StepFailed(Exception):
         detail: dict[str, Any] | None = None,
         usage: dict[str, Any] | None = None,
         step: str = "",
+        limit: str = "",
     ) -> None:
         super().__init__(message)
         self.kind: ErrorKind = kind
@@ -54,6 +55,7 @@ class StepFailed(Exception):
         self.detail = detail or {}
         self.usage = usage
         self.step = step
+        self.limit = limit
 
     def as_data(self) -> dict[str, Any]:
         """The error as steps see it: kind, message, fix, reached, and the delay when there is one."""
@@ -64,6 +66,8 @@ class StepFailed(Exception):
             data["delay"] = self.delay
         if self.step:
             data["step"] = self.step
+        if self.limit:
+            data["limit"] = self.limit
         return data
 
     @classmethod
@@ -75,6 +79,7 @@ class StepFailed(Exception):
             reached=data.get("reached", "no"),
             delay=data.get("delay"),
             step=data.get("step", ""),
+            limit=data.get("limit", ""),
         )
 
 

@@ -14,9 +14,10 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in, fault
 from oak_relay.engine import effects, others
-from oak_relay.engine.outcomes import Cancelled, Scope
+from oak_relay.engine.outcomes import Cancelled, Scope, unpriced
 from oak_relay.engine.plan import Node, tool_node
 from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.purse import Purse
 from oak_relay.engine.said import whole
 
 if TYPE_CHECKING:
@@ -49,6 +50,7 @@ class _Tally:
     input: int = 0
     output: int = 0
     money: float = 0.0
+    unpriced: int = 0
     seconds: float = 0.0
     repairs: int = 0
     words: list[str] = field(default_factory=list)
@@ -61,6 +63,7 @@ class _Tally:
         self.input += int(usage.get("input") or 0)
         self.output += int(usage.get("output") or 0)
         self.money = round(self.money + float(usage.get("money") or 0), 9)
+        self.unpriced += unpriced(usage)
         if entry.started and entry.at:
             self.seconds += (entry.at - entry.started).total_seconds()
 
@@ -99,6 +102,7 @@ class _Agent:
         self.walk, self.node, self.path, self.scope, self.setup = walk, node, path, scope, setup
         self.tools = {tool["name"]: tool for tool in setup["tools"]}
         self.limits = setup["limits"]
+        self.purse = Purse(self.limits.get("money"), walk.purse, owner=path)
         self.messages: list[dict[str, Any]] = list(setup["messages"])
         self.tally = _Tally()
         self.text = ""
@@ -115,7 +119,12 @@ class _Agent:
             chain = values.digest(chain, values.dumps(self.messages[self.hashed :]))
             self.hashed = len(self.messages)
             number = self.tally.turns
-            reply = await self._turn(number, chain, bool(last))
+            try:
+                reply = await self._turn(number, chain, bool(last))
+            except StepFailed as failed:
+                if failed.kind != "over_limit" or failed.limit != self.path:
+                    raise
+                return await self._end(None, "money")
             if reply["calls"]:
                 over = last or await self._calls(number, reply["calls"], chain)
                 if over:
@@ -151,7 +160,7 @@ class _Agent:
             self.node, "agent.turn", f"{self.node.name}/turn", retry=self.node.retry, timeout=self.node.timeout
         )
         detail = {"input": {"messages": len(self.messages), **({"last": True} if last else {})}}
-        reply = await effects.act(self.walk, node, path, given, chain, detail)
+        reply = await effects.act(self.walk, node, path, given, chain, detail, self.purse)
         self._spent(path)
         self.tally.turns += 1
         self.tally.cite(reply.get("sources", []))
@@ -177,11 +186,6 @@ class _Agent:
             (name for name, so_far in used.items() if limits.get(name) is not None and so_far >= limits[name]), ""
         )
 
-    def _left(self) -> float | None:
-        """Money that the agent's own limit still allows its tools; a turn that crosses it is let through."""
-        most = self.limits.get("money")
-        return None if most is None else max(0.0, most - self.tally.money)
-
     # Calls
 
     async def _calls(self, number: int, calls: list[dict[str, Any]], chain: str) -> str:
@@ -195,6 +199,7 @@ class _Agent:
         self.tally.calls += min(len(calls), allowed)
         if closed:
             ended = closed[0].body
+            self.purse.recall(ended["used"]["money"])
         else:
             results: list[dict[str, Any]] = [{} for _ in calls]
 
@@ -209,7 +214,7 @@ class _Agent:
             await self.walk.strands.together([one(index) for index in range(min(len(calls), allowed))])
             for index in range(allowed, len(calls)):
                 results[index] = {"text": "this was not done: no more calls are allowed", "failed": True}
-            used = {"input": 0, "output": 0, "money": 0.0, "seconds": 0.0}
+            used = {"input": 0, "output": 0, "money": 0.0, "unpriced": 0, "seconds": 0.0}
             for result in results:
                 for name in used:
                     used[name] = round(used[name] + result.get("used", {}).get(name, 0), 9)
@@ -224,6 +229,7 @@ class _Agent:
         self.tally.input += ended["used"]["input"]
         self.tally.output += ended["used"]["output"]
         self.tally.money = round(self.tally.money + ended["used"]["money"], 9)
+        self.tally.unpriced += ended["used"].get("unpriced", 0)
         self.tally.seconds += ended["used"]["seconds"]
         self.tally.cite(ended["sources"])
         for sign, text in zip(signs, ended["results"], strict=True):
@@ -282,7 +288,15 @@ class _Agent:
             for entry in (*self.walk.journal.entries(path), *self.walk.journal.entries(f"{path}#end")):
                 if entry.kind in ("ended", "lost", "value") and isinstance(entry.body, dict):
                     found.spend(entry)
-        return {"used": {"input": found.input, "output": found.output, "money": found.money, "seconds": found.seconds}}
+        return {
+            "used": {
+                "input": found.input,
+                "output": found.output,
+                "money": found.money,
+                "unpriced": found.unpriced,
+                "seconds": found.seconds,
+            }
+        }
 
     async def _use(self, path: str, tool: dict[str, Any], arguments: dict[str, Any], chain: str) -> Any:
         """Carry out what a tool stands for."""
@@ -292,14 +306,14 @@ class _Agent:
         if tool["kind"] == "run":
             asked = {"workflow": tool["run"], "input": given}
             shown = {"input": given, "arguments": arguments}
-            result = await others.child(walk, path, hash_, asked, tool["name"], self._left(), shown)
+            result = await others.child(walk, path, hash_, asked, tool["name"], self.purse, shown)
             return _said(result) if tool["agent"] else result
         if tool["kind"] == "ask":
             return await self._ask(path, hash_, tool, given)
         if tool["kind"] == "fact":
             return await self._fact(path, hash_, given)
         node = tool_node(self.node, tool["do"], f"{self.node.name}/{tool['name']}")
-        return await effects.act(walk, node, path, given, hash_, {"input": given, "arguments": arguments}, self._left())
+        return await effects.act(walk, node, path, given, hash_, {"input": given, "arguments": arguments}, self.purse)
 
     async def _fact(self, path: str, hash_: str, given: dict[str, Any]) -> Any:
         """Keep something of the conversation."""
@@ -385,7 +399,7 @@ class _Agent:
             "turns": tally.turns,
             "calls": tally.calls,
             "tokens": tally.input + tally.output,
-            "money": tally.money,
+            "money": None if tally.unpriced else tally.money,
             "ended": ended,
         }
         if ended != "done":

@@ -1,6 +1,7 @@
 """Actions: attempts with retries, intentions before what is sent, and what to do when nobody knows."""
 
 import asyncio
+from dataclasses import replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
@@ -10,6 +11,7 @@ from oak_relay.engine.cuts import HERE
 from oak_relay.engine.outcomes import Attempts, Scope, read_attempts
 from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Call, Entry, LocalEffect, Manner, Outcome
+from oak_relay.engine.purse import Draw, Purse
 from oak_relay.engine.rest import end_task
 
 if TYPE_CHECKING:
@@ -37,10 +39,12 @@ async def act(
     given: dict[str, Any],
     hash_: str,
     detail: dict[str, Any],
-    most: float | None = None,
+    purse: Purse | None = None,
 ) -> Any:
-    """Carry out an action with an input; `detail` is what the record shows of that, `most` what it may spend beside
-    the run's own limits. Returns its output."""
+    """Carry out an action with an input; `detail` is what the record shows of that, `purse` what it draws on if that is not
+    the run's own. Returns its output."""
+    purse = purse or walk.purse
+    purse.recall(sum(float(_used(entry).get("money") or 0) for entry in walk.journal.entries(path)))
     manner = walk.executor.manner(node.action, given)
     state = read_attempts(walk.journal.entries(path), path, hash_)
     if state.done:
@@ -52,7 +56,7 @@ async def act(
         await walk.halt(path)
     assert node.retry is not None
     timeout = node.timeout if node.timeout is not None else manner.timeout
-    effect = _Effect(walk, node, path, manner, hash_, given, detail, timeout, most)
+    effect = _Effect(walk, node, path, manner, hash_, given, detail, timeout, purse)
     if state.open is not None:
         await effect.lost(state)
     if state.unsure is not None and effect.unsafe:
@@ -78,6 +82,10 @@ async def act(
                 return settled.output
 
 
+def _used(entry: Entry) -> dict[str, Any]:
+    return (entry.body or {}).get("usage") or {} if entry.kind in ("ended", "lost") else {}
+
+
 class _Effect:
     """One step's action, whatever attempt it is at."""
 
@@ -91,34 +99,46 @@ class _Effect:
         given: dict[str, Any],
         detail: dict[str, Any],
         timeout: float,
-        most: float | None,
+        purse: Purse,
     ) -> None:
         self.walk, self.node, self.path, self.manner = walk, node, path, manner
-        self.hash, self.given, self.detail, self.timeout, self.most = hash_, given, detail, timeout, most
+        self.hash, self.given, self.detail, self.timeout, self.purse = hash_, given, detail, timeout, purse
         self.unsafe = manner.repeat in ("unsafe", "checkable")
         """Whether it must not be repeated, nor cut, unseen."""
 
     async def call(self, call: Call, entry: Entry) -> Any:
         """Reach outside: intention first, then the call, then its outcome."""
         walk = self.walk
+        settled = await walk.settle(self.manner.model) if self.manner.model else {}
+        call = replace(call, settled=settled)
         if self.manner.reach == "outside":
             while (wait := await walk.executor.admit(call)) > 0:
                 await walk.pause(f"{self.path}#admitted", walk.journal.now() + timedelta(seconds=wait))
             entry = Entry(entry.path, "ended", entry.attempt, entry.hash, None, entry.detail, walk.journal.now())
-        reserved = await self._reserve(call)
+        draw = Draw(self.purse, call.action, self._drew)
+        call = replace(call, draw=draw)
+        draw.grant(await walk.executor.worst(call))
         try:
             if self.manner.reach == "outside":
-                began = Entry(entry.path, "began", entry.attempt, entry.hash, None, entry.detail, entry.started)
+                intended = {"worst": draw.granted} if draw.granted else None
+                began = Entry(entry.path, "began", entry.attempt, entry.hash, intended, entry.detail, entry.started)
                 await walk.journal.commit(began)
                 if walk.cancelling:  # told while the intention was written: nothing was sent
                     raise StepFailed("cancelled", f"{call.action} was not begun: the run was told to end")
             outcome = await self._perform(call)
-        finally:
-            walk.reserved -= reserved
-        walk.spent.add(outcome.usage)
+        except StepFailed as failed:
+            if not failed.usage and failed.reached == "maybe":
+                draw.settle(None, "maybe")
+            failed.usage = draw.end(failed.usage)
+            raise
+        except BaseException:
+            draw.end(None)
+            raise
+        usage = draw.end(outcome.usage)
+        walk.spend(usage, self.purse)
         body = {"output": outcome.output}
-        if outcome.usage:
-            body["usage"] = outcome.usage
+        if usage:
+            body["usage"] = usage
         length = len(values.dumps(outcome.output))
         if length > LARGEST_VALUE:
             raise StepFailed(
@@ -137,11 +157,11 @@ class _Effect:
     def as_call(self, attempt: int) -> Call:
         walk = self.walk
         key = f"{walk.start.run_id}:{self.path}"
-        return Call(self.node.action, self.given, self.path, attempt, key, self.timeout, self._left())
+        return Call(self.node.action, self.given, self.path, attempt, key, self.timeout)
 
-    def _left(self) -> float | None:
-        limits = [limit for limit in (self.walk.left(), self.most) if limit is not None]
-        return min(limits) if limits else None
+    async def _drew(self, granted: float) -> None:
+        """A call is about to cost more than it was granted at first."""
+        await self.walk.journal.commit(Entry(f"{self.path}#drew", "value", body={"worst": granted}))
 
     async def failed(self, entry: Entry, failed: StepFailed, failures: int) -> Outcome | None:
         """Record a failed attempt. Returns None when it is to be tried again, or what a person says it gave;
@@ -151,7 +171,7 @@ class _Effect:
         unsure = self.unsafe and failed.reached == "maybe" and self.node.unknown != "fail"
         body: dict[str, Any] = {"error": failed.as_data()}
         if failed.usage:
-            walk.spent.add(failed.usage)
+            walk.spend(failed.usage, self.purse)
             body["usage"] = failed.usage
         if unsure:
             body["unknown"] = True
@@ -177,7 +197,12 @@ class _Effect:
         if self.unsafe:
             over = open_.started + timedelta(seconds=self.timeout + walk.start.grace)
             await walk.pause(open_.path, over, through=True)
-        body, now = {"note": LOST}, walk.journal.now()
+        body: dict[str, Any] = {"note": LOST}
+        now, drew = walk.journal.now(), walk.journal.entries(f"{self.path}#drew")
+        worst = max((open_.body or {}).get("worst") or 0.0, *(entry.body["worst"] for entry in drew), 0.0)
+        if worst:  # nobody knows what it has cost, so it counts at the most it may have
+            body["usage"] = {"input": 0, "output": 0, "money": worst, "unsure": worst}
+            walk.spend(body["usage"], self.purse)
         walk.journal.add(Entry(self.path, "lost", open_.attempt, self.hash, body, open_.detail, open_.started, now))
         state.open, state.unsure = None, open_.attempt
 
@@ -241,21 +266,6 @@ class _Effect:
             opened = Entry(path, "opened", attempt, body={}, at=walk.journal.now())
             await walk.journal.commit(opened, LocalEffect("ask", question))
         return await walk.signal(path, through=True)
-
-    async def _reserve(self, call: Call) -> float:
-        """Set aside the most that a call may cost, until it is known what it did cost."""
-        left = self.walk.left()
-        if left is None:
-            return 0.0
-        worst = await self.walk.executor.worst(call)
-        if worst > left:
-            raise StepFailed(
-                "over_limit",
-                f"this call of {call.action} may cost {worst:.6f}, and {left:.6f} is left of the run's money",
-                fix="raise limits: money, or lower max_tokens",
-            )
-        self.walk.reserved += worst
-        return worst
 
     async def _perform(self, call: Call) -> Outcome:
         """The call, within its time."""

@@ -6,7 +6,7 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine import others
 from oak_relay.engine.outcomes import Chunk, Scope
-from oak_relay.engine.plan import Node, names_in
+from oak_relay.engine.plan import Node, models_in, names_in
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.rest import Resting
 
@@ -150,6 +150,8 @@ async def _in_chunks(
     at_once = min(node.width, SIDE_BY_SIDE)
     wanted = names_in(node.steps) | node.gives.names
     seen = {k: v for k, v in scope.items() if k in wanted and k not in (node.item, "settings", "now")}
+    for name in sorted(models_in(node.steps)):  # the parts are one run: they ask the same models
+        await walk.settle(name)
     starts = range(0, len(items), size)
     results: dict[int, list[dict[str, Any]]] = {}
     positions = iter(starts)
@@ -162,6 +164,7 @@ async def _in_chunks(
                 "items": items[first : first + size],
                 "first": first,
                 "width": max(1, node.width // at_once),
+                "settled": dict(walk.settled),
             }
             here = f"{path}[{first}:{min(first + size, len(items))}]"
             given = {"chunk": part, "input": seen}

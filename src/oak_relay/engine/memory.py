@@ -21,7 +21,7 @@ class MemoryJournal:
         self._sleepers: list[datetime] = []
         self.signals: dict[str, Any] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
-        self._open: dict[str, Entry] = {}
+        self._open = Open()
         for entry in entries:
             self._keep(entry)
 
@@ -54,14 +54,17 @@ class MemoryJournal:
         """There always is."""
 
     def open_under(self, prefix: str) -> bool:
-        return any(is_below(path, prefix) for path in self._open)
+        return any(is_below(path, prefix) for path in self._open.entries)
 
     def opened(self) -> Mapping[str, Entry]:
-        return self._open
+        return self._open.entries
+
+    def allotted(self) -> Mapping[str, float]:
+        return self._open.allotted
 
     def ended(self, path: str) -> bool:
         """Whether what was opened at a path has ended."""
-        return path not in self._open
+        return path not in self._open.entries
 
     def now(self) -> datetime:
         return self.clock
@@ -85,19 +88,30 @@ class MemoryJournal:
     def _keep(self, entry: Entry) -> None:
         self.log.append(entry)
         self._by_path[entry.path].append(entry)
-        keep_open(self._open, entry)
+        self._open.take(entry)
 
 
-def keep_open(known: dict[str, Entry], entry: Entry) -> None:
-    """What is open behind an entry: opened, and neither ended nor taken back since."""
-    place, _, mark = entry.path.rpartition("#")
-    if entry.kind == "opened":
-        known[entry.path] = entry
-    elif mark in ("end", "woke"):
-        known.pop(place, None)
-    elif mark == "withdrawn":
-        for path in [path for path in known if is_below(path, place)]:
-            del known[path]
+class Open:
+    """What is open behind the entries of a journal: opened, and neither ended nor taken back since; and the money that was
+    allotted to child runs that have not told yet what they spent."""
+
+    def __init__(self) -> None:
+        self.entries: dict[str, Entry] = {}
+        self.allotted: dict[str, float] = {}
+
+    def take(self, entry: Entry) -> None:
+        place, _, mark = entry.path.rpartition("#")
+        if entry.kind == "opened":
+            self.entries[entry.path] = entry
+            money = (entry.body or {}).get("money")
+            if money is not None and "fault" not in ((entry.body or {}).get("output") or {}):
+                self.allotted[entry.path] = money
+        elif mark in ("end", "woke", "spent"):
+            self.entries.pop(place, None)
+            self.allotted.pop(place, None)
+        elif mark == "withdrawn":
+            for path in [path for path in self.entries if is_below(path, place)]:
+                del self.entries[path]
 
 
 def is_below(path: str, prefix: str) -> bool:

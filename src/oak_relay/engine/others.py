@@ -9,6 +9,7 @@ from oak_relay.document.expressions import Template
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.purse import Purse
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
@@ -44,27 +45,50 @@ async def child(
     hash_: str,
     given: dict[str, Any],
     name: str,
-    most: float | None = None,
+    purse: Purse | None = None,
     detail: dict[str, Any] | None = None,
 ) -> Any:
-    """The result of a child run, started if it is not yet; it may spend `most`. Raises `StepFailed` with the child's own error."""
+    """The result of a child run, started if it is not yet; what it may spend is set aside in `purse`, the run's own if none
+    is given. Raises `StepFailed` with the child's own error."""
+    purse = purse or walk.purse
     closed = walk.journal.entries(f"{path}#end")
     recorded = walk.recorded(path, hash_)
     if not closed:
-        limits = [limit for limit in (walk.left(), most) if limit is not None and recorded is None]
-        money = min(limits) / walk.strands.open if limits else None
-        asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
-        await _open(walk, path, hash_, asked, detail=detail or {"input": given["input"]})
+        if recorded is None:
+            await _start(walk, path, hash_, given, purse, detail)
+        elif purse is not walk.purse:
+            purse.reserve_here(walk.journal.allotted().get(path, 0.0))
+        if "fault" in (fault := walk.journal.entries(path)[0].body["output"]):
+            raise StepFailed.from_data(fault["fault"])
         ended = await walk.signal(path)
-        walk.spent.add(ended.get("usage"))
+        purse.reserve(-walk.journal.allotted().get(path, 0.0))
+        walk.spend(ended.get("usage"), purse)
         ended = walk.journal.add(Entry(f"{path}#end", "value", body=ended, at=walk.journal.now()))
     else:
         ended = closed[0].body
+        purse.recall(float((ended.get("usage") or {}).get("money") or 0))
     if ended["state"] == "succeeded":
         return ended["result"]
     error = ended.get("error") or {"kind": "failed", "message": f"the run ended {ended['state']}"}
     kind: Any = "cancelled" if ended["state"] == "cancelled" else error["kind"]
     raise StepFailed(kind, f"{name}: {error['message']}", fix=error.get("fix", ""), reached="yes", step=path)
+
+
+async def _start(
+    walk: "Walk", path: str, hash_: str, given: dict[str, Any], purse: Purse, detail: dict[str, Any] | None
+) -> None:
+    """Start a child run with its share of the money that is left: as much as each other strand that has none yet."""
+    left, others = purse.left(), len(walk.journal.allotted())
+    money = None if left is None else left / max(1, walk.strands.open - others)
+    if money is not None:
+        purse.reserve(money)
+    asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
+    try:
+        body = {} if money is None else {"money": money}
+        await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": given["input"]})
+    finally:
+        if money is not None and path not in walk.journal.allotted():
+            purse.reserve(-money)  # it could not be started
 
 
 async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:

@@ -1,7 +1,7 @@
 """What a walk begins with, how it ends, and what a journal says of one effect."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
 from typing import Any, Literal
@@ -17,13 +17,14 @@ GIVEN = "given"
 @dataclass(frozen=True, slots=True)
 class Chunk:
     """A part of a list that a child run goes through: `items` of the `each` at `path`, the first of them being
-    number `first` of the whole list; `width` at a time."""
+    number `first` of the whole list; `width` at a time; `settled` are model aliases by name."""
 
     place: str
     path: str
     items: list[Any]
     first: int
     width: int
+    settled: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +39,16 @@ class Start:
     money: float | None = None
     chunk: Chunk | None = None
 
+    @property
+    def settled(self) -> dict[str, Any]:
+        """The model aliases that the run of a long list has settled for its parts."""
+        return {} if self.chunk is None else self.chunk.settled
+
+
+def unpriced(usage: dict[str, Any]) -> int:
+    """How many calls of a usage have no known price: its own, or those of a child run."""
+    return int(usage.get("unpriced") or ("money" in usage and usage["money"] is None))
+
 
 @dataclass(slots=True)
 class Spent:
@@ -46,12 +57,15 @@ class Spent:
     input: int = 0
     output: int = 0
     money: Decimal = Decimal(0)
+    unpriced: int = 0
+    """Calls whose price is not known."""
 
     def add(self, usage: dict[str, Any] | None) -> None:
         if usage:
             self.input += int(usage.get("input") or 0)
             self.output += int(usage.get("output") or 0)
             self.money += Decimal(str(usage.get("money") or 0))
+            self.unpriced += unpriced(usage)
 
 
 @dataclass(frozen=True, slots=True)

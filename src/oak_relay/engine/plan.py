@@ -164,6 +164,14 @@ def names_in(steps: tuple[Node, ...]) -> frozenset[str]:
     return frozenset().union(*(t.names for node in every_node(steps) for t in node.templates()), *_wheres(steps))
 
 
+def models_in(steps: tuple[Node, ...]) -> frozenset[str]:
+    """The model aliases that actions among steps name outright."""
+    given = (
+        node.body.raw.get("model") for node in every_node(steps) if node.action and isinstance(node.body.raw, dict)
+    )
+    return frozenset(name for name in given if isinstance(name, str) and "${" not in name)
+
+
 def _wheres(steps: tuple[Node, ...]) -> Iterator[frozenset[str]]:
     return (Template(node.where).names for node in every_node(steps) if node.where)
 

@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
+from oak_relay.engine.purse import Draw
+
 EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
 Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
@@ -46,8 +48,8 @@ class LocalEffect:
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """An action to perform. `key` is stable across attempts; `timeout` is in seconds; `money` is what may
-    still be spent, None for no limit."""
+    """An action to perform. `key` is stable across attempts; `timeout` is in seconds; `draw` is what money its requests
+    draw on; `settled` the model aliases that the run has settled, by name."""
 
     action: str
     input: dict[str, Any]
@@ -55,7 +57,8 @@ class Call:
     attempt: int
     key: str
     timeout: float
-    money: float | None = None
+    draw: Draw | None = None
+    settled: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,11 +72,13 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Manner:
-    """What repeating an action means, where it reaches, and how long one attempt may take (seconds)."""
+    """What repeating an action means, where it reaches, and how long one attempt may take (seconds); `model` is the model
+    alias it asks, empty for none."""
 
     repeat: Repeat
     reach: Reach
     timeout: float = 60.0
+    model: str = ""
 
 
 class Journal(Protocol):
@@ -106,6 +111,9 @@ class Journal(Protocol):
     def opened(self) -> Mapping[str, Entry]:
         """What was opened and has neither ended nor been taken back, by path."""
 
+    def allotted(self) -> Mapping[str, float]:
+        """The money that was allotted to child runs of which it is not known yet what they spent, by path."""
+
     def open_under(self, prefix: str) -> bool:
         """Whether something was opened below a path (or is it) and has not ended yet, as far as is recorded."""
 
@@ -131,8 +139,11 @@ class Executor(Protocol):
     async def admit(self, call: Call) -> float:
         """Seconds to wait before this call may be made; 0 when it may be made now."""
 
-    async def worst(self, call: Call) -> float:
-        """The most money this call may cost. Raises `StepFailed`."""
+    async def worst(self, call: Call) -> float | None:
+        """The most money the first request of this call may cost; None when nobody knows. Raises `StepFailed`."""
+
+    async def settle(self, model: str) -> Mapping[str, Any]:
+        """A model alias and its fallbacks as they stand now, by name; empty when there is none of that name."""
 
     async def perform(self, call: Call) -> Outcome:
         """Carry it out. Raises `StepFailed`."""

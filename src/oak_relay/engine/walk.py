@@ -5,7 +5,7 @@ How each kind of step is carried out stands in `effects`, `simple`, `loops` and 
 """
 
 import asyncio
-from collections.abc import Awaitable, Callable, Coroutine, Sequence
+from collections.abc import Awaitable, Callable, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from time import monotonic
@@ -16,9 +16,11 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine import agent, effects, loops, others, simple
 from oak_relay.engine.cuts import HERE, Cut
+from oak_relay.engine.memory import is_below
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
 from oak_relay.engine.plan import Node, Plan, find_node, names_in
 from oak_relay.engine.protocols import Entry, Executor, Journal, LocalEffect
+from oak_relay.engine.purse import Purse
 from oak_relay.engine.rest import Resting, Strands, end_task
 
 _SLICE = 0.005
@@ -60,10 +62,18 @@ class Walk:
     replaying: bool = False
     stop: str = ""
     strands: Strands = field(default_factory=Strands)
-    reserved: float = 0.0
     refused: set[str] = field(default_factory=set)
     whole: Cut = field(default_factory=Cut)
     breathed: float = 0.0
+    purse: Purse = field(init=False)
+    settled: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
+        self.purse = Purse(min(limits) if limits else None, spent=float(self.spent.money))
+        for amount in self.journal.allotted().values():
+            self.purse.reserve(amount)
+        self.settled.update(self.start.settled)
 
     @property
     def cancelling(self) -> bool:
@@ -314,10 +324,26 @@ class Walk:
             return entry.body
         return None
 
-    def left(self) -> float | None:
-        """Money that may still be spent, None for no limit."""
-        limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
-        return max(0.0, min(limits) - float(self.spent.money) - self.reserved) if limits else None
+    def spend(self, usage: dict[str, Any] | None, purse: Purse | None = None) -> None:
+        """Count what was used."""
+        self.spent.add(usage)
+        (purse or self.purse).pay(float((usage or {}).get("money") or 0))
+
+    async def settle(self, model: str) -> Mapping[str, Any]:
+        """A model alias and its fallbacks, as they were when the run first used it."""
+        path = f"#model/{model}"
+        for _ in range(2):
+            known = self.journal.entries(path)
+            if known:
+                self.settled.update(known[0].body)
+            if model in self.settled:
+                return self.settled
+            found = dict(await self.executor.settle(model))
+            if not found:
+                break  # the call itself says what is missing
+            if not self.journal.entries(path):
+                self.journal.add(Entry(path, "value", body=found, at=self.journal.now()))
+        return self.settled
 
     async def pause(self, path: str, until: datetime, through: bool = False) -> None:
         """Wait until a moment: a short while here, longer at rest. Who is told to end does not wait, unless it waits
@@ -351,10 +377,18 @@ class Walk:
             await self.strands.rest(path, until, alarms, through)
 
     async def withdraw(self, path: str) -> None:
-        """Take back what is still open below a path: child runs, questions, events waited for."""
+        """Take back what is still open below a path: child runs, questions, events waited for. Where money is limited,
+        the children end before the walk goes on, so that it is known what they spent."""
         if self.journal.open_under(path) and not self.journal.entries(f"{path}#withdrawn"):
             entry = Entry(f"{path}#withdrawn", "value", body={}, at=self.journal.now())
             await self.journal.commit(entry, LocalEffect("withdraw", {"prefix": path}))
+        for child, amount in list(self.journal.allotted().items()):
+            if is_below(child, path) and not self.replaying:
+                told = await self.signal(child, through=True)
+                body = {"usage": told.get("usage")}
+                self.journal.add(Entry(f"{child}#spent", "value", body=body, at=self.journal.now()))
+                self.purse.reserve(-amount)
+                self.spend(told.get("usage"))
 
     async def halt(self, path: str) -> None:
         """The end of a strand that is only replayed."""

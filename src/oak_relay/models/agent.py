@@ -14,7 +14,7 @@ from oak_relay.actions.base import Action, Catalogue, Fields, Result, Surroundin
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import Ask, Reply, complete, letters_in
+from oak_relay.models.chat import Ask, Reply, complete, size_of
 from oak_relay.models.files import File, content
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
@@ -106,7 +106,7 @@ class AgentResult(BaseModel):
     turns: int
     calls: int
     tokens: int
-    money: float
+    money: float | None
     ended: str
     why: str = ""
 
@@ -382,9 +382,9 @@ async def _turn(given: TurnInput, at: Surroundings) -> Result:
     return Result(output, {"turn": {k: v for k, v in reply.detail.items() if k != "messages"}}, reply.usage)
 
 
-async def _turn_worst(given: TurnInput, at: Surroundings) -> float:
+async def _turn_worst(given: TurnInput, at: Surroundings) -> float | None:
     alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
-    return alias.worst(letters_in(given.messages) + len(values.dumps(given.tools)), alias.max_tokens)
+    return alias.worst(size_of(given.messages, given.tools, given.gives), alias.max_tokens)
 
 
 async def _server_call(given: ServerInput, at: Surroundings) -> Result:

@@ -13,7 +13,7 @@ class Prices(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     input: float = Field(0, ge=0)
-    cached: float = Field(0, ge=0)
+    cached: float | None = Field(None, ge=0, description="Of tokens that were cached; without it as the others.")
     output: float = Field(0, ge=0)
 
 
@@ -25,7 +25,7 @@ class Alias(BaseModel):
     url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")]
     model: str = Field(min_length=1)
     credential: str | None = None
-    prices: Prices = Prices()
+    prices: Prices | None = Field(None, description="What it costs; without them that is not known. 0 for a free one.")
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
     timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
@@ -39,16 +39,19 @@ class Alias(BaseModel):
         (), description="JSONPaths (RFC 9535) in a reply under which its sources stand, as addresses or {url, title}."
     )
 
-    def cost(self, usage: Mapping[str, Any]) -> float:
-        """Money for a reply's tokens (`input` counts the cached ones in)."""
+    def cost(self, usage: Mapping[str, Any]) -> float | None:
+        """Money for a reply's tokens (`input` counts the cached ones in); None when its prices are not known."""
+        if self.prices is None:
+            return None
         fresh = max(0, int(usage.get("input", 0)) - int(usage.get("cached", 0)))
         parts = (
             (fresh, self.prices.input),
-            (int(usage.get("cached", 0)), self.prices.cached),
+            (int(usage.get("cached", 0)), self.prices.input if self.prices.cached is None else self.prices.cached),
             (int(usage.get("output", 0)), self.prices.output),
         )
         return float(sum((Decimal(n) * Decimal(str(p)) for n, p in parts), Decimal(0)) / 1_000_000)
 
-    def worst(self, letters: int, most: int) -> float:
-        """The most that a request with a prompt of so many letters may cost."""
-        return self.cost({"input": letters // 2 + 50, "output": most})
+    def worst(self, size: int, most: int) -> float | None:
+        """The most that a request may cost whose content takes so many bytes of UTF-8: no token is less than a byte, and
+        what the server adds to it by itself is small. None when its prices are not known."""
+        return self.cost({"input": size + 200, "output": most})

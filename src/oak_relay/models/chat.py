@@ -48,6 +48,13 @@ class Ask:
     tools: Sequence[dict[str, Any]] = ()
 
 
+def size_of(messages: list[dict[str, Any]], *more: Any) -> int:
+    """The bytes of UTF-8 that what is asked takes: an upper bound of its tokens. Pictures and files count for so many
+    tokens as the largest do."""
+    parts = sum(files.most(m.get("content")) + len(values.dumps(m.get("tool_calls"))) + 16 for m in messages)
+    return parts + sum(len(values.dumps(one).encode()) for one in more if one)
+
+
 def letters_in(messages: list[dict[str, Any]]) -> int:
     """Letters of messages, from which tokens are estimated."""
     return sum(files.letters(m.get("content")) + len(values.text_of(m.get("tool_calls"))) for m in messages)
@@ -62,23 +69,22 @@ async def complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply
         try:
             reply = await _complete(one, alias if index == 0 else await at.model(one), ask, at)
         except StepFailed as failed:
+            if at.draw is not None:
+                at.draw.settle((failed.usage or {}).get("money"), failed.reached)
             if failed.kind not in ("unavailable", "busy", "timeout") or index == len(names) - 1:
                 raise
             tried.append({"alias": one, "error": f"{failed.kind}: {failed.message}"})
             continue
+        if at.draw is not None:
+            at.draw.settle(reply.usage["money"])
         return reply if not tried else replace(reply, detail={**reply.detail, "tried": tried})
     raise AssertionError("an alias is asked at least")
 
 
 async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
     most = ask.max_tokens or alias.max_tokens
-    worst = alias.worst(letters_in(ask.messages) + len(values.dumps(list(ask.tools))), most)
-    if at.money is not None and worst > at.money:
-        raise StepFailed(
-            "over_limit",
-            f"this call of {name} may cost {worst:.6f}, and {at.money:.6f} is left of the run's money",
-            fix="raise limits: money, or lower max_tokens",
-        )
+    if at.draw is not None:
+        await at.draw.reserve(alias.worst(size_of(ask.messages, list(ask.tools), ask.schema), most))
     body: dict[str, Any] = {"model": alias.model, "messages": ask.messages, "max_tokens": most}
     chosen = ask.temperature if ask.temperature is not None else alias.temperature
     if chosen is not None:

@@ -11,11 +11,14 @@ from pydantic import Field, model_validator
 
 from oak_relay.actions.base import Fields, Surroundings
 from oak_relay.actions.http import authorised, send
+from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.alias import Alias
 
 LARGEST = 20_000_000
 """Bytes that one file may have."""
+MOST = 20_000
+"""Tokens that a picture may be at most."""
 LETTERS = 6_000
 """Letters that a picture or a file is weighed as, before a server has counted its tokens."""
 _TEXTS = ("application/json", "application/xml", "application/yaml", "application/x-yaml")
@@ -104,6 +107,18 @@ def _told(part: dict[str, Any]) -> dict[str, Any]:
             size = len(body) * 3 // 4 - body[-2:].count("=")
             return {**part, kind: {**part[kind], field: f"{head},… ({size:,} bytes)"}}
     return part
+
+
+def most(content: Any) -> int:
+    """The most tokens that a message's content may be: bytes of its texts, and for pictures and files what they hold."""
+    if not isinstance(content, list):
+        return len((content or "").encode("utf-8", "replace"))
+    return sum(
+        len(part["text"].encode("utf-8", "replace"))
+        if part.get("type") == "text"
+        else (MOST if part.get("type") == "image_url" else max(MOST, len(values.dumps(part))))
+        for part in content
+    )
 
 
 def letters(content: Any) -> int:

@@ -19,7 +19,7 @@ class EmbedInput(Fields):
 class Embedded(BaseModel):
     vectors: list[list[float]] = Field(description="One for each text, in their order.")
     tokens: int
-    money: float
+    money: float | None
 
 
 class TranscribeInput(Fields):
@@ -40,11 +40,13 @@ class TranscribeInput(Fields):
 class Transcribed(BaseModel):
     text: str
     tokens: int
-    money: float
+    money: float | None
 
 
 async def _embed(given: EmbedInput, at: Surroundings) -> Result:
     alias: Alias = await at.model(given.model)
+    if at.draw is not None:
+        await at.draw.reserve(await _embed_worst(given, at))
     exchange = await post(alias, "embeddings", {"model": alias.model, "input": given.texts, **alias.extra}, at)
     shown = {"alias": given.model, "model": alias.model, "texts": len(given.texts)}
     if exchange.status != 200:
@@ -55,6 +57,8 @@ async def _embed(given: EmbedInput, at: Surroundings) -> Result:
         raise _odd(given.model, "as many vectors as texts", shown)
     ordered = sorted(rows, key=lambda row: int(row.get("index", 0)))
     usage = _usage(given.model, alias, data, sum(map(len, given.texts)))
+    if at.draw is not None:
+        at.draw.settle(usage["money"])
     output = {"vectors": [row["embedding"] for row in ordered], "tokens": usage["input"], "money": usage["money"]}
     return Result(output, shown, usage)
 
@@ -64,6 +68,8 @@ async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
     audio, _ = await fetched(given.url, given.credential, given.audio, at)
     fields = {"model": alias.model, **({"language": given.language} if given.language else {})}
     files = {"file": (given.name, audio)}
+    if at.draw is not None:
+        await at.draw.reserve(await _transcribe_worst(given, at))
     exchange = await posted(alias, "audio/transcriptions", {"data": fields, "files": files}, at)
     shown = {"alias": given.model, "model": alias.model, "bytes": len(audio)}
     if exchange.status != 200:
@@ -72,6 +78,8 @@ async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
     if not isinstance(data, dict) or not isinstance(data.get("text"), str):
         raise _odd(given.model, "a text", shown)
     usage = _usage(given.model, alias, data, len(data["text"]))
+    if at.draw is not None:
+        at.draw.settle(usage["money"])
     return Result(
         {"text": data["text"], "tokens": usage["input"] + usage["output"], "money": usage["money"]}, shown, usage
     )
@@ -96,12 +104,12 @@ def _odd(name: str, wanted: str, shown: dict[str, Any]) -> StepFailed:
     )
 
 
-async def _embed_worst(given: EmbedInput, at: Surroundings) -> float:
+async def _embed_worst(given: EmbedInput, at: Surroundings) -> float | None:
     alias: Alias = await at.model(given.model)
-    return alias.worst(sum(map(len, given.texts)), 0)
+    return alias.worst(sum(len(text.encode("utf-8", "replace")) for text in given.texts), 0)
 
 
-async def _transcribe_worst(given: TranscribeInput, at: Surroundings) -> float:
+async def _transcribe_worst(given: TranscribeInput, at: Surroundings) -> float | None:
     alias: Alias = await at.model(given.model)
     return alias.worst(0, alias.max_tokens)
 

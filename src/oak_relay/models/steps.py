@@ -8,7 +8,7 @@ from oak_relay.actions.base import Action, Fields, Result, Surroundings
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in
 from oak_relay.models.alias import Alias
-from oak_relay.models.chat import Ask, Reply, complete, letters_in
+from oak_relay.models.chat import Ask, Reply, complete, size_of
 from oak_relay.models.files import File, content, listed
 
 REPAIRS = 2
@@ -29,7 +29,7 @@ class Answered(BaseModel):
     data: Any = None
     reasoning: str = ""
     tokens: int
-    money: float
+    money: float | None = Field(description="What it cost; None when the model's price is not known.")
 
 
 class Meaning(Fields):
@@ -55,7 +55,7 @@ class Labelled(BaseModel):
     label: str
     confidence: float | None = Field(description="From 0 to 1, as the model judges it; None when it does not say.")
     tokens: int
-    money: float
+    money: float | None = Field(description="What it cost; None when the model's price is not known.")
 
 
 class JudgeInput(Fields):
@@ -69,7 +69,7 @@ class Judged(BaseModel):
     passed: bool
     reason: str
     tokens: int
-    money: float
+    money: float | None = Field(description="What it cost; None when the model's price is not known.")
 
 
 def judge_messages(given: JudgeInput) -> list[dict[str, Any]]:
@@ -116,14 +116,18 @@ async def _answer(given: AnswerInput, at: Surroundings) -> Result:
     return talk.result({"text": talk.last.text, "data": data, "reasoning": talk.last.reasoning})
 
 
-async def _label(given: LabelInput, at: Surroundings) -> Result:
-    alias: Alias = await at.model(given.model)
-    schema = {
+def _label_schema(given: LabelInput) -> dict[str, Any]:
+    return {
         "type": "object",
         "required": ["label"],
         "additionalProperties": False,
         "properties": {"label": {"enum": given.names}, "confidence": {"type": "number", "minimum": 0, "maximum": 1}},
     }
+
+
+async def _label(given: LabelInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    schema = _label_schema(given)
     talk = _Talk(given.model, alias, at, label_messages(given))
     try:
         reply = await talk.turn(schema)
@@ -151,21 +155,28 @@ async def _judge(given: JudgeInput, at: Surroundings) -> Result:
     return talk.result(dict(await talk.shaped(await talk.turn(_VERDICT), _VERDICT)))
 
 
-async def _judge_worst(given: JudgeInput, at: Surroundings) -> float:
-    return _worst(await at.model(given.model), judge_messages(given), None)
+async def _judge_worst(given: JudgeInput, at: Surroundings) -> float | None:
+    return _worst(await at.model(given.model), judge_messages(given), _VERDICT, None)
 
 
-async def _answer_worst(given: AnswerInput, at: Surroundings) -> float:
-    return _worst(await at.model(given.model), answer_messages(given), given.max_tokens)
+async def _answer_worst(given: AnswerInput, at: Surroundings) -> float | None:
+    return _worst(await at.model(given.model), answer_messages(given), given.gives, given.max_tokens)
 
 
-async def _label_worst(given: LabelInput, at: Surroundings) -> float:
-    return _worst(await at.model(given.model), label_messages(given), None)
+async def _label_worst(given: LabelInput, at: Surroundings) -> float | None:
+    return _worst(await at.model(given.model), label_messages(given), _label_schema(given), None)
 
 
-def _worst(alias: Alias, messages: list[dict[str, Any]], most: int | None) -> float:
+def _worst(
+    alias: Alias, messages: list[dict[str, Any]], schema: dict[str, Any] | None, most: int | None
+) -> float | None:
     """The most a first turn may cost; turns of repair are weighed when they come."""
-    return alias.worst(letters_in(messages), most or alias.max_tokens)
+    return alias.worst(size_of(messages, [], schema), most or alias.max_tokens)
+
+
+def added(money: float | None, more: float | None) -> float | None:
+    """A sum of money; not known when a part of it is not."""
+    return None if money is None or more is None else round(money + more, 9)
 
 
 class _Talk:
@@ -185,7 +196,7 @@ class _Talk:
             self.last = await complete(self.name, self.alias, ask, self.at)
         except StepFailed as failed:
             self._count(failed.usage or {})
-            failed.usage = self.usage if self.usage["input"] else None
+            failed.usage = self.usage if self.turns or failed.usage else None
             failed.detail = {"turns": [*self.turns, failed.detail]}
             raise
         self._count(self.last.usage)
@@ -228,7 +239,8 @@ class _Talk:
         for key in ("input", "cached", "output"):
             self.usage[key] += int(usage.get(key, 0))
         self.usage |= {name: usage[name] for name in ("alias", "credential") if name in usage}
-        self.usage["money"] = round(self.usage["money"] + float(usage.get("money", 0.0)), 9)
+        if usage:
+            self.usage["money"] = added(self.usage["money"], usage.get("money"))
 
 
 ACTIONS = [

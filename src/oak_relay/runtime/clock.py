@@ -250,7 +250,8 @@ class Clock:
             name = f"{socket.gethostname()}/{os.getpid()}"
             await workers.register(connection, self.id, name, REVISION, _LEASE, "tick")
         if connection is not self._beating:
-            self._beating, self._since = connection, time.monotonic()
+            self._since = float("-inf") if self._beating is None else time.monotonic()
+            self._beating = connection
         # Who has been away waits for as long as a lease: the others were away too, and are only just renewing theirs.
         patient = time.monotonic() - self._since > self._settings.lease
         if patient and await workers.bury(connection, self._registry.workspace):

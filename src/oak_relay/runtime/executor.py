@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
@@ -12,7 +12,7 @@ from uuid import UUID
 import structlog
 
 from oak_relay.actions import servers
-from oak_relay.actions.base import Action, Result, StoredCredential, Window
+from oak_relay.actions.base import Action, Draw, Result, StoredCredential, Window
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import document_of
@@ -59,10 +59,11 @@ class At:
         key: str,
         trace_parent: Callable[[], str],
         timeout: float,
-        money: float | None,
+        draw: Draw | None,
         lease_left: Callable[[], float],
         piece: Callable[[str], None] | None = None,
         before: list[dict[str, Any]] | None = None,
+        settled: Mapping[str, Any] | None = None,
     ) -> None:
         self._tools = tools
         self._before = before
@@ -72,7 +73,8 @@ class At:
         self.key = key
         self._trace_parent = trace_parent
         self.timeout = timeout
-        self.money = money
+        self.draw = draw
+        self.settled = settled or {}
         self.lent: dict[str, StoredCredential] = {}
 
     @property
@@ -103,6 +105,8 @@ class At:
         return failed
 
     async def model(self, name: str) -> Alias:
+        if name in self.settled:
+            return Alias.model_validate(self.settled[name])
         found = await self._find("aliases", name)
         if found is None:
             have = ", ".join(sorted(self._tools.registry.now.aliases)) or "none yet"
@@ -212,7 +216,8 @@ class RunExecutor:
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
         declared = CATALOGUE.get(action)
         repeat = declared.repeat_of(input) if declared.repeat_of else declared.repeat
-        return Manner(repeat, declared.reach, declared.timeout)  # type: ignore[arg-type]
+        model = input.get("model") if "model" in declared.input.model_fields else None
+        return Manner(repeat, declared.reach, declared.timeout, str(model or ""))  # type: ignore[arg-type]
 
     async def effect(self, call: Call) -> LocalEffect:
         action = CATALOGUE.get(call.action)
@@ -229,8 +234,12 @@ class RunExecutor:
     async def _admit(self, call: Call) -> float:
         name = call.input.get("credential")
         if name is None and "model" in call.input:
-            alias = (await self._tools.registry.fresh()).aliases.get(str(call.input["model"]))
-            name = alias.credential if alias else None
+            model = str(call.input["model"])
+            if model in call.settled:
+                name = call.settled[model]["credential"]
+            else:
+                alias = (await self._tools.registry.fresh()).aliases.get(model)
+                name = alias.credential if alias else None
         return await self._tools.rates.take(str(name)) if name else 0.0
 
     def _within_budgets(self, call: Call) -> None:
@@ -244,9 +253,19 @@ class RunExecutor:
                     fix="raise it (oak-relay budget set), or wait for its next period",
                 )
 
-    async def worst(self, call: Call) -> float:
+    async def worst(self, call: Call) -> float | None:
         action = CATALOGUE.get(call.action)
         return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
+
+    async def settle(self, model: str) -> Mapping[str, Any]:
+        registry = self._tools.registry
+        alias = await self._tools.database.patiently(lambda: registry.find("aliases", model))
+        if alias is None:
+            return {}
+        named = {name: registry.now.aliases.get(name) for name in alias.fallbacks}
+        return {model: alias.model_dump(mode="json")} | {
+            name: found.model_dump(mode="json") for name, found in named.items() if found is not None
+        }
 
     async def happened(self, call: Call) -> Outcome | None:
         action, at = CATALOGUE.get(call.action), self._at(call)
@@ -281,7 +300,9 @@ class RunExecutor:
         def parent() -> str:
             return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
-        return At(self._tools, call.key, parent, call.timeout, call.money, self._lease_left, piece, self._before)
+        return At(
+            self._tools, call.key, parent, call.timeout, call.draw, self._lease_left, piece, self._before, call.settled
+        )
 
 
 async def perform(action: Action, given: dict[str, Any], at: At) -> Result:

@@ -2,7 +2,7 @@
 
 import asyncio
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -13,7 +13,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine.memory import is_below, keep_open
+from oak_relay.engine.memory import Open, is_below
 from oak_relay.engine.outcomes import Finished, Rested, Spent
 from oak_relay.engine.protocols import Entry, LocalEffect
 from oak_relay.runtime.asked import prepared
@@ -48,7 +48,7 @@ class RunJournal:
         self._registry = ground.registry
         self._workflow = workflow
         self._by_path: dict[str, list[Entry]] = {}
-        self._open: dict[str, Entry] = {}
+        self._open = Open()
         self._asked = False
         self._signals: dict[str, Any] = {}
         self._arriving: dict[str, asyncio.Event] = {}
@@ -106,10 +106,13 @@ class RunJournal:
         self.known_wakes = wakes
 
     def open_under(self, prefix: str) -> bool:
-        return any(is_below(path, prefix) for path in self._open)
+        return any(is_below(path, prefix) for path in self._open.entries)
 
-    def opened(self) -> dict[str, Entry]:
-        return self._open
+    def opened(self) -> Mapping[str, Entry]:
+        return self._open.entries
+
+    def allotted(self) -> Mapping[str, float]:
+        return self._open.allotted
 
     def now(self) -> datetime:
         return self._ground.clock()
@@ -156,7 +159,7 @@ class RunJournal:
 
     async def rest(self, rested: Rested, worked: float) -> None:
         """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
-        unused = any(path in self._signals for path in self._open)
+        unused = any(path in self._signals for path in self._open.entries)
         await self._ground.writer.put(
             self._owner,
             RestRow(
@@ -285,7 +288,7 @@ class RunJournal:
 
     def _remember(self, entry: Entry) -> None:
         self._by_path.setdefault(entry.path, []).append(entry)
-        keep_open(self._open, entry)
+        self._open.take(entry)
         self._asked = self._asked or entry.kind == "opened"
 
 

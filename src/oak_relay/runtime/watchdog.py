@@ -1,12 +1,13 @@
 """A watchdog: ends this process when its event loop, or its interpreter, stands still.
 
-The timer is `faulthandler`'s own thread, which needs no interpreter: it fires while a library holds the interpreter in a
-call that does not return, writes where every thread stands, and ends the process. A thread of ours winds it up again as
-long as the event loop answers.
+The timer is the kernel's (`setitimer`, POSIX), so it needs no interpreter: it fires while a library holds the interpreter in
+a call that does not return. Where the process stood is written to standard error, and the signal ends it. A thread of ours
+winds the timer up again as long as the event loop answers.
 """
 
 import asyncio
 import faulthandler
+import signal
 import sys
 import threading
 import time
@@ -16,7 +17,7 @@ LEAST = 3.0
 
 
 class Watchdog:
-    """One per process. `seconds` is how long the loop may be silent; the process ends within twice that."""
+    """One per process. `seconds` is how long the loop may be silent; the process ends within twice that, by SIGALRM."""
 
     def __init__(self, loop: asyncio.AbstractEventLoop, seconds: float) -> None:
         self._loop = loop
@@ -26,19 +27,24 @@ class Watchdog:
         self._thread = threading.Thread(target=self._watch, name="watchdog", daemon=True)
 
     def start(self) -> None:
-        """Begin to watch."""
-        faulthandler.dump_traceback_later(self._seconds, exit=True, file=sys.stderr)
+        """Begin to watch. To be called in the main thread."""
+        signal.signal(signal.SIGALRM, signal.SIG_DFL)
+        faulthandler.register(signal.SIGALRM, file=sys.stderr, all_threads=False, chain=True)
+        self._wind()
         self._thread.start()
 
     def stop(self) -> None:
         """Watch no longer."""
         self._stop.set()
-        faulthandler.cancel_dump_traceback_later()
+        signal.setitimer(signal.ITIMER_REAL, 0)
 
     @property
     def silent(self) -> bool:
         """Whether the loop has not answered for half of what it may take."""
         return time.monotonic() - self._answered > self._seconds / 2
+
+    def _wind(self) -> None:
+        signal.setitimer(signal.ITIMER_REAL, self._seconds)
 
     def _answer(self) -> None:
         self._answered = time.monotonic()
@@ -49,4 +55,4 @@ class Watchdog:
                 return
             self._loop.call_soon_threadsafe(self._answer)
             if not self.silent and not self._stop.is_set():
-                faulthandler.dump_traceback_later(self._seconds, exit=True, file=sys.stderr)
+                self._wind()

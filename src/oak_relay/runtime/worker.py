@@ -351,13 +351,13 @@ class _Incarnation:
         """Look for dead workers, note which credentials were used; several processes may do so at once. Who has been away
         waits for as long as a lease: the others were away too, and are only just renewing theirs."""
         connection: asyncpg.Connection | None = None
-        since, workspace = time.monotonic(), self._registry.workspace
+        since, workspace = float("-inf"), self._registry.workspace
         try:
             while True:
                 try:
                     if connection is None or connection.is_closed():
+                        since = since if connection is None else time.monotonic()
                         connection = await self._database.connect_directly()
-                        since = time.monotonic()
                     if time.monotonic() - since > self._settings.lease and await workers.bury(connection, workspace):
                         self._worker._hints.send("queue")
                         self._worker._awake.set()

@@ -8,6 +8,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.actions.base import Window
 from oak_relay.document import values
+from oak_relay.engine.said import whole
 
 _WINDOW = """
 SELECT m.seq, m.body FROM message m JOIN conversation c ON c.workspace_id = m.workspace_id AND c.id = m.conversation_id
