@@ -103,7 +103,7 @@ def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Process
     lone.running.remove(worker)
     assert lone.sql("SELECT count(*) FROM journal") == written
     assert not lone.sql("SELECT count(*) FROM journal WHERE worker_id = $1 AND kind = 'ended'", frozen)
-    assert "Current thread" in lone.log.read_text(errors="replace")  # where it stood
+    assert "Stack (most recent call first)" in lone.log.read_text(errors="replace")  # where it stood
     assert other.poll() is None
     assert len(ids) == 5
 

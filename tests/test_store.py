@@ -77,7 +77,7 @@ def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
 
 
 def end(run_id: UUID, **more: Any) -> EndRow:
-    return EndRow(run_id, "succeeded", "1", None, None, 3, 4, "0.25", 1, 1, "w", 1, **more)
+    return EndRow(run_id, "succeeded", "1", None, None, 3, 4, "0.25", 0, 1, 1, "w", 1, **more)
 
 
 async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence: int = 0) -> None:
@@ -490,7 +490,7 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         [claim] = await claim_some(connection, mine, 1, 10)
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
-        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, "w", 1, **lane)
+        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, 0, "w", 1, **lane)
         await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)]))
     assert gone == [r.run_id for r in (*given, *more)]
     assert await connection.fetchval("SELECT count(*) FROM lane") == 0

@@ -18,7 +18,7 @@ const calls = computed(() => turns.value.flatMap(callsOf))
 const sums = computed(() => [
   { what: 'Turns of the model', some: turns.value },
   { what: 'Calls of tools', some: calls.value },
-].map(({ what, some }) => ({ what, count: some.length, failed: some.filter((s) => s.state === 'failed').length, tokens: some.reduce((n, s) => n + s.tokens, 0), spent: some.reduce((n, s) => n + s.money, 0), seconds: took(some) })))
+].map(({ what, some }) => ({ what, count: some.length, failed: some.filter((s) => s.state === 'failed').length, tokens: some.reduce((n, s) => n + s.tokens, 0), spent: some.reduce((n, s) => n + s.money, 0), unpriced: some.reduce((n, s) => n + s.unpriced, 0), seconds: took(some) })))
 const name = (call: Span) => call.path.slice(call.path.lastIndexOf('/') + 1).replace(/\[\d+\].*$/, '')
 const argumentsOf = (call: Span) => call.attempts.at(-1)?.detail?.arguments ?? call.input
 
@@ -35,12 +35,12 @@ async function load(turn: Span, event: Event): Promise<void> {
   <table class="table sums">
     <thead><tr><th /><th class="num">Count</th><th class="num">Failed</th><th class="num">Tokens</th><th class="num">Money</th><th class="num">Time</th></tr></thead>
     <tbody>
-      <tr v-for="one in sums" :key="one.what"><td>{{ one.what }}</td><td class="num">{{ one.count }}</td><td class="num">{{ one.failed }}</td><td class="num">{{ one.tokens }}</td><td class="num">{{ money(one.spent) }}</td><td class="num">{{ duration(one.seconds) }}</td></tr>
+      <tr v-for="one in sums" :key="one.what"><td>{{ one.what }}</td><td class="num">{{ one.count }}</td><td class="num">{{ one.failed }}</td><td class="num">{{ one.tokens }}</td><td class="num">{{ money(one.spent, one.unpriced) }}</td><td class="num">{{ duration(one.seconds) }}</td></tr>
     </tbody>
   </table>
   <ol class="turns" aria-label="Turns">
     <li v-for="(turn, index) in turns" :key="turn.path">
-      <h3>Turn {{ index + 1 }} <span class="quiet">{{ turn.tokens }} tokens, money {{ money(turn.money) }}, {{ duration(took([turn])) }}<template v-if="turn.attempts.length > 1">, {{ turn.attempts.length }} attempts</template></span></h3>
+      <h3>Turn {{ index + 1 }} <span class="quiet">{{ turn.tokens }} tokens, money {{ money(turn.money, turn.unpriced) }}, {{ duration(took([turn])) }}<template v-if="turn.attempts.length > 1">, {{ turn.attempts.length }} attempts</template></span></h3>
       <p v-if="said(turn)?.reasoning" class="quiet reasoning">{{ said(turn)?.reasoning }}</p>
       <pre v-if="said(turn)?.text">{{ said(turn)?.text }}</pre>
       <p v-else-if="turn.error" class="fault"><strong>{{ turn.error.kind }}</strong> {{ turn.error.message }}</p>

@@ -38,7 +38,7 @@ const took = (span: Span) => duration(between(span.started, span.ended ?? (span.
         </span>
       </span>
       <span role="cell" class="wide-only num">{{ row.span?.tokens || '' }}</span>
-      <span role="cell" class="wide-only num">{{ row.span?.money ? money(row.span.money) : '' }}</span>
+      <span role="cell" class="wide-only num">{{ row.span && (row.span.money || row.span.unpriced) ? money(row.span.money, row.span.unpriced) : '' }}</span>
       <span role="cell" class="num">{{ row.span?.started && row.taken ? took(row.span) : '' }}</span>
       <span role="cell" class="wide-only track">
         <span v-for="(bar, index) in row.bars" :key="index" class="bar" :class="bar.kind" :title="bar.title" :style="{ left: percent(bar.from), width: `max(3px, ${percent(bar.to - bar.from)})` }" />

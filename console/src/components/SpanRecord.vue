@@ -56,7 +56,7 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
       </div>
       <div v-if="turn.reasoning" class="message"><span class="quiet">reasoning</span><pre class="quiet">{{ turn.reasoning }}</pre></div>
       <div v-if="turn.reply !== undefined" class="message reply"><span class="quiet">answer</span><pre>{{ turn.reply }}</pre></div>
-      <p v-if="turn.usage" class="quiet">{{ turn.usage.input }} tokens read, {{ turn.usage.output }} written, money {{ money(turn.usage.money) }}</p>
+      <p v-if="turn.usage" class="quiet">{{ turn.usage.input }} tokens read, {{ turn.usage.output }} written, money {{ turn.usage.money === null ? 'unknown' : money(turn.usage.money) }}</p>
       <details v-if="turn.exchange"><summary>Request and reply</summary><pre>{{ shown(turn.exchange) }}</pre></details>
     </template>
 

@@ -68,7 +68,7 @@ function retry(): void {
         <p v-else-if="turn.answer.waits" class="waits">It would rest at {{ turn.answer.waits }}.</p>
         <p v-else class="answer">{{ turn.answer.text }}</p>
         <p v-if="turn.answer.why" class="waits">{{ turn.answer.why }}</p>
-        <p class="quiet sum">{{ turn.answer.tokens }} tokens, money {{ money(turn.answer.money) }}</p>
+        <p class="quiet sum">{{ turn.answer.tokens }} tokens, money {{ turn.answer.money === null ? 'unknown' : money(turn.answer.money) }}</p>
       </template>
     </div>
     <ProblemNote v-if="problem" :problem="problem" />

@@ -7,8 +7,9 @@ export function duration(seconds: number | null | undefined): string {
   return minutes < 60 ? `${minutes} min ${Math.floor(seconds % 60)} s` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
-/** Money with as many places as it needs. */
-export function money(amount: number | null | undefined): string {
+/** Money with as many places as it needs; `unpriced` calls of models whose price is not known are said too. */
+export function money(amount: number | null | undefined, unpriced = 0): string {
+  if (unpriced) return amount ? `${money(amount)} + ${unpriced} unknown` : 'unknown'
   if (amount === null || amount === undefined) return '–'
   if (amount === 0) return '0'
   return amount >= 0.0001 ? amount.toFixed(4) : amount.toFixed(7)

@@ -10,14 +10,14 @@ import TestResult from '../components/TestResult.vue'
 import ToolServers from '../components/ToolServers.vue'
 import { useAct } from '../lib/act'
 
-interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number; output: number }; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never' }
+interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number | null; output: number } | null; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never' }
 
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
 const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
 const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)
-const empty = () => ({ name: '', url: '', model: '', credential: '', input: 0, cached: 0, output: 0, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] })
+const empty = () => ({ name: '', url: '', model: '', credential: '', input: '' as string | number, cached: '' as string | number, output: '' as string | number, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] })
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 const form = reactive(empty())
 const { act, busy, problem } = useAct('models')
@@ -30,7 +30,8 @@ const store = () =>
     const { name, url, model, credential, input, cached, output, max_tokens, timeout } = form
     const before = stored.value?.find((one) => one.name === name)
     const kept = before ? { extra: config(before).extra, temperature: config(before).temperature, stream: config(before).stream } : { stream: 'watched' as const }
-    const prices = { input: Number(input), cached: Number(cached), output: Number(output) }
+    const known = input !== '' || output !== ''
+    const prices = known ? { input: Number(input || 0), cached: cached === '' ? null : Number(cached), output: Number(output || 0) } : null
     const body = { ...kept, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources), takes: form.takes }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty())
@@ -45,7 +46,7 @@ const test = (name: string) =>
 
 function change(one: Schemas['AliasOut']): void {
   const { url, model, credential, prices, max_tokens, timeout, fallbacks, sources, takes } = config(one)
-  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', ...prices, max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' '), takes: [...takes] })
+  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', input: prices?.input ?? '', cached: prices?.cached ?? '', output: prices?.output ?? '', max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' '), takes: [...takes] })
   adding.value = true
 }
 
@@ -68,9 +69,9 @@ function remove(name: string): void {
     <label>Server, with its version <BFormInput v-model="form.url" type="url" required placeholder="https://…/v1" /></label>
     <label>Model <BFormInput v-model="form.model" required /></label>
     <label>Credential <BFormSelect v-model="form.credential" :options="names" /></label>
-    <label>Money per million tokens read <BFormInput v-model="form.input" type="number" step="any" min="0" /></label>
-    <label>Money per million read from its cache <BFormInput v-model="form.cached" type="number" step="any" min="0" /></label>
-    <label>Money per million written <BFormInput v-model="form.output" type="number" step="any" min="0" /></label>
+    <label>Money per million tokens read <BFormInput v-model="form.input" type="number" step="any" min="0" placeholder="unknown" /></label>
+    <label>Money per million read from its cache <BFormInput v-model="form.cached" type="number" step="any" min="0" placeholder="as the others" /></label>
+    <label>Money per million written <BFormInput v-model="form.output" type="number" step="any" min="0" placeholder="unknown" /></label>
     <label>Longest answer, in tokens <BFormInput v-model="form.max_tokens" type="number" min="1" /></label>
     <label>Longest wait, in seconds <BFormInput v-model="form.timeout" type="number" min="1" /></label>
     <label>Asked instead when it is not available <BFormInput v-model="form.fallbacks" placeholder="other models here, in order" /></label>
@@ -96,8 +97,8 @@ function remove(name: string): void {
           <td>{{ config(one).model }}</td>
           <td class="wide-only mono">{{ config(one).url }}</td>
           <td class="wide-only mono">{{ config(one).credential ?? '–' }}</td>
-          <td class="num wide-only">{{ config(one).prices.input }}</td>
-          <td class="num wide-only">{{ config(one).prices.output }}</td>
+          <td class="num wide-only">{{ config(one).prices?.input ?? 'unknown' }}</td>
+          <td class="num wide-only">{{ config(one).prices?.output ?? 'unknown' }}</td>
           <td class="num">
             <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
             <BButton size="sm" variant="link" @click="change(one)">Change</BButton>

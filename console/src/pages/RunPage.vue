@@ -102,7 +102,7 @@ const related = computed(() => [
         <div><dt>Steps</dt><dd>{{ over ? run.steps : spans.filter((s) => s.kind === 'step').length }}</dd></div>
         <div><dt>Attempts</dt><dd>{{ over ? run.attempts : spans.reduce((sum, s) => sum + s.attempts.length, 0) }}</dd></div>
         <div><dt>Tokens</dt><dd>{{ run.tokens_in + run.tokens_out }}</dd></div>
-        <div><dt>Money</dt><dd>{{ money(run.money) }}</dd></div>
+        <div><dt>Money</dt><dd>{{ money(run.money, run.unpriced) }}</dd></div>
       </dl>
     </div>
     <RunActions :run="run" :over="over" :span="span" />

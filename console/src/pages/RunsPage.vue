@@ -121,7 +121,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
           <td class="num wide-only">{{ run.steps }}</td>
           <td class="num wide-only" :class="{ more: run.attempts > run.steps }">{{ run.attempts }}</td>
           <td class="num wide-only">{{ run.tokens_in + run.tokens_out }}</td>
-          <td class="num wide-only">{{ money(run.money) }}</td>
+          <td class="num wide-only">{{ money(run.money, run.unpriced) }}</td>
         </tr>
       </tbody>
     </table>

@@ -24,7 +24,7 @@ const bars = computed(() => {
   return all.map((day) => ({ day, one: known.get(day) }))
 })
 const most = computed(() => Math.max(...bars.value.map((b) => b.one?.money ?? 0), 0))
-const total = computed(() => (daily.data.value ?? []).reduce((sum, one) => ({ calls: sum.calls + one.calls, tokens: sum.tokens + one.input + one.output, money: sum.money + one.money }), { calls: 0, tokens: 0, money: 0 }))
+const total = computed(() => (daily.data.value ?? []).reduce((sum, one) => ({ calls: sum.calls + one.calls, tokens: sum.tokens + one.input + one.output, money: sum.money + one.money, unpriced: sum.unpriced + one.unpriced }), { calls: 0, tokens: 0, money: 0, unpriced: 0 }))
 const share = (one: Usage) => (total.value.money ? one.money / total.value.money : 0)
 const sorted = computed(() => [...(grouped.data.value ?? [])].sort((a, b) => b.money - a.money))
 const csv = computed(() => `/api/v1/usage.csv?since=${since.value}&by=day&by=workflow&by=alias&by=credential&by=source`)
@@ -43,7 +43,7 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
 <template>
   <div class="head">
     <h1>Usage</h1>
-    <p class="quiet">What models were asked, by days of UTC: {{ total.calls }} calls, {{ total.tokens.toLocaleString() }} tokens, money {{ money(total.money) }}</p>
+    <p class="quiet">What models were asked, by days of UTC: {{ total.calls }} calls, {{ total.tokens.toLocaleString() }} tokens, money {{ money(total.money, total.unpriced) }}</p>
     <BFormSelect v-model="days" :options="[{ value: 7, text: '7 days' }, { value: 30, text: '30 days' }, { value: 90, text: '90 days' }]" class="narrow" aria-label="How many days" />
     <a :href="csv" class="btn btn-outline-primary">CSV</a>
   </div>
@@ -61,7 +61,7 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
   <table v-else class="table">
     <thead><tr><th>{{ group === 'alias' ? 'Model' : group === 'source' ? 'Begun by' : group }}</th><th class="num">Calls</th><th class="num wide-only">Read</th><th class="num wide-only">Written</th><th class="num">Money</th><th class="wide-only share">Share</th></tr></thead>
     <tbody>
-      <tr v-for="one in sorted" :key="String(one[group])"><td class="mono">{{ one[group] || 'none' }}</td><td class="num">{{ one.calls }}</td><td class="num wide-only">{{ one.input.toLocaleString() }}</td><td class="num wide-only">{{ one.output.toLocaleString() }}</td><td class="num">{{ money(one.money) }}</td><td class="wide-only"><span class="part" :style="{ width: `${share(one) * 100}%` }" /></td></tr>
+      <tr v-for="one in sorted" :key="String(one[group])"><td class="mono">{{ one[group] || 'none' }}</td><td class="num">{{ one.calls }}</td><td class="num wide-only">{{ one.input.toLocaleString() }}</td><td class="num wide-only">{{ one.output.toLocaleString() }}</td><td class="num">{{ money(one.money, one.unpriced) }}</td><td class="wide-only"><span class="part" :style="{ width: `${share(one) * 100}%` }" /></td></tr>
     </tbody>
   </table>
   <div class="by"><h2>Budgets</h2><BButton v-if="!adding" size="sm" variant="outline-primary" @click="adding = true">Add budget</BButton></div>

@@ -72,8 +72,10 @@ def duration(seconds: float | None) -> str:
     return f"{minutes} min {rest} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60} min"
 
 
-def money(amount: float | None) -> str:
-    """Money with as many places as it needs."""
+def money(amount: float | None, unpriced: int = 0) -> str:
+    """Money with as many places as it needs; `unpriced` calls of models whose price is not known are said too."""
+    if unpriced:
+        return f"{money(amount)} + {unpriced} unknown" if amount else "unknown"
     if not amount:
         return "–" if amount is None else "0"
     return f"{amount:.4f}" if amount >= 0.0001 else f"{amount:.7f}"

@@ -58,7 +58,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
         ("run", "state", "workflow", "about", "began", ">took", ">steps", ">attempts", ">tokens", ">money"),
         [
             (str(r.id)[-12:], state(r.state), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
-             r.tokens_in + r.tokens_out, money(r.money))
+             r.tokens_in + r.tokens_out, money(r.money, r.unpriced))
             for r in page.runs
         ],
         "No runs. Start one: oak-relay start WORKFLOW --input '{…}'",

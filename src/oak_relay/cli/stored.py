@@ -91,9 +91,9 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--url", dest="address", required=True, help="the server's base address, with its version")
     parser.add_argument("--model", required=True, help="the model's name on that server")
     parser.add_argument("--credential")
-    parser.add_argument("--price-in", type=float, default=0, help="money per million tokens read")
-    parser.add_argument("--price-cached", type=float, default=0)
-    parser.add_argument("--price-out", type=float, default=0, help="money per million tokens written")
+    parser.add_argument("--price-in", type=float, help="money per million tokens read; left out: not known, 0: free")
+    parser.add_argument("--price-cached", type=float, help="of tokens that were cached, if they cost less")
+    parser.add_argument("--price-out", type=float, help="money per million tokens written")
     parser.add_argument("--max-tokens", type=int, default=1024)
     parser.add_argument(
         "--fallback", action="append", default=[], help="an alias that is asked when it is not available"
@@ -109,7 +109,8 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def add_model(arguments: argparse.Namespace, client: Client) -> int:
-    prices = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
+    told = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
+    prices = {name: price for name, price in told.items() if price is not None} or None
     stored = client.put_model(
         arguments.name,
         url=arguments.address,
@@ -135,8 +136,7 @@ def list_models(arguments: argparse.Namespace, client: Client) -> int:
                 a.config["model"],
                 a.config["url"],
                 a.config["credential"] or "–",
-                a.config["prices"]["input"],
-                a.config["prices"]["output"],
+                *((p["input"], p["output"]) if (p := a.config["prices"]) else ("unknown", "unknown")),
             )
             for a in listed
         ]

@@ -22,7 +22,7 @@ def head(detail: RunDetail) -> None:
         OUT.print(f"started by the run [dim]{run.parent_id}[/]")
     OUT.print(f"{about}started by {run.trigger} at {moment(run.created_at)}, took {duration(run.seconds)}")
     OUT.print(
-        f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money)}"
+        f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money, run.unpriced)}"
     )
     if run.error:
         OUT.print(f"[red]{run.error['kind']}[/]: {escape(run.error['message'])}")
@@ -88,7 +88,7 @@ def line(item: Span | RunData) -> str:
 
 def _line(span: Span, label: str) -> str:
     took = duration(_seconds(span.started, span.ended)) if span.started else ""
-    cost = f"  {span.tokens} tokens, {money(span.money)}" if span.tokens else ""
+    cost = f"  {span.tokens} tokens, {money(span.money, span.unpriced)}" if span.tokens else ""
     tries = f"  [yellow]{len(span.attempts)} attempts[/]" if len(span.attempts) > 1 else ""
     empty = f"  [yellow]empty: {escape(', '.join(span.empty))}[/]" if span.empty else ""
     return f"{state(span.state)}  {label}  [dim]{took}{cost}[/]{tries}{empty}"

@@ -41,16 +41,22 @@ def show_usage(arguments: argparse.Namespace, client: Client) -> int:
     found = client.usage(by, arguments.since, arguments.until, arguments.workflow)
     if show(found, arguments.json):
         return 0
-    rows = [(*(getattr(u, name) or "–" for name in by), u.calls, u.input, u.cached, u.output, u.money) for u in found]
+    rows = [
+        (*(getattr(u, name) or "–" for name in by), u.calls, u.input, u.cached, u.output, u.money, u.unpriced)
+        for u in found
+    ]
     if arguments.csv:
         writer = csv.writer(sys.stdout)
-        writer.writerow([*by, "calls", "input", "cached", "output", "money"])
+        writer.writerow([*by, "calls", "input", "cached", "output", "money", "unpriced"])
         writer.writerows(rows)
         return 0
-    told = [(*row[:-1], money(u.money)) for row, u in zip(rows, found, strict=True)]
+    told = [(*row[:-2], money(u.money, u.unpriced)) for row, u in zip(rows, found, strict=True)]
     table((*by, ">calls", ">read", ">cached", ">written", ">money"), told, "No model was asked in these days.")
     if found:
-        OUT.print(f"{sum(u.calls for u in found)} calls, money {money(sum(u.money for u in found))}", style="dim")
+        OUT.print(
+            f"{sum(u.calls for u in found)} calls, money {money(sum(u.money for u in found), sum(u.unpriced for u in found))}",
+            style="dim",
+        )
     return 0
 
 

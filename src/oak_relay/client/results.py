@@ -84,6 +84,7 @@ class RunData(Result):
     tokens_in: int
     tokens_out: int
     money: float
+    unpriced: int
     kind: str
     parent_id: UUID | None
     origin_id: UUID | None
@@ -129,6 +130,7 @@ class Span(Result):
     empty: list[str]
     tokens: int
     money: float
+    unpriced: int
     large: list[Large]
 
 
@@ -218,7 +220,7 @@ class Talked(Result):
     error: dict[str, Any] | None
     waits: str | None
     tokens: int
-    money: float
+    money: float | None
     messages: list[dict[str, Any]]
     spans: list[Span]
 
@@ -236,6 +238,7 @@ class Usage(Result):
     cached: int
     output: int
     money: float
+    unpriced: int
 
 
 class Budget(Result):

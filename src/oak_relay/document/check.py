@@ -65,6 +65,7 @@ class _Checker(Form, Triggers):
 
     def whole(self, document: Workflow) -> None:
         self.own_name = document.workflow
+        self.limited = document.limits.money is not None
         self._schema(("input",), document.input)
         self._schema(("settings",), document.settings)
         scope: dict[str, Mapping[str, Any]] = {
@@ -240,12 +241,24 @@ class _Checker(Form, Triggers):
         ):
             if key in properties and isinstance(step.with_.get(key), str):
                 self._named((*path, "with", key), step.with_[key], known, word)
+        self._priced(path, step)
         wanted = step.with_.get("gives")
         if step.do == "model.answer" and isinstance(wanted, dict) and not _has_template(wanted):
             output = dict(action.output)
             output["properties"] = {**output.get("properties", {}), "data": wanted}
             return output
         return {**action.output, "x-free-text": step.do == "model.answer"}
+
+    def _priced(self, path: Path, step: DoStep) -> None:
+        """A limit of money can only be kept where it is known what a model costs."""
+        model, limits = step.with_.get("model"), step.with_.get("limits")
+        own = isinstance(limits, dict) and limits.get("money") is not None
+        if isinstance(model, str) and model in self.world.unpriced and (self.limited or own):
+            self.add(
+                (*path, "with", "model"),
+                f"money is limited here, and the price of {model} or of one of its fallbacks is not known",
+                "give the model alias its prices (0 for one that is free), or leave out limits: money",
+            )
 
     def _literal(self, path: Path, key: str, value: Any, schema: Mapping[str, Any]) -> None:
         for error in Draft202012Validator(schema).iter_errors(value):

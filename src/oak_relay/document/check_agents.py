@@ -1,5 +1,6 @@
 """What agents name: tools, and what of their input is left to the model."""
 
+import re
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from difflib import get_close_matches
@@ -26,6 +27,7 @@ class Agents(Names):
             if isinstance(tool, dict):
                 self._tool((*here, "tools", index), tool)
                 self._texts((*here, "tools", index), tool, inside, every)
+        self._approvals((*here, "approve"), given, inside)
         limits = given.get("limits")
         if given.get("tools") and not (isinstance(limits, dict) and any(limits.get(name) for name in _ENDLESS)):
             fix = "add limits: {turns: 8, money: 0.20}"
@@ -41,6 +43,26 @@ class Agents(Names):
                 "give subject: the conversation's key, so that its runs wait for each other",
                 "warning",
             )
+
+    def _approvals(self, path: Path, given: dict[str, Any], scope: Mapping[str, Mapping[str, Any]]) -> None:
+        """What must be approved names something that the agent can call."""
+        tools = [tool for tool in given.get("tools") or [] if isinstance(tool, dict)]
+        for index, tool in enumerate(tools):
+            when = tool.get("approve")
+            if isinstance(when, str) and not is_template(when):
+                place = (*path[:-1], "tools", index, "approve")
+                self.add(place, "this is a text, which always holds", "write true, or an expression as ${ … }")
+        approve = given.get("approve")
+        if isinstance(approve, str) and is_template(approve):
+            self._texts(path, approve, {**scope, "tool": shapes.object_of({"name": shapes.ANY, "action": shapes.ANY})})
+        elif isinstance(approve, str | list) and not any(t.get("server") and not t.get("only") for t in tools):
+            known = {name for tool in tools for name in _names(tool)}
+            for index, name in enumerate([approve] if isinstance(approve, str) else approve):
+                if isinstance(name, str) and not is_template(name) and name not in known:
+                    near = get_close_matches(name, list(known), 1)
+                    fix = f"write {near[0]}" if near else f"name one of {', '.join(sorted(known)) or 'its tools'}"
+                    place = path if isinstance(approve, str) else (*path, index)
+                    self.add(place, f"approve names {name}, which this agent cannot call", fix)
 
     def _tool(self, path: Path, tool: dict[str, Any]) -> None:
         for key, known, word in (
@@ -79,3 +101,16 @@ class Agents(Names):
             if key not in given:
                 fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"
                 self.add((*path, "with"), f"{name} needs {key}", fix)
+
+
+def _names(tool: dict[str, Any]) -> set[str]:
+    """The names under which a tool may be meant, as far as the document tells."""
+    found = {str(tool[key]) for key in ("name", "do", "run", "agent", "server", "table") if tool.get(key)}
+    found |= {str(other["do"]) for other in tool.get("or") or [] if isinstance(other, dict) and other.get("do")}
+    for only in tool.get("only") or []:
+        found |= {str(only), f"{tool.get('server')}.{only}"}
+    if tool.get("table"):
+        called = tool.get("name") or re.sub(r"[^a-zA-Z0-9_]+", "_", str(tool["table"])).strip("_")
+        for may in tool.get("may") or ["find"]:
+            found |= {f"table.{may}", f"{tool['table']}.{may}", f"{called}_{may}"}
+    return found | ({"ask"} if tool.get("ask") else set())

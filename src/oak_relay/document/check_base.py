@@ -28,6 +28,8 @@ class World:
     tables: frozenset[str] | None = None
     workflows: frozenset[str] | None = None
     servers: frozenset[str] | None = None
+    unpriced: frozenset[str] = frozenset()
+    """Models whose own price, or that of a fallback, is not known."""
 
 
 class Base:
@@ -39,6 +41,7 @@ class Base:
         self.findings: list[Finding] = []
         self.used: set[str] = set()
         self.own_name = ""
+        self.limited = False
         data = source.data
         self.agent_document = isinstance(data, dict) and "agent" in data and "workflow" not in data
 

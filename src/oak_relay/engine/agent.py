@@ -110,6 +110,7 @@ class _Agent:
 
     async def work(self, chain: str) -> Any:
         """Turns until the model answers or a limit is reached; the result is recorded with what is remembered."""
+        self._approvals()
         while True:
             over = self._over()
             if over and over != "calls":
@@ -255,10 +256,12 @@ class _Agent:
         tried += [(f"{path}.or{number}", other) for number, other in enumerate(tool["or"], 1)]
         paths = [here for here, _ in tried]
         try:
-            arguments, refusal = await self._approved(path, tool, arguments)
-            if refusal:
-                return {"text": values.dumps({"refused": refusal}), "failed": True}
-            output = await self._first_that_works(tried, arguments, chain)
+            asked = self._asks(tool, arguments)
+            if asked:
+                arguments, refusal = await self._approved(path, tool, arguments)
+                if refusal:
+                    return {"text": values.dumps({"refused": refusal}), "failed": True}
+            output = await self._first_that_works(tried, arguments, chain, asked)
         except StepFailed as failed:
             if self.walk.cancelling:
                 raise Cancelled from None
@@ -270,16 +273,20 @@ class _Agent:
         return {"text": _shortened(output), "sources": sources, **self._used(paths)}
 
     async def _first_that_works(
-        self, tried: list[tuple[str, dict[str, Any]]], arguments: dict[str, Any], chain: str
+        self, tried: list[tuple[str, dict[str, Any]]], arguments: dict[str, Any], chain: str, asked: bool
     ) -> Any:
         """What a tool gives, or one of those that stand in for it when it fails. Raises the last one's `StepFailed`."""
-        for path, tool in tried[:-1]:
+        for number, (path, tool) in enumerate(tried):
             try:
+                if number and not asked and self._asks(tool, arguments, alone=True):
+                    arguments, refusal = await self._approved(path, tool, arguments)
+                    if refusal:
+                        raise StepFailed("refused", f"{tool['name']}: {refusal}", step=path)
                 return await self._use(path, tool, arguments, chain)
             except StepFailed:
-                if self.walk.cancelling:
+                if self.walk.cancelling or number == len(tried) - 1:
                     raise
-        return await self._use(*tried[-1], arguments, chain)
+        raise AssertionError("a tool is tried at least")
 
     def _used(self, paths: list[str]) -> dict[str, Any]:
         """What a call used, as its entries tell."""
@@ -338,8 +345,6 @@ class _Agent:
 
     async def _approved(self, path: str, tool: dict[str, Any], arguments: dict[str, Any]) -> tuple[dict[str, Any], str]:
         """The arguments a person approves, who may have changed them; and why it is refused, else empty."""
-        if not self._asks(tool, arguments):
-            return arguments, ""
         here = f"{path}#approval"
         said = await self._question(
             here,
@@ -354,13 +359,36 @@ class _Agent:
             return arguments, said.get("text") or "a person does not want this"
         return said["data"] if isinstance(said.get("data"), dict) else arguments, ""
 
-    def _asks(self, tool: dict[str, Any], arguments: dict[str, Any]) -> bool:
+    def _approvals(self) -> None:
+        """Names of what must be approved that name nothing are a mistake, and not passed over."""
+        named = self.node.fixed["named"]
+        if not named.constant or not isinstance(named.raw, list):
+            return
+        known = {name for tool in self.tools.values() for one in (tool, *tool["or"]) for name in _names(one)}
+        for name in named.raw:
+            if name not in known:
+                have = ", ".join(sorted(known)) or "nothing"
+                message = f"{self.node.name}: approve names {name}, and it can call {have}"
+                raise StepFailed("invalid", message, fix="correct approve:", step=self.path)
+
+    def _asks(self, tool: dict[str, Any], arguments: dict[str, Any], alone: bool = False) -> bool:
+        """Whether a person is asked before a call; `alone` of one that stands in for another that did not have to be."""
         if tool["kind"] == "fact":
             return False
-        when = self.node.fixed["approve"][tool["index"]]
-        if isinstance(when, bool):
-            return when
-        return bool(self.walk.value(when, {**self.scope, "arguments": arguments}))
+        scope = {**self.scope, "arguments": arguments}
+        when = False if alone else self.node.fixed["approve"][tool["index"]]
+        if when is True or (when and self.walk.value(when, scope)):
+            return True
+        told = {"name": tool["name"], "action": tool.get("do") or ""}
+        named = self.walk.value(self.node.fixed["named"], {**scope, "tool": told})
+        if named is None or isinstance(named, bool):
+            return bool(named)
+        names = [named] if isinstance(named, str) else named
+        if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+            raise StepFailed(
+                "invalid", f"{self.node.name}: approve gives neither names nor true or false", fix="correct approve:"
+            )
+        return bool(set(names) & set(_names(tool)))
 
     async def _ask(self, path: str, hash_: str, tool: dict[str, Any], given: dict[str, Any]) -> Any:
         """A question to a person as a tool."""
@@ -413,6 +441,11 @@ class _Agent:
         told = {"conversation": memory["conversation"], "messages": said, "summary": self.setup.get("summary")}
         kept = LocalEffect("remember", told)
         return (await self.walk.journal.commit(entry, kept))["value"]
+
+
+def _names(tool: dict[str, Any]) -> list[str]:
+    """The names under which a document may mean a tool."""
+    return tool.get("names") or [name for name in (tool["name"], tool.get("do"), tool.get("run")) if name]
 
 
 def placed(tool: dict[str, Any], arguments: dict[str, Any]) -> Any:

@@ -95,6 +95,8 @@ class Node:
                 yield way.condition
             yield way.gives
         yield from (when for when in self.fixed.get("approve", ()) if isinstance(when, Template))
+        if "named" in self.fixed:
+            yield self.fixed["named"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +143,8 @@ def streamed_step(plan: Plan) -> str:
     its text and nothing judges or approves it before it leaves. Empty for none."""
     last = plan.steps[-1]
     tells = last.kind == "agent" or last.action == "model.answer"
-    free = not any(last.fixed.get("approve", ())) and plan.result.names == {last.name}
+    asks = any(last.fixed.get("approve", ())) or bool(last.fixed.get("named", NOTHING).raw)
+    free = not asks and plan.result.names == {last.name}
     return last.name if tells and free and last.on_error == "fail" else ""
 
 
@@ -203,8 +206,8 @@ def _parts(step: Any, place: str) -> dict[str, Any]:
     if isinstance(step, models.DoStep):
         parts = {"action": step.do, "unknown": step.unknown, "retry": _retry(step.retry)}
         if step.do == "agent":
-            given, approve = _agent(step.with_)
-            return {**parts, "kind": "agent", "body": Template(given), "fixed": {"approve": approve}}
+            given, fixed = _agent(step.with_)
+            return {**parts, "kind": "agent", "body": Template(given), "fixed": fixed}
         return {**parts, "body": Template(step.with_)}
     if isinstance(step, models.RunStep):
         given = {"workflow": step.run, "input": step.with_}
@@ -248,22 +251,17 @@ def _parts(step: Any, place: str) -> dict[str, Any]:
     return {"body": Template(getattr(step, step.kind))}
 
 
-def _agent(given: dict[str, Any]) -> tuple[dict[str, Any], list[bool | Template]]:
-    """An agent's `with` without what says when its tools must be approved, and that: one for each tool. It is worked
-    out when a call is made, so it does not belong to what is rendered at the beginning."""
-    named = given.get("approve") or []
+def _agent(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """An agent's `with` without what says when its tools must be approved, and that: `approve` of each tool, and what is
+    `named` beside them. It is worked out when a call is made, so it does not belong to what is rendered at the beginning."""
     tools, approve = [], []
     for tool in given.get("tools") or []:
         when = tool.get("approve", False) if isinstance(tool, dict) else False
-        called = (
-            {str(tool.get(key)) for key in ("name", "do", "run", "agent", "server", "table")}
-            if isinstance(tool, dict)
-            else set()
-        )
-        approve.append(True if called & set(named) else Template(when) if isinstance(when, str) else bool(when))
+        approve.append(Template(when) if isinstance(when, str) else bool(when))
         tools.append({k: v for k, v in tool.items() if k != "approve"} if isinstance(tool, dict) else tool)
     rest = {k: v for k, v in given.items() if k not in ("approve", "tools")}
-    return {**rest, **({"tools": tools} if tools else {})}, approve
+    fixed = {"approve": approve, "named": Template(given.get("approve"))}
+    return {**rest, **({"tools": tools} if tools else {})}, fixed
 
 
 def tool_node(

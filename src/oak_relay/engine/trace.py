@@ -9,6 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from oak_relay.engine.effects import AGAIN, HAPPENED
+from oak_relay.engine.outcomes import unpriced
 from oak_relay.engine.protocols import Entry
 
 _ITEM = re.compile(r"\[\d+\]$")
@@ -56,6 +57,7 @@ class Span:
     empty: list[str] = field(default_factory=list)
     tokens: int = 0
     money: float = 0.0
+    unpriced: int = 0
     large: list[dict[str, Any]] = field(default_factory=list)
 
 
@@ -263,6 +265,7 @@ def _spend(span: Span, usage: dict[str, Any] | None) -> None:
     if usage:
         span.tokens += int(usage.get("input") or 0) + int(usage.get("output") or 0)
         span.money = float(Decimal(str(span.money)) + Decimal(str(usage.get("money") or 0)))
+        span.unpriced += unpriced(usage)
 
 
 def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:
@@ -272,6 +275,7 @@ def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:
         ends = [s.ended for s in (span, *inner) if s.ended]
         span.started, span.ended = min(starts, default=None), max(ends, default=None)
         span.tokens += sum(s.tokens for s in inner)
+        span.unpriced += sum(s.unpriced for s in inner)
         span.money = float(sum((Decimal(str(s.money)) for s in inner), Decimal(str(span.money))))
         states = [s.state for s in inner]
         if span.kind == "turn" and span.state == "succeeded" and not ended:

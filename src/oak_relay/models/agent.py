@@ -92,7 +92,11 @@ class AgentInput(Fields):
     memory: Memory | None = Field(None, description="Which conversation it belongs to.")
     gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     limits: Limits = Field(default_factory=Limits)
-    approve: list[str] = Field(default_factory=list, description="Tools or actions whose calls a person approves.")
+    approve: bool | str | list[str] = Field(
+        default_factory=list,
+        description="Names of tools, actions, tools of a server, tables or their operations (`table.delete`) whose calls a "
+        "person approves; or true, or an expression over `tool` and `arguments` that gives names, true or false.",
+    )
     today: bool = Field(True, description="Whether it is told date, time and zone.")
     zone: str = Field("UTC", description="The zone of the time it is told.")
 
@@ -219,14 +223,29 @@ def opener(catalogue: Catalogue) -> Any:
 
 
 async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings) -> list[dict[str, Any]]:
-    """What the engine needs of a tool, and what its model is told: more than one for servers and tables."""
+    """What the engine needs of a tool, and what its model is told: more than one for servers and tables; each with all
+    names under which a document may mean it."""
+    found = await _made_of(tool, index, catalogue, at)
+    for one in found:
+        given, called = one["with"], [one["name"], tool.name, one.get("do"), one.get("run"), tool.server, tool.table]
+        if tool.kind == "server":
+            called += [given["tool"], f"{tool.server}.{given['tool']}"]
+        if tool.kind == "table":
+            called.append(f"{tool.table}.{str(one['do']).partition('.')[2]}")
+        one["names"] = sorted({name for name in called if name})
+        for other in one["or"]:
+            other["names"] = [other["do"]]
+    return found
+
+
+async def _made_of(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings) -> list[dict[str, Any]]:
     base: dict[str, Any] = {"index": index, "or": [], "agent": False}
     if tool.kind == "do":
         action = catalogue.get(str(tool.do))
         made = _made(tool, action.name, action.title, action.shape().input, tool.with_)
         instead = [
-            {**_made(tool, one.do, "", catalogue.get(one.do).shape().input, one.with_), "kind": "do",
-             "do": one.do, "agent": False}
+            {**_made(tool, one.do, catalogue.get(one.do).title, catalogue.get(one.do).shape().input, one.with_),
+             "kind": "do", "do": one.do, "agent": False, "index": index, "or": []}
             for one in tool.or_
         ]  # fmt: skip
         return [{**base, **made, "kind": "do", "do": action.name, "or": instead}]

@@ -14,7 +14,7 @@ import uuid_utils.compat as uuids
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.memory import Open, is_below
-from oak_relay.engine.outcomes import Finished, Rested, Spent
+from oak_relay.engine.outcomes import Finished, Rested, Spent, unpriced
 from oak_relay.engine.protocols import Entry, LocalEffect
 from oak_relay.runtime.asked import prepared
 from oak_relay.runtime.groupcommit import REFUSED
@@ -132,7 +132,12 @@ class RunJournal:
         error = None if finished.error is None else values.dumps(finished.error)
         if claim.parent_id is not None and claim.kind != "run":
             parent = (claim.parent_id, claim.parent_path or "")
-            spent = {"input": self.spent.input, "output": self.spent.output, "money": float(self.spent.money)}
+            spent = {
+                "input": self.spent.input,
+                "output": self.spent.output,
+                "money": float(self.spent.money),
+                "unpriced": self.spent.unpriced,
+            }
             usage = {**spent, "steps": self._steps, "attempts": self._attempts}
             told = values.dumps({**finished.as_data(), "usage": usage, "run": str(claim.run_id)})
         await self._ground.writer.put(
@@ -146,6 +151,7 @@ class RunJournal:
                 tokens_in=self.spent.input,
                 tokens_out=self.spent.output,
                 money=str(self.spent.money),
+                unpriced=self.spent.unpriced,
                 steps=self._steps,
                 attempts=self._attempts,
                 workflow=self._workflow,
@@ -170,6 +176,7 @@ class RunJournal:
                 self.spent.input,
                 self.spent.output,
                 str(self.spent.money),
+                self.spent.unpriced,
                 self._steps,
                 self._attempts,
             ),
@@ -191,7 +198,7 @@ class RunJournal:
         if sums is not None:
             self._seq, self._steps, self._attempts = sums["seq"], int(sums["steps"]), int(sums["attempts"])
             self.spent.input, self.spent.output = int(sums["tokens_in"]), int(sums["tokens_out"])
-            self.spent.money = Decimal(sums["money"])
+            self.spent.money, self.spent.unpriced = Decimal(sums["money"]), int(sums["unpriced"])
         self.deliver(self.known_wakes, recorded.signals)
 
     def _row(self, entry: Entry) -> tuple[EntryRow, Any]:
@@ -254,9 +261,9 @@ class RunJournal:
             row.attempts = int(entry.kind == "ended" and (first or entry.attempt > 1))
         elif usage and path.endswith("]#end") and "/" not in path:
             row.steps, row.attempts = usage["steps"], usage["attempts"]
-        if usage and (entry.kind in ("ended", "lost") or path.endswith("#end")):
+        if usage and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
             row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
-            row.money = str(usage.get("money") or 0)
+            row.money, row.unpriced = str(usage.get("money") or 0), unpriced(usage)
             if entry.kind in ("ended", "lost") and "alias" in usage:
                 row.used = self._used(row, usage)
         self._steps += row.steps
@@ -278,6 +285,7 @@ class RunJournal:
             cached=int(usage.get("cached") or 0),
             output=int(usage.get("output") or 0),
             money=Decimal(row.money or "0"),
+            unpriced=row.unpriced,
         )
 
     def _keep(self, row: EntryRow, body: Any) -> None:

@@ -188,6 +188,17 @@ class Parts:
             frozenset(known.tables),
             known.workflows,
             frozenset(known.servers),
+            frozenset(
+                name
+                for name in known.aliases
+                if any(
+                    a is None or a.prices is None
+                    for a in (
+                        known.aliases[name],
+                        *(known.aliases.get(other) for other in known.aliases[name].fallbacks),
+                    )
+                )
+            ),
         )
 
     def at(self, timeout: float = 30.0) -> At:

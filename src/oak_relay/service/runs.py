@@ -334,6 +334,7 @@ def run_out(row: Any) -> RunOut:
         tokens_in=row.tokens_in,
         tokens_out=row.tokens_out,
         money=float(row.money),
+        unpriced=row.unpriced,
         kind=row.kind,
         parent_id=row.parent_id,
         origin_id=row.origin_id,

@@ -105,6 +105,7 @@ class RunOut(BaseModel):
     tokens_in: int
     tokens_out: int
     money: float
+    unpriced: int = Field(0, description="Calls of models whose price is not known; they are not in `money`.")
     kind: str
     parent_id: UUID | None = Field(description="The run that started it.")
     origin_id: UUID | None = Field(description="The run it does again.")
@@ -183,6 +184,7 @@ class SpanOut(BaseModel):
     empty: list[str]
     tokens: int
     money: float
+    unpriced: int = Field(0, description="Calls of models whose price is not known.")
     large: list[LargeOut] = Field(description="Of what only a preview is told here.")
 
 
@@ -199,6 +201,7 @@ class UsageOut(BaseModel):
     cached: int
     output: int
     money: float
+    unpriced: int = Field(0, description="Calls of models whose price is not known; they are not in `money`.")
 
 
 class BudgetOut(BaseModel):
@@ -220,7 +223,7 @@ class TalkedOut(BaseModel):
     error: dict[str, Any] | None
     waits: str | None = Field(description="Where it would rest: for an approval, or another run.")
     tokens: int
-    money: float
+    money: float | None
     messages: list[dict[str, Any]] = Field(description="The conversation so far; send it along with what is said next.")
     spans: list["SpanOut"]
 

@@ -52,7 +52,7 @@ async def usage_as_csv(
     found = await _sums(parts, groups, since, until, workflow)
     out = io.StringIO()
     writer = csv.writer(out)
-    heads = [*groups, "calls", "input", "cached", "output", "money"]
+    heads = [*groups, "calls", "input", "cached", "output", "money", "unpriced"]
     writer.writerow(heads)
     for row in found:
         writer.writerow([_cell(row[name]) for name in heads])

@@ -33,6 +33,7 @@ class EndRow:
     tokens_in: int
     tokens_out: int
     money: str
+    unpriced: int
     steps: int
     attempts: int
     workflow: str
@@ -54,6 +55,7 @@ class RestRow:
     tokens_in: int
     tokens_out: int
     money: str
+    unpriced: int = 0
     steps: int = 0
     attempts: int = 0
 
@@ -97,12 +99,12 @@ def _given(columns: Mapping[str, str], first: int) -> str:
 _ENTRY = {
     "run_id": "uuid", "seq": "int", "path": "text", "kind": "text", "attempt": "int", "hash": "text", "body": "text",
     "detail": "text", "started": "timestamptz", "at": "timestamptz", "scope": "text", "steps": "int", "attempts": "int",
-    "tokens_in": "bigint", "tokens_out": "bigint", "money": "text",
+    "tokens_in": "bigint", "tokens_out": "bigint", "money": "text", "unpriced": "int",
 }  # fmt: skip
 _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
-    "tokens_out": "bigint", "money": "text", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
+    "tokens_out": "bigint", "money": "text", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
 }  # fmt: skip
 _FIRST_ENTRY = 4
 _FIRST_ADD = _FIRST_ENTRY + len(_ENTRY)
@@ -114,9 +116,9 @@ _ENTRIES = f"""
 WITH fenced AS MATERIALIZED (SELECT worker_id AS id FROM fence WHERE worker_id = $1 AND value = $3 FOR SHARE),
 entries AS (
   INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, started_at, at,
-    scope, steps, attempts, tokens_in, tokens_out, money, worker_id)
+    scope, steps, attempts, tokens_in, tokens_out, money, unpriced, worker_id)
   SELECT $2, u.run_id, u.seq, u.path, u.kind, u.attempt, u.hash, u.body, u.detail, u.started, u.at, u.scope,
-    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, fenced.id
+    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, u.unpriced, fenced.id
   FROM fenced, {_given(_ENTRY, _FIRST_ENTRY)}
 )"""
 _ADDS = f""", adding AS MATERIALIZED (
@@ -140,7 +142,7 @@ _ENDS = f""", ending AS MATERIALIZED (
   WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id RETURNING q.run_id
 ), ended AS (
   UPDATE run r SET state = u.state, result = u.result, error = u.error, error_kind = u.error_kind,
-    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
+    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric, unpriced = u.unpriced,
     steps = u.steps, attempts = u.attempts, ended_at = clock_timestamp()
   FROM gone, ending u WHERE gone.run_id = u.run_id AND r.workspace_id = $2 AND r.id = u.run_id
 ), after AS (
@@ -156,7 +158,7 @@ _ENDS = f""", ending AS MATERIALIZED (
 _REST = """
 WITH given AS (
   SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[],
-    $13::int[], $14::int[]) AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts)
+    $13::int[], $14::int[], $15::int[]) AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts, unpriced)
 ), rested AS (
   UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
@@ -167,7 +169,7 @@ WITH given AS (
   WHERE w.run_id IN (SELECT run_id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
 UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
-  steps = u.steps, attempts = u.attempts
+  unpriced = u.unpriced, steps = u.steps, attempts = u.attempts
 FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
 """
 
@@ -270,7 +272,7 @@ ORDER BY run_id, seq
 """
 _SUMS = """
 SELECT run_id, max(seq) + 1 AS seq, sum(steps) AS steps, sum(attempts) AS attempts,
-  coalesce(sum(tokens_in), 0) AS tokens_in, coalesce(sum(tokens_out), 0) AS tokens_out, coalesce(sum(money), 0) AS money
+  coalesce(sum(tokens_in), 0) AS tokens_in, coalesce(sum(tokens_out), 0) AS tokens_out, coalesce(sum(money), 0) AS money, sum(unpriced) AS unpriced
 FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) GROUP BY run_id
 """
 
@@ -371,6 +373,7 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         [w[2] for w in wakes],
         [r.steps for r in rests],
         [r.attempts for r in rests],
+        [r.unpriced for r in rests],
     )
 
 

@@ -41,6 +41,7 @@ class EntryRow:
     tokens_in: int | None = None
     tokens_out: int | None = None
     money: str | None = None
+    unpriced: int = 0
     effect: tuple[str, dict[str, Any]] | None = None
     workflow_id: UUID | None = None
     depth: int = 0

@@ -9,6 +9,8 @@ from uuid import UUID
 
 import asyncpg
 
+from oak_relay.engine.outcomes import unpriced
+
 
 @dataclass(frozen=True, slots=True)
 class Used:
@@ -24,11 +26,12 @@ class Used:
     cached: int
     output: int
     money: Decimal
+    unpriced: int = 0
 
 
 _EVERY = """
-  SELECT day, workflow_id, alias, credential, source, input, cached, output, money, calls FROM usage WHERE workspace_id = $1
-  UNION ALL SELECT (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, input, cached, output, money, 1
+  SELECT day, workflow_id, alias, credential, source, input, cached, output, money, unpriced, calls FROM usage WHERE workspace_id = $1
+  UNION ALL SELECT (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, input, cached, output, money, unpriced, 1
   FROM spent WHERE workspace_id = $1
 """
 BY = {
@@ -44,10 +47,10 @@ BY = {
 async def write(connection: asyncpg.Connection, workspace: int, used: list[Used]) -> None:
     """Write what calls used; in the commit of their entries."""
     await connection.executemany(
-        "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money) "
-        "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+        "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money, unpriced) "
+        "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
         [
-            (workspace, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money)
+            (workspace, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money, u.unpriced)
             for u in used
         ],
     )  # fmt: skip
@@ -69,6 +72,7 @@ async def count(
         Used(
             run_id, seq, workflow_id or UUID(int=0), str(one["alias"]), str(one.get("credential") or ""), source,
             int(one.get("input") or 0), int(one.get("cached") or 0), int(one.get("output") or 0), Decimal(str(one.get("money") or 0)),
+            unpriced(one),
         )
         for seq, one in enumerate(told)
     ]  # fmt: skip
@@ -83,12 +87,12 @@ async def sum_up(connection: asyncpg.Connection, workspace: int) -> None:
         "LIMIT 10000 FOR UPDATE SKIP LOCKED), "
         "gone AS (DELETE FROM spent s USING taken WHERE s.workspace_id = taken.workspace_id AND s.run_id = taken.run_id "
         "AND s.seq = taken.seq RETURNING s.*) "
-        "INSERT INTO usage (workspace_id, day, workflow_id, alias, credential, source, input, cached, output, money, calls) "
+        "INSERT INTO usage (workspace_id, day, workflow_id, alias, credential, source, input, cached, output, money, unpriced, calls) "
         "SELECT workspace_id, (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, sum(input), sum(cached), "
-        "sum(output), sum(money), count(*) FROM gone GROUP BY 1, 2, 3, 4, 5, 6 ORDER BY 2, 3, 4, 5, 6 "
+        "sum(output), sum(money), sum(unpriced), count(*) FROM gone GROUP BY 1, 2, 3, 4, 5, 6 ORDER BY 2, 3, 4, 5, 6 "
         "ON CONFLICT (workspace_id, day, workflow_id, alias, credential, source) DO UPDATE SET input = usage.input + excluded.input, "
         "cached = usage.cached + excluded.cached, output = usage.output + excluded.output, "
-        "money = usage.money + excluded.money, calls = usage.calls + excluded.calls",
+        "money = usage.money + excluded.money, unpriced = usage.unpriced + excluded.unpriced, calls = usage.calls + excluded.calls",
         workspace,
     )
 
@@ -106,7 +110,8 @@ async def sums(
     numbers = ", ".join(str(n + 1) for n in range(len(by)))
     return await connection.fetch(
         f"SELECT {columns}{', ' if by else ''}coalesce(sum(calls), 0)::bigint AS calls, coalesce(sum(input), 0)::bigint AS input, "
-        "coalesce(sum(cached), 0)::bigint AS cached, coalesce(sum(output), 0)::bigint AS output, coalesce(sum(u.money), 0) AS money "
+        "coalesce(sum(cached), 0)::bigint AS cached, coalesce(sum(output), 0)::bigint AS output, coalesce(sum(u.money), 0) AS money, "
+        "coalesce(sum(u.unpriced), 0)::bigint AS unpriced "
         f"FROM ({_EVERY}) AS u LEFT JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
         "WHERE ($2::date IS NULL OR u.day >= $2) AND ($3::date IS NULL OR u.day <= $3) AND ($4::text IS NULL OR w.name = $4) "
         + (f"GROUP BY {numbers} ORDER BY {numbers}" if by else ""),

@@ -62,6 +62,8 @@ run = Table(
     Column("tokens_in", BigInteger, nullable=False, server_default="0"),
     Column("tokens_out", BigInteger, nullable=False, server_default="0"),
     Column("money", Numeric(18, 9), nullable=False, server_default="0"),
+    # Calls of models whose price is not known.
+    Column("unpriced", Integer, nullable=False, server_default="0"),
     Column("steps", Integer, nullable=False, server_default="0"),
     Column("attempts", Integer, nullable=False, server_default="0"),
     moment("created_at", False),
@@ -104,6 +106,7 @@ journal = Table(
     Column("tokens_in", BigInteger),
     Column("tokens_out", BigInteger),
     Column("money", Numeric(18, 9)),
+    Column("unpriced", Integer, nullable=False, server_default="0"),
     PrimaryKeyConstraint("workspace_id", "run_id", "seq"),
     postgresql_partition_by="RANGE (run_id)",
 )

@@ -28,6 +28,8 @@ def _used() -> list[Column]:
         Column("cached", BigInteger, nullable=False),
         Column("output", BigInteger, nullable=False),
         Column("money", Numeric(18, 9), nullable=False),
+        # Calls of models whose price is not known.
+        Column("unpriced", BigInteger, nullable=False, server_default="0"),
     ]
 
 

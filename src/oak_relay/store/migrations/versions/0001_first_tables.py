@@ -119,6 +119,7 @@ def upgrade() -> None:
         sa.Column("tokens_in", sa.BigInteger(), nullable=True),
         sa.Column("tokens_out", sa.BigInteger(), nullable=True),
         sa.Column("money", sa.Numeric(precision=18, scale=9), nullable=True),
+        sa.Column("unpriced", sa.Integer(), server_default="0", nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "run_id", "seq", name=op.f("pk_journal")),
         postgresql_partition_by="RANGE (run_id)",
     )
@@ -327,6 +328,7 @@ def upgrade() -> None:
         sa.Column("tokens_in", sa.BigInteger(), server_default="0", nullable=False),
         sa.Column("tokens_out", sa.BigInteger(), server_default="0", nullable=False),
         sa.Column("money", sa.Numeric(precision=18, scale=9), server_default="0", nullable=False),
+        sa.Column("unpriced", sa.Integer(), server_default="0", nullable=False),
         sa.Column("steps", sa.Integer(), server_default="0", nullable=False),
         sa.Column("attempts", sa.Integer(), server_default="0", nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
@@ -403,6 +405,7 @@ def upgrade() -> None:
         sa.Column("cached", sa.BigInteger(), nullable=False),
         sa.Column("output", sa.BigInteger(), nullable=False),
         sa.Column("money", sa.Numeric(precision=18, scale=9), nullable=False),
+        sa.Column("unpriced", sa.BigInteger(), server_default="0", nullable=False),
         sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "run_id", "seq", name=op.f("pk_spent")),
     )
@@ -453,6 +456,7 @@ def upgrade() -> None:
         sa.Column("cached", sa.BigInteger(), nullable=False),
         sa.Column("output", sa.BigInteger(), nullable=False),
         sa.Column("money", sa.Numeric(precision=18, scale=9), nullable=False),
+        sa.Column("unpriced", sa.BigInteger(), server_default="0", nullable=False),
         sa.Column("calls", sa.BigInteger(), nullable=False),
         sa.PrimaryKeyConstraint(
             "workspace_id", "day", "workflow_id", "alias", "credential", "source", name=op.f("pk_usage")
