@@ -254,7 +254,7 @@ def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
         params={"by": ["workflow", "alias"]},
         headers={"authorization": f"Bearer {lone.token}"},
     ).text
-    assert text.splitlines()[0] == "workflow,alias,calls,input,cached,output,money"
+    assert text.splitlines()[0] == "workflow,alias,calls,input,cached,output,money,unpriced"
     assert text.splitlines()[1].startswith("asks,careful,3,")
     client.put_budget("small", total.money * 1.5, workflow="asks")
     assert client.budgets()[0].state == "within"

@@ -254,7 +254,7 @@ def test_usage_and_budgets_by_command_line(run: Run, ready: Processes):
     assert all(row["calls"] > 0 and row["money"] > 0 for row in rows)
     assert "booking-triage" in run("usage")
     lines = run("usage", "--by", "alias", "--by", "workflow", "--csv").splitlines()
-    assert lines[0] == "alias,workflow,calls,input,cached,output,money"
+    assert lines[0] == "alias,workflow,calls,input,cached,output,money,unpriced"
     assert "No model was asked" in run("usage", "--until", "2020-01-01")
     assert run("usage", "--since", "yesterday", code=6)
     assert "cli: 9" in run("budget", "set", "cli", "9000", "--period", "month", "--workflow", "booking-triage")

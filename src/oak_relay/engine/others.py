@@ -78,17 +78,20 @@ async def _start(
     walk: "Walk", path: str, hash_: str, given: dict[str, Any], purse: Purse, detail: dict[str, Any] | None
 ) -> None:
     """Start a child run with its share of the money that is left: as much as each other strand that has none yet."""
-    left, others = purse.left(), len(walk.journal.allotted())
+    left, others = purse.left(), len(walk.journal.allotted()) + walk.starting
     money = None if left is None else left / max(1, walk.strands.open - others)
     if money is not None:
         purse.reserve(money)
+        walk.starting += 1
     asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
     try:
         body = {} if money is None else {"money": money}
         await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": given["input"]})
     finally:
-        if money is not None and path not in walk.journal.allotted():
-            purse.reserve(-money)  # it could not be started
+        if money is not None:
+            walk.starting -= 1
+            if path not in walk.journal.allotted():
+                purse.reserve(-money)  # it could not be started
 
 
 async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:

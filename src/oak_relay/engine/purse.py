@@ -97,10 +97,12 @@ class Draw:
         self._unsettled()
         self._purse.reserve(-self.granted)
         self.granted = 0.0
-        if not self.unsure:
+        told = float((usage or {}).get("money") or 0)
+        more = max(0.0, self._known - told) + self.unsure
+        if more <= 0:
             return usage
-        given = dict(usage or {"input": 0, "cached": 0, "output": 0, "money": 0.0})
-        return {**given, "money": round((given.get("money") or 0.0) + self.unsure, 9), "unsure": round(self.unsure, 9)}
+        given = dict(usage or {"input": 0, "cached": 0, "output": 0})
+        return {**given, "money": round(told + more, 9), **({"unsure": round(self.unsure, 9)} if self.unsure else {})}
 
     def _unsettled(self) -> None:
         self.unsure, self._open = self.unsure + self._open, 0.0

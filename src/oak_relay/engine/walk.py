@@ -65,6 +65,8 @@ class Walk:
     refused: set[str] = field(default_factory=set)
     whole: Cut = field(default_factory=Cut)
     breathed: float = 0.0
+    starting: int = 0
+    """Child runs whose beginning is just being written."""
     purse: Purse = field(init=False)
     settled: dict[str, Any] = field(default_factory=dict)
 

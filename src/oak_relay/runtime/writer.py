@@ -167,6 +167,8 @@ class JournalWriter:
         assert self._connection is not None
         try:
             value, mine = await store.owned(self._connection, self._registry.workspace, self._worker_id)
+        except Fenced:
+            raise Lost("the worker was declared dead") from None
         except LOST as error:
             log.info("ownership cannot be looked up yet", reason=str(error) or type(error).__name__)
             self._connection.terminate()

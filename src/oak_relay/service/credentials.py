@@ -69,7 +69,7 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     if stored is None:
         raise missing("credential", name)
     outcome = await _try(parts, name, stored)
-    text = parts.registry.now.blanker.text(outcome.model_dump_json())
+    text = parts.registry.now.blanker.json(outcome.model_dump_json())
     async with parts.database.begin() as connection:
         await connection.execute(update(credential).where(credential.c.name == name).values(last_test=text))
     return TestOut.model_validate_json(text)

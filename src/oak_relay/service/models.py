@@ -88,7 +88,8 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
         exchange = failed.detail.get("exchange")
         found = TestOut(ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now)
     else:
-        cost = f"{reply.usage['input'] + reply.usage['output']} tokens, {reply.usage['money']:.6f}"
+        money = "price unknown" if reply.usage["money"] is None else f"{reply.usage['money']:.6f}"
+        cost = f"{reply.usage['input'] + reply.usage['output']} tokens, {money}"
         found = TestOut(
             ok=True,
             sentence=f"{alias.model} answers ({cost}).",
@@ -97,7 +98,7 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
             reply=reply.text,
             at=now,
         )
-    return TestOut.model_validate_json(parts.registry.now.blanker.text(found.model_dump_json()))
+    return TestOut.model_validate_json(parts.registry.now.blanker.json(found.model_dump_json()))
 
 
 def _out(row: Any) -> AliasOut:
