@@ -223,6 +223,14 @@ def _created(server: str, name: str, template: str) -> str:
     return server.rsplit("/", 1)[0] + f"/{name}"
 
 
+def open_up(folder: Path) -> None:
+    """Let the role that the database runs under pass to a folder of a test."""
+    folder.chmod(0o755)
+    for above in folder.parents:
+        if above.stat().st_uid == os.getuid() and str(above).startswith("/tmp/"):
+            above.chmod(above.stat().st_mode | 0o011)
+
+
 def apart(work: Callable[[], Coroutine[Any, Any, None]]) -> None:
     """Do something asynchronous in a thread of its own: a test may have a loop already."""
     failed: list[BaseException] = []

@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import httpx
 import pytest
 
-from tests.conftest import Processes, until
+from tests.conftest import Processes, open_up, until
 
 WORK = """
 oak: 1
@@ -209,10 +209,7 @@ def test_up_starts_everything_survives_its_own_death_and_stops_in_order(tmp_path
     """`oak-relay up` with its own PostgreSQL; killed with SIGKILL, the server is left running and used again."""
     processes = Processes(tmp_path / "data", "")
     processes.home.mkdir()
-    tmp_path.chmod(0o755)
-    for folder in tmp_path.parents:
-        if folder.stat().st_uid == os.getuid() and str(folder).startswith("/tmp/"):
-            folder.chmod(folder.stat().st_mode | 0o011)
+    open_up(tmp_path)
     del processes.environment["OAK_RELAY_DATABASE_URL"]
     try:
         first = processes.start("up")

@@ -3,6 +3,7 @@ import { onMounted, ref } from 'vue'
 import { RouterLink, RouterView, useRoute } from 'vue-router'
 import { Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
+import RestoreNote from './components/RestoreNote.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import SignInPage from './pages/SignInPage.vue'
@@ -43,7 +44,7 @@ const places = [
         <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
       </div>
     </header>
-    <main id="content"><RouterView :key="route.path.startsWith('/runs/') ? route.path : undefined" /></main>
+    <main id="content"><RestoreNote /><RouterView :key="route.path.startsWith('/runs/') ? route.path : undefined" /></main>
   </template>
 </template>
 

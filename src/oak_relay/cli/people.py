@@ -51,6 +51,12 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         parser = commands.add_parser(name, help=f"{what} (they are held after a restore of the database)")
         parser.set_defaults(run=lambda a, on=name == "hold": hold_cmd(a, client(a), on))
 
+    parser = commands.add_parser(
+        "missing", help="events that were answered and that a restored database does not hold any more"
+    )
+    parser.add_argument("--forget", action="store_true", help="they were looked after: empty the list")
+    parser.set_defaults(run=lambda a: missing_cmd(a, client(a)))
+
     parser = commands.add_parser("fire", help="make an occurrence of a schedule now")
     parser.add_argument("workflow")
     parser.add_argument("trigger")
@@ -124,6 +130,32 @@ def hold_cmd(arguments: argparse.Namespace, client: Client, on: bool) -> int:
     done = client.hold(on)
     if not show(done, arguments.json):
         OUT.print(f"{next(iter(done.values()))} runs {'held' if on else 'go on'}")
+    return 0
+
+
+def missing_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    if arguments.forget:
+        done = client.forget_missing()
+        if not show(done, arguments.json):
+            OUT.print(f"{done['forgotten']} events are no longer listed")
+        return 0
+    found = client.restore()
+    listed = list(found.missing)
+    page = found
+    while page.next is not None:
+        page = client.restore(page.next)
+        listed += page.missing
+    if show(listed, arguments.json):
+        return 0
+    rows = [(moment(m.answered_at), m.workflow or "–", m.source, m.event_key, str(m.run)) for m in listed]
+    table(("answered", "workflow", "source", "event", "run"), rows, "No event is missing.")
+    if listed:
+        OUT.print(
+            "Their senders were told that they are kept: have them sent again, then oak-relay missing --forget",
+            style="dim",
+        )
+    if found.held:
+        OUT.print(f"{found.held} runs are held: oak-relay release lets them go", style="dim")
     return 0
 
 

@@ -176,6 +176,14 @@ class Client:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return self._send(calls.answer(question_id, given))["answered"]
 
+    def restore(self, after: UUID | str | None = None) -> results.Restore:
+        """Runs that are held after a restore of the database, and events that it took back."""
+        return self._send(calls.restore(after))
+
+    def forget_missing(self) -> dict[str, int]:
+        """The missing events were looked after."""
+        return self._send(calls.forget_missing())
+
     def hold(self, on: bool = True) -> dict[str, int]:
         """Hold all runs that are not over, or let held ones go."""
         return self._send(calls.hold(on))

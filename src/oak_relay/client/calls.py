@@ -337,5 +337,13 @@ def publish(event: dict[str, Any]) -> Call[list[dict[str, Any]]]:
     return Call("POST", _at("events"), _raw, body=event, headers=headers)
 
 
+def restore(after: UUID | str | None) -> Call[results.Restore]:
+    return Call("GET", _at("restore"), results.Restore.model_validate, params={"after": after})
+
+
+def forget_missing() -> Call[dict[str, int]]:
+    return Call("DELETE", _at("restore", "missing"), _raw)
+
+
 def hold(on: bool) -> Call[dict[str, int]]:
     return Call("POST", _at("hold" if on else "release"), _raw)

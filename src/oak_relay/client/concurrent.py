@@ -181,6 +181,14 @@ class AsyncClient:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return (await self._send(calls.answer(question_id, given)))["answered"]
 
+    async def restore(self, after: UUID | str | None = None) -> results.Restore:
+        """Runs that are held after a restore of the database, and events that it took back."""
+        return await self._send(calls.restore(after))
+
+    async def forget_missing(self) -> dict[str, int]:
+        """The missing events were looked after."""
+        return await self._send(calls.forget_missing())
+
     async def hold(self, on: bool = True) -> dict[str, int]:
         """Hold all runs that are not over, or let held ones go."""
         return await self._send(calls.hold(on))

@@ -225,6 +225,25 @@ class Talked(Result):
     spans: list[Span]
 
 
+class Missing(Result):
+    """An event that was answered and that a restored database does not hold any more."""
+
+    run: UUID
+    workflow: str
+    source: str
+    event_key: str
+    answered_at: datetime
+
+
+class Restore(Result):
+    """What a restore of the database has left: runs that are held, and events that are missing."""
+
+    held: int
+    count: int
+    missing: list[Missing]
+    next: UUID | None
+
+
 class Usage(Result):
     """Sums of what models were asked; `money` in the workspace's currency."""
 

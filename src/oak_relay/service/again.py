@@ -23,7 +23,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
 from oak_relay.service.workflows import sound
-from oak_relay.store import epoch, people, runs, seeds, usage, workflows
+from oak_relay.store import people, runs, seeds, usage, workflows
 from oak_relay.store.database import raw
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
@@ -99,24 +99,6 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]
         except Problem as problem:
             refused[str(run_id)] = f"{problem.content['title']}: {problem.content['detail']}"
     return {"done": done, "refused": refused}
-
-
-@router.post("/hold")
-async def hold(parts: PartsDep, who: CallerDep) -> dict[str, int]:
-    """Hold all runs that are not over, as after a restore of the database."""
-    async with parts.database.begin() as connection:
-        await people.note(connection, parts.workspace, who.name, "hold", "all runs")
-        return {"held": await epoch.hold(await raw(connection), parts.workspace)}
-
-
-@router.post("/release")
-async def release(parts: PartsDep, who: CallerDep) -> dict[str, int]:
-    """Let held runs go."""
-    async with parts.database.begin() as connection:
-        await people.note(connection, parts.workspace, who.name, "release", "all runs")
-        count = await epoch.release(await raw(connection), parts.workspace)
-    parts.hints.send("queue")
-    return {"released": count}
 
 
 async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: RerunIn) -> KeptOut:

@@ -117,6 +117,25 @@ class RunPage(BaseModel):
     next: UUID | None = Field(None, description="Give as `after` for the next page.")
 
 
+class MissingOut(BaseModel):
+    """An event that was answered and that the database does not hold any more; `run` is the id its sender was told."""
+
+    run: UUID
+    workflow: str
+    source: str
+    event_key: str = Field(description="The sender's id for it, or the event's own where it gave none.")
+    answered_at: datetime
+
+
+class RestoreOut(BaseModel):
+    """What a restore of the database has left to be looked after."""
+
+    held: int = Field(description="Runs that are held until somebody releases them.")
+    count: int = Field(description="Events that are missing.")
+    missing: list[MissingOut]
+    next: UUID | None = Field(None, description="Give as `after` for the next page.")
+
+
 class LargeOut(BaseModel):
     """A payload too large to be told in place: what stands there is a preview, the whole is at `/artifacts/<id>`."""
 
