@@ -31,7 +31,7 @@ MODEL_KEY = "mk-" + secrets.token_hex(12)
 OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
 
 
-LONG = ["time_and_people", "mortal", "agents", "durability", "scale_out", "console", "crash", "house"]
+LONG = ["supervision", "time_and_people", "mortal", "agents", "durability", "scale_out", "console", "crash", "house"]
 """Files that take longest: they are begun first, so that what runs beside them ends with them."""
 
 
@@ -84,6 +84,8 @@ class Questions:
             raise ConnectionError(str(error)) from error
 
     def close(self) -> None:
+        if self._loop.is_closed():
+            return
         if self._connection is not None:
             self._loop.call_soon_threadsafe(self._connection.terminate)
         self._loop.call_soon_threadsafe(self._loop.stop)
@@ -176,6 +178,7 @@ class Processes:
             process.kill()
         for process in self.running:
             process.wait(30)
+        self.running.clear()
         self.questions.close()
 
 

@@ -1,5 +1,6 @@
 """The service's own PostgreSQL: Debian's server, in the data directory, on loopback, never as root."""
 
+import contextlib
 import os
 import pwd
 import secrets
@@ -46,7 +47,8 @@ class Cluster:
             self._let_in(home)
         if not (self.data / "PG_VERSION").exists():
             self._initialise()
-        if self._tool("pg_ctl", "-D", str(self.data), "status", check=False).returncode != 0:
+        if not self.runs():
+            self._clear()
             self._boot(same_port)
         return self.url()
 
@@ -57,6 +59,15 @@ class Cluster:
             return "postgres" in Path(f"/proc/{pid}/cmdline").read_text()
         except (OSError, ValueError, IndexError):
             return False
+
+    def _clear(self) -> None:
+        """Put away the lock of a first process that is dead: one that nobody has buried yet would keep the next from
+        starting. Not while any process of the server is still at work in the data."""
+        for cwd in Path("/proc").glob("[0-9]*/cwd"):
+            with contextlib.suppress(OSError):
+                if cwd.readlink() == self.data:
+                    return
+        (self.data / "postmaster.pid").unlink(missing_ok=True)
 
     def stop(self, mode: str = "fast") -> None:
         """Stop the server: `smart`, `fast` or `immediate`."""
@@ -124,7 +135,8 @@ class Cluster:
                 check=False,
             )
             if done.returncode == 0:
-                self._create()
+                if not same_port:
+                    self._create()
                 return
         log = self.data / "server.log"
         tail = "\n".join(log.read_text(errors="replace").splitlines()[-8:]) if log.exists() else ""

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import os
 import signal
+import subprocess
 import sys
 import threading
 from collections.abc import Callable
@@ -105,7 +106,7 @@ async def _keep_database(cluster: Cluster, stopping: asyncio.Event) -> None:
         try:
             await asyncio.to_thread(cluster.start, True)
             log.warning("PostgreSQL was gone and runs again")
-        except ClusterError as error:
+        except (ClusterError, OSError, subprocess.SubprocessError) as error:
             pause = min(pause * 2, 5.0)
             if str(error) != said:
                 said = str(error)
