@@ -197,7 +197,7 @@ class _Checker(Form, Triggers):
         self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
     ) -> Mapping[str, Any]:
         for key, value in step.with_.items():
-            if step.do != "agent" or key != "tools":
+            if step.do != "agent" or key not in ("tools", "approve"):
                 self._texts((*path, "with", key), value, scope, every)
         if step.do == "agent":
             self.agent(path, step, scope, every)
