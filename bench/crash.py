@@ -1,9 +1,11 @@
-"""A crash test with real processes: workers and clocks killed and frozen at random, the database restarted at once.
+"""A crash test with real processes: workers and clocks killed and frozen at random, the database restarted at once or
+refusing everybody, runs held and released and cancelled in the middle of their calls.
 
 `python -m bench.crash --minutes 10` starts a database, a service, four workers, two clocks and a small outside world
 that counts what it is asked, sends events of several workflows, breaks things meanwhile, waits until all is over, and
-prints figures. It exits 0 only if every accepted event has exactly one run, all runs end as they should, no recorded
-effect was made twice, and no unsafe call was repeated unasked.
+prints figures. It exits 0 only if every accepted event has exactly one run, all runs end as they should (cancelled only
+those that were asked to), none is stranded or stuck, no recorded effect was made twice, and no unsafe call was repeated
+unasked.
 """
 
 import argparse
@@ -28,6 +30,7 @@ import httpx
 
 from bench.run import free_port
 from oak_relay.client import Client
+from oak_relay.client.errors import OakRelayError
 from oak_relay.runtime.cluster import Cluster
 
 WORKFLOWS = {
@@ -69,6 +72,21 @@ input: {type: object}
 steps:
   - {step: called, do: http.request, with: {method: POST, url: "OUTSIDE/keyed", repeat: keyed, json: {n: "${ input.n }"}}, retry: {tries: 20, wait: 100ms, most: 2s}}
 result: ${ called.body.n }
+""",
+    "timed": """
+oak: 1
+workflow: timed
+input: {type: object}
+triggers: [{trigger: t, webhook: {path: timed}}]
+steps:
+  - step: both
+    timeout: 200ms
+    on_error: go_on
+    together:
+      one: {steps: [{step: letter, do: http.request, timeout: 3s, with: {method: POST, url: "OUTSIDE/unsafe", json: {n: "${ input.n }"}}, retry: {tries: 20, wait: 100ms, most: 2s}}], gives: "${ letter.status }"}
+      two: {steps: [{step: nap, wait: 20ms}, {step: odd, when: "${ input.n % 3 == 0 }", fail: "it does not work"}]}
+  - {step: kept, do: table.add, with: {table: crash_rows, row: {n: "${ input.n }", what: timed}}}
+result: ${ input.n }
 """,
     "ordered": """
 oak: 1
@@ -123,6 +141,8 @@ class Crash:
         self.running = [self.start("work") for _ in range(workers)] + [self.start("tick") for _ in range(clocks)]
         self.roles = ["work"] * workers + ["tick"] * clocks
         self.did: Counter[str] = Counter()
+        self.cancelled: set[str] = set()
+        self.client: Client | None = None
 
     def start(self, role: str) -> subprocess.Popen[bytes]:
         return subprocess.Popen(
@@ -130,10 +150,17 @@ class Crash:
         )
 
     def break_something(self) -> None:
-        """A random process is killed or frozen, or the database restarts without a word."""
-        kind = random.choices(["kill", "freeze", "database"], [10, 4, 1])[0]
+        """A random process is killed or frozen; the database restarts without a word or refuses everybody; runs are held
+        and released, or some of them cancelled."""
+        kinds = {"kill": 10, "freeze": 4, "database": 1, "refuse": 1, "hold": 3, "cancel": 4}
+        kind = random.choices(list(kinds), list(kinds.values()))[0]
+        self.replace_the_dead()
         place = random.randrange(len(self.running))
-        self.did[f"{kind} {self.roles[place] if kind != 'database' else ''}".strip()] += 1
+        self.did[f"{kind} {self.roles[place] if kind in ('kill', 'freeze') else ''}".strip()] += 1
+        if kind in ("hold", "cancel", "refuse"):
+            with contextlib.suppress(OakRelayError):
+                getattr(self, f"_{kind}")()
+            return
         if kind == "kill":
             self.running[place].kill()
             self.running[place].wait()
@@ -147,6 +174,49 @@ class Crash:
             self.cluster._tool(
                 "pg_ctl", "-D", str(data), "-m", "immediate", "-w", "-l", str(data / "server.log"), "restart"
             )
+
+    def replace_the_dead(self) -> None:
+        """A frozen process ends itself when it wakes and finds its lease over; somebody puts another in its place."""
+        for place, process in enumerate(self.running):
+            if process.poll() is not None:
+                self.did[f"replaced {self.roles[place]}"] += 1
+                self.running[place] = self.start(self.roles[place])
+
+    def _hold(self) -> None:
+        assert self.client is not None
+        self.client.hold()
+        time.sleep(random.uniform(0.0, 0.5))
+        while True:
+            with contextlib.suppress(OakRelayError):
+                self.client.hold(False)
+                return
+            time.sleep(0.2)
+
+    def _cancel(self) -> None:
+        """Some of the runs that are just at work."""
+        assert self.client is not None
+        for run in self.client.runs(state="running", limit=50).runs:
+            if random.random() < 0.1 and run.kind == "run":
+                self.cancelled.add(str(run.id))
+                self.client.cancel(run.id)
+
+    def _refuse(self) -> None:
+        """For longer than a lease at times."""
+        admin = self.url.rsplit("/", 1)[0] + "/postgres"
+        name = self.url.rsplit("/", 1)[1]
+
+        async def refused(seconds: float) -> None:
+            connection = await asyncpg.connect(admin, timeout=10)
+            await connection.execute(f"ALTER DATABASE {name} ALLOW_CONNECTIONS false")
+            await connection.execute(
+                "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = $1", name
+            )
+            await asyncio.sleep(seconds)
+            await connection.execute(f"ALTER DATABASE {name} ALLOW_CONNECTIONS true")
+            await connection.close()
+
+        with contextlib.suppress(OSError, asyncpg.PostgresError):
+            asyncio.run(refused(random.uniform(0.5, 5.0)))
 
     def sql(self, statement: str) -> list[Any]:
         async def ask() -> list[Any]:
@@ -176,7 +246,7 @@ def send(crash: Crash, count: int, minutes: float) -> set[tuple[str, int]]:
     begun, next_break = time.monotonic(), time.monotonic() + 3
     with httpx.Client(base_url=f"http://127.0.0.1:{crash.port}", timeout=30, trust_env=False) as http:
         for n in range(count):
-            path = ("calls", "family", "ordered")[n % 3]
+            path = ("calls", "family", "ordered", "timed")[n % 4]
             while (path, n) not in accepted:
                 try:
                     reply = http.post(f"/hooks/{path}", json={"n": n}, headers={"webhook-id": f"{path}-{n}"})
@@ -200,9 +270,10 @@ def settle(crash: Crash, client: Client, seconds: float) -> None:
     deadline = time.monotonic() + seconds
     while crash.sql("SELECT 1 FROM queue LIMIT 1") and time.monotonic() < deadline:
         counts = httpx.get(f"http://127.0.0.1:{crash.outside}/counts").json()["unsafe"]
+        crash.replace_the_dead()
         with contextlib.suppress(Exception):
             for question in client.tray():
-                happened = counts.get(f"{question.run_id}:unsafe", 0)
+                happened = counts.get(f"{question.run_id}:{question.path.partition('#')[0]}", 0)
                 client.answer(question.id, "it happened" if happened else "try again")
                 crash.did["asked a person"] += 1
         time.sleep(0.5)
@@ -212,9 +283,12 @@ def verdict(crash: Crash, accepted: set[tuple[str, int]]) -> list[tuple[str, boo
     """What must hold, whether it does, and the figure."""
     counts = httpx.get(f"http://127.0.0.1:{crash.outside}/counts").json()
     runs = crash.sql(
-        "SELECT w.name, r.state, r.error FROM run r JOIN workflow w ON w.id = r.workflow_id WHERE r.kind = 'run'"
+        "SELECT r.id::text AS id, w.name, r.state, r.error FROM run r JOIN workflow w ON w.id = r.workflow_id WHERE r.kind = 'run'"
     )
     states = Counter(r["state"] for r in runs)
+    asked = Counter(r["state"] for r in runs if r["id"] in crash.cancelled)
+    unasked = [r for r in runs if r["state"] != "succeeded" and r["id"] not in crash.cancelled]
+    left = crash.sql("SELECT count(*) AS c FROM queue")[0]["c"]
     keys = Counter(r["event_key"] for r in crash.sql("SELECT event_key FROM event WHERE type = 'webhook'"))
     twice = crash.sql(
         "SELECT run_id, path FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY 1, 2 HAVING count(*) > 1"
@@ -233,7 +307,9 @@ def verdict(crash: Crash, accepted: set[tuple[str, int]]) -> list[tuple[str, boo
     missing = {f"{path}-{n}" for path, n in accepted} - set(keys)
     return [
         ("events accepted, each with exactly one run", not missing and set(keys.values()) <= {1} and len(keys) == len(accepted), f"{len(accepted):,}"),
-        ("all runs succeeded", set(states) == {"succeeded"}, str(dict(states))),
+        ("all runs succeeded that were not cancelled", not unasked, str(dict(states))),
+        ("runs that were cancelled, and how they ended", set(asked) <= {"succeeded", "cancelled"}, str(dict(asked))),
+        ("runs stranded or stuck", left == 0, str(left)),
         ("recorded outcomes made twice", not twice, str(len(twice))),
         ("local rows made twice", not rows, str(len(rows))),
         ("subjects whose order was lost", wrong == 0, str(wrong)),
@@ -275,6 +351,7 @@ def main() -> int:
             client.create_table(table, columns)
         for text in WORKFLOWS.values():
             client.live(client.save(text.replace("OUTSIDE", f"http://127.0.0.1:{crash.outside}")).workflow)
+        crash.client = client
         began = time.monotonic()
         accepted = send(crash, given.events, given.minutes)
         settle(crash, client, 300)
@@ -289,7 +366,9 @@ def main() -> int:
                 json.dumps(
                     [
                         dict(r)
-                        for r in crash.sql("SELECT id::text, state, error FROM run WHERE state <> 'succeeded' LIMIT 5")
+                        for r in crash.sql(
+                            "SELECT id::text, state, error FROM run WHERE state NOT IN ('succeeded', 'cancelled') LIMIT 5"
+                        )
                     ],
                     indent=1,
                 )
