@@ -1,5 +1,6 @@
 """The house rules: layers, types of the migrations, no leftovers."""
 
+import ast
 import re
 import subprocess
 import sys
@@ -75,6 +76,31 @@ def test_a_role_loads_nothing_of_the_other_commands():
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stderr.split()
     assert "oak_relay.cli.roles" in loaded
     assert not {"oak_relay.client", "alembic", "rich", "sqlalchemy"} & set(loaded)
+
+
+PROCESSES = {
+    "database", "epoch", "history", "workers", "upgrade", "migrations", "tables",
+}  # fmt: skip
+"""Rooms of the store that are about processes, the server or all of it, not about what belongs to a workspace."""
+BY_ITSELF = {"people.holder"}
+"""A token tells by itself to which workspace it belongs."""
+
+
+def test_every_function_of_the_store_is_given_the_workspace():
+    """Rule 20: who asks the database about a workspace's data says which workspace."""
+    without = []
+    for file in sorted((ROOT / "src" / "oak_relay" / "store").glob("*.py")):
+        if file.stem in PROCESSES or file.stem.startswith("_"):
+            continue
+        for node in ast.parse(file.read_text()).body:
+            if isinstance(node, ast.AsyncFunctionDef) and not node.name.startswith("_"):
+                given = [argument.arg for argument in node.args.args]
+                name = f"{file.stem}.{node.name}"
+                if "workspace" not in given and name not in BY_ITSELF:
+                    without.append(name)
+    assert without == []
+    named = [p for p in (ROOT / "src").rglob("*.py") if "MAIN_WORKSPACE" in p.read_text()]
+    assert len(named) <= 4, "a constant stands where the workspace should be given"
 
 
 def test_every_table_belongs_to_a_workspace():

@@ -3,22 +3,33 @@
 import asyncio
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
 
 import asyncpg
 import pytest
 import uuid_utils.compat as uuids
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.document.values import dumps
+from oak_relay.engine.protocols import Entry
+from oak_relay.runtime.lease import Lease
+from oak_relay.runtime.rates import Rates
+from oak_relay.runtime.record import Ground, RunJournal
+from oak_relay.runtime.writer import JournalWriter
 from oak_relay.store import ending, epoch, history, intake, journal, queue, rows, runs, signals, workers, workflows
 from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
 from oak_relay.store.journal import BackRow, Batch, EndRow, Fenced, Raised, RestRow
 from oak_relay.store.local import EntryRow
 from oak_relay.store.tables import MAIN_WORKSPACE
+from oak_relay.vault.blanking import Blanker
+from oak_relay.vault.kinds import Rate
+from tests.conftest import apart
 
 TEXT = "oak: 1\nworkflow: stored\nsteps:\n  - {step: a, wait: 1s}\n"
 
@@ -652,3 +663,98 @@ async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, con
     await history.ensure(connection, history.month(datetime.now(UTC), 5))
     assert await connection.fetchval("SELECT count(*) FROM journal_rest") == 0
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
+
+
+async def test_leases_of_a_rate_add_up_also_for_its_very_first_window(database):
+    """Many workers ask at once: together they are given what one window allows."""
+    calls, found = 7, Rate(calls=7, per="1h")
+    snapshot = SimpleNamespace(credentials={"office": SimpleNamespace(rate=found)})
+    registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=snapshot)
+    asking = [Rates(database, registry) for _ in range(12)]
+    waits = await asyncio.gather(*(rates.take("office") for rates in asking for _ in range(3)))
+    assert sum(wait == 0 for wait in waits) == calls
+    assert all(3000 < wait <= 3600 for wait in waits if wait)
+
+
+TEXTS = st.text(max_size=8) | st.sampled_from(["\x00", "\ud800", "‹blanked›", "@" + "0" * 97])
+BODIES = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**70), 2**70) | st.floats(allow_nan=False, allow_infinity=False) | TEXTS,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(TEXTS, inner, max_size=3),
+    max_leaves=8,
+)
+MOMENTS = st.none() | st.datetimes(datetime(2020, 1, 1), datetime(2050, 1, 1)).map(
+    lambda moment: moment.replace(tzinfo=UTC)
+)
+ENTRIES = st.builds(
+    Entry,
+    path=st.sampled_from(["a", "a#end", "b.c[0]", "b.c[0].d", "always.x", "f/turn[0]/look_up[1]"]),
+    kind=st.sampled_from(["value", "began", "ended", "lost", "skipped"]),
+    attempt=st.integers(0, 5),
+    hash=st.sampled_from(["", "abc"]),
+    body=st.none() | st.dictionaries(st.sampled_from(["output", "note", "x"]), BODIES, max_size=2),
+    detail=st.none() | st.dictionaries(st.sampled_from(["input", "exchange"]), BODIES, min_size=1, max_size=2),
+    started=MOMENTS,
+    at=MOMENTS,
+)
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(entries=st.lists(ENTRIES, min_size=1, max_size=12))
+def test_an_entry_reads_back_as_it_was_added(new_database, entries):
+    """The walk that added it and one that reads it see the same."""
+    apart(lambda: _added_and_read(new_database, entries))
+
+
+_KEPT: list[str] = []
+
+
+async def _added_and_read(new_database, entries: list[Entry]) -> None:
+    if not _KEPT:
+        _KEPT.append(new_database())
+    database = Database(_KEPT[0])
+    connection = await database.connect_directly()
+    await connection.execute("DELETE FROM queue")
+    async with database.begin() as found:
+        await workflows.save(found, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), TEXT, "test", None)
+    mine, [claim] = await claimed(database, connection)
+    registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False, blanker=Blanker(())))
+    hints: Any = SimpleNamespace(send=lambda topic: None)
+    writer = JournalWriter(database, mine, hints, registry)
+    writing = asyncio.create_task(writer.run())
+    ground = Ground(writer, registry, lambda: datetime.now(UTC))
+    first = RunJournal(claim, None, ground, writer.own(claim), "stored")
+    for number, one in enumerate(entries):
+        if number % 3:
+            first.add(one)
+        else:
+            await first.commit(one)
+    await first.commit(Entry("last", "value"))
+    recorded = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
+    again = RunJournal(claim, recorded, ground, writer.own(claim), "stored")
+    for path in {one.path for one in entries}:
+        assert list(again.entries(path)) == list(first.entries(path))
+    writing.cancel()
+    await asyncio.gather(writing, return_exceptions=True)
+    connection.terminate()
+    await database.close()
+
+
+async def test_the_time_of_a_worker_is_the_databases(monkeypatch):
+    """Its own clock may be wrong by hours: what is waited for before an outcome is declared unknown goes by the other."""
+
+    async def renew(connection, worker_id, seconds):
+        lease._stop.set()
+        return workers.Renewal(datetime.now(UTC) + timedelta(hours=3), 41)
+
+    monkeypatch.setattr(workers, "renew", renew)
+    connection = SimpleNamespace(terminate=lambda: None)
+
+    async def connect():
+        return connection
+
+    watched: Any = SimpleNamespace(mark=7, connect_directly=connect)
+    lease = Lease(watched, uuids.uuid7(), 5.0, SimpleNamespace(silent=False))  # type: ignore[arg-type]
+    await lease._keep()
+    assert abs(lease.now() - datetime.now(UTC) - timedelta(hours=3)) < timedelta(seconds=1)
+    assert watched.mark == 41
+    assert lease.left() > 4
