@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test bench scale talks crash lint ready console clean
+.PHONY: demo test bench proof scale talks crash lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -12,8 +12,11 @@ test: ready console
 
 bench: ready console
 	@$(BIN)/python -m bench.run $(ARGS)
-	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.talks
+
+proof: ready console
+	@$(BIN)/python -m bench.crash
+	@$(BIN)/python -m bench.scale
 
 scale: ready console
 	@$(BIN)/python -m bench.scale $(ARGS)

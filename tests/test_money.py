@@ -168,7 +168,9 @@ def test_nothing_spends_over_its_limit(data):
             asyncio.run(spend_to_the_end(plan, world, journal, start))
         entries = journal.log
         assert world.paid <= limit + 1e-9
-    assert float(spent_of(journal).money) >= world.paid - 1e-6, "something was paid that nobody books"
+    # What a child spends that was taken back with the end of the run stands with the child, within what it was allotted.
+    outstanding = sum(journal.allotted().values())
+    assert float(spent_of(journal).money) + outstanding >= world.paid - 1e-6, "something was paid that nobody books"
 
 
 def test_strands_at_rest_count_when_money_is_shared():
