@@ -22,6 +22,7 @@ import sys
 import tempfile
 import time
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -205,18 +206,34 @@ class Crash:
         admin = self.url.rsplit("/", 1)[0] + "/postgres"
         name = self.url.rsplit("/", 1)[1]
 
-        async def refused(seconds: float) -> None:
+        async def asked(*statements: str) -> None:
             connection = await asyncpg.connect(admin, timeout=10)
-            await connection.execute(f"ALTER DATABASE {name} ALLOW_CONNECTIONS false")
-            await connection.execute(
-                "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = $1", name
-            )
-            await asyncio.sleep(seconds)
-            await connection.execute(f"ALTER DATABASE {name} ALLOW_CONNECTIONS true")
-            await connection.close()
+            try:
+                for statement in statements:
+                    await connection.execute(statement)
+            finally:
+                await connection.close()
 
-        with contextlib.suppress(OSError, asyncpg.PostgresError):
-            asyncio.run(refused(random.uniform(0.5, 5.0)))
+        off = f"SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'"
+        try:
+            asyncio.run(asked(f"ALTER DATABASE {name} ALLOW_CONNECTIONS false", off))
+            time.sleep(random.uniform(0.5, 5.0))
+        except (OSError, asyncpg.PostgresError):
+            pass
+        finally:
+            self._until_it_can(lambda: asyncio.run(asked(f"ALTER DATABASE {name} ALLOW_CONNECTIONS true")))
+
+    def _until_it_can(self, do: Callable[[], object]) -> None:
+        """Do what the database may refuse for a while, as it does just after it was killed."""
+        until = time.monotonic() + 60
+        while True:
+            try:
+                do()
+                return
+            except (OSError, TimeoutError, asyncpg.PostgresError, asyncpg.InterfaceError):
+                if time.monotonic() > until:
+                    raise
+                time.sleep(0.2)
 
     def sql(self, statement: str) -> list[Any]:
         async def ask() -> list[Any]:

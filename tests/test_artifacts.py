@@ -105,7 +105,7 @@ async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database
     mine, claims = await claimed(database, connection, 2)
     for n, claim in enumerate(claims):
         await write(connection, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
-    await write(connection, mine, Batch([], [end(claims[0].run_id)]))
+    await write(connection, mine, Batch([], [end(claims[0])]))
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 2
     later = history.month(datetime.now(UTC), 1)
     await history.ensure(connection, later)

@@ -96,7 +96,11 @@ class Owner:
         """One run goes to rest, ready again at once; another is given back."""
         for kind, run_id in zip((RestRow, BackRow), list(self.walks), strict=False):
             owner, _ = self.walks.pop(run_id)
-            row = RestRow(run_id, (), -1, 0.0, 0, 0, "0") if kind is RestRow else BackRow(run_id, 0.0)
+            row = (
+                RestRow(run_id, owner.generation, (), -1, 0.0, 0, 0, "0")
+                if kind is RestRow
+                else BackRow(run_id, owner.generation, 0.0)
+            )
             try:
                 await self.writer.put(owner, row)
             except (Dropped, Ended):

@@ -26,6 +26,7 @@ from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
 from oak_relay.store.journal import BackRow, Batch, EndRow, Fenced, Raised, RestRow
 from oak_relay.store.local import EntryRow
+from oak_relay.store.queue import Claim
 from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.kinds import Rate
@@ -87,8 +88,8 @@ def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
     return EntryRow(run_id, seq, **{**fields, **more})
 
 
-def end(run_id: UUID, **more: Any) -> EndRow:
-    return EndRow(run_id, "succeeded", "1", None, None, 3, 4, "0.25", 0, 1, 1, "w", 1, **more)
+def end(claim: Claim, **more: Any) -> EndRow:
+    return EndRow(claim.run_id, claim.generation, "succeeded", "1", None, None, 3, 4, "0.25", 0, 1, 1, "w", 1, **more)
 
 
 async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence: int = 0) -> None:
@@ -149,9 +150,9 @@ async def test_a_worker_that_is_declared_dead_writes_nothing(database, connectio
     assert await workers.bury(connection, MAIN_WORKSPACE) == 0
     for batch in (
         Batch([entry(claim.run_id)]),
-        Batch([entry(claim.run_id)], [end(claim.run_id)]),
-        Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
-        Batch(backs=[BackRow(claim.run_id)]),
+        Batch([entry(claim.run_id)], [end(claim)]),
+        Batch(rests=[RestRow(claim.run_id, claim.generation, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
+        Batch(backs=[BackRow(claim.run_id, claim.generation)]),
         Batch([entry(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: "1")]),
     ):
         with pytest.raises(Raised):
@@ -215,7 +216,7 @@ async def test_a_commit_that_waits_for_a_takeover_writes_nothing(database, conne
     transaction = other.transaction()
     await transaction.start()
     await workers.raise_all(other)
-    late = asyncio.create_task(write(connection, mine, Batch([entry(claim.run_id)], [end(claim.run_id)])))
+    late = asyncio.create_task(write(connection, mine, Batch([entry(claim.run_id)], [end(claim)])))
     done, _ = await asyncio.wait({late}, timeout=0.3)
     assert not done
     await other.execute("UPDATE queue SET worker_id = NULL, generation = generation + 1")
@@ -304,7 +305,7 @@ async def test_claims_whose_answer_was_lost_are_given_back(database, connection)
 
 async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database, connection):
     mine, [claim] = await claimed(database, connection)
-    await write(connection, mine, Batch([entry(claim.run_id)], [end(claim.run_id)]))
+    await write(connection, mine, Batch([entry(claim.run_id)], [end(claim)]))
     row = await connection.fetchrow("SELECT * FROM run")
     assert (row["state"], row["tokens_in"], row["tokens_out"], float(row["money"])) == ("succeeded", 3, 4, 0.25)
     assert row["ended_at"] >= row["started_at"]
@@ -314,14 +315,30 @@ async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database
 async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     """Rule 5."""
     mine, claims = await claimed(database, connection, 2)
-    written, unwritten = (Batch([entry(c.run_id)], [end(c.run_id)]) for c in claims)
+    written, unwritten = (Batch([entry(c.run_id)], [end(c)]) for c in claims)
     await write(connection, mine, written)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, written)
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, unwritten)
-    only_end = Batch(ends=[end(claims[1].run_id)])
+    only_end = Batch(ends=[end(claims[1])])
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
     await write(connection, mine, only_end)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
+
+
+async def test_what_an_earlier_claim_would_take_out_of_a_workers_hands_is_not_its_own(database, connection):
+    """Rule 5: a rest landed, its answer was lost, and the same worker has claimed the run anew before it asks."""
+    mine, [claim] = await claimed(database, connection)
+    rest = Batch(rests=[RestRow(claim.run_id, claim.generation, (("a", datetime.now(UTC)),), 0, 0, 0, 0, "0")])
+    await write(connection, mine, rest)
+    [again] = await claim_some(connection, mine, 1, 1)
+    assert again.generation == claim.generation + 2
+    late = [rest, Batch(backs=[BackRow(claim.run_id, claim.generation)]), Batch(ends=[end(claim)])]
+    for batch in late:
+        assert await journal.landed(connection, MAIN_WORKSPACE, mine, batch)
+        await write(connection, mine, batch)
+    _, owned = await journal.owned(connection, MAIN_WORKSPACE, mine)
+    assert owned == {claim.run_id: again.generation}
+    assert await connection.fetchval("SELECT state FROM run") == "running"
 
 
 @pytest.mark.parametrize(("woken", "later"), [(False, True), (True, False)])
@@ -334,7 +351,9 @@ async def test_going_to_rest_loses_no_wake(database, connection, woken, later):
     await write(
         connection,
         mine,
-        Batch(rests=[RestRow(claim.run_id, (("a", until), ("b", until)), claim.wakes, 1.5, 0, 0, "0")]),
+        Batch(
+            rests=[RestRow(claim.run_id, claim.generation, (("a", until), ("b", until)), claim.wakes, 1.5, 0, 0, "0")]
+        ),
     )
     row = await connection.fetchrow(
         "SELECT ready_at > clock_timestamp() + interval '1 minute' AS later, worker_id, worked FROM queue"
@@ -352,7 +371,13 @@ async def test_cancel_wakes_a_resting_run_for_its_end(database, connection):
     await write(
         connection,
         mine,
-        Batch(rests=[RestRow(claim.run_id, (("a", datetime.now(UTC) + timedelta(hours=1)),), 0, 0, 0, 0, "0")]),
+        Batch(
+            rests=[
+                RestRow(
+                    claim.run_id, claim.generation, (("a", datetime.now(UTC) + timedelta(hours=1)),), 0, 0, 0, 0, "0"
+                )
+            ]
+        ),
     )
     [again] = await claim_some(connection, mine, 1, 1)  # it was woken for its end
     assert again.cancelled
@@ -362,16 +387,19 @@ async def test_a_run_whose_walk_breaks_is_set_aside_the_third_time(database, con
     mine, [claim] = await claimed(database, connection)
     reason = {"kind": "failed", "message": "broke"}
     for aside in (False, False, True):
-        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, reason=reason)]))
+        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, claim.generation, reason=reason)]))
         assert (await connection.fetchval("SELECT state FROM run") == "set aside") is aside
         await connection.execute("UPDATE queue SET ready_at = now()")
-        await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(connection, MAIN_WORKSPACE, mine, 1)
+        again = await claim_some(connection, mine, 1, 1) or await queue.claim_suspects(
+            connection, MAIN_WORKSPACE, mine, 1
+        )
+        claim = again[0] if again else claim
 
 
 async def test_a_walk_that_was_held_up_counts_for_nothing(database, connection):
     mine, [claim] = await claimed(database, connection)
     for _ in range(4):
-        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, 0.0)]))
+        await write(connection, mine, Batch(backs=[BackRow(claim.run_id, claim.generation, 0.0)]))
         [claim] = await claim_some(connection, mine, 1, 1)
     assert await connection.fetchval("SELECT deaths FROM queue") == 0
 
@@ -480,7 +508,7 @@ async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connect
     assert len(claims) == 4
     [(found, mine)] = [(c, w) for c, w in workers[:1]]
     owner = await connection.fetchval("SELECT worker_id FROM queue WHERE run_id = $1", claims[0].run_id)
-    await write(connection, owner, Batch(ends=[end(claims[0].run_id)]))
+    await write(connection, owner, Batch(ends=[end(claims[0])]))
     assert len(await queue.claim_limited(found, MAIN_WORKSPACE, mine, 1, 3)) == 1
     for found, _ in workers:
         await found.close()
@@ -501,8 +529,10 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         [claim] = await claim_some(connection, mine, 1, 10)
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
-        failed = EndRow(claim.run_id, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, 0, "w", 1, **lane)
-        await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim.run_id, **lane)]))
+        failed = EndRow(
+            claim.run_id, claim.generation, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, 0, "w", 1, **lane
+        )
+        await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim, **lane)]))
     assert gone == [r.run_id for r in (*given, *more)]
     assert await connection.fetchval("SELECT count(*) FROM lane") == 0
 
@@ -533,7 +563,7 @@ async def test_replace_ends_what_came_before(database, connection):
     newest, _ = await lane_of(database, connection, 1, "replace")
     assert await queue.cancelled_here(connection, MAIN_WORKSPACE, mine) == [given[1].run_id]
     assert await claim_some(connection, mine, 1, 10) == []  # it waits for the one under way to end
-    await write(connection, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+    await write(connection, mine, Batch(ends=[end(claim, lane=(claim.workflow_id, "Ada"))]))
     assert [c.run_id for c in await claim_some(connection, mine, 1, 10)] == [newest[0].run_id]
 
 
@@ -553,7 +583,7 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
         while len(ended) < 30:
             for claim in await claim_some(found, mine, 1, 10):
                 ended.append(claim.run_id)
-                await write(found, mine, Batch(ends=[end(claim.run_id, lane=(claim.workflow_id, "Ada"))]))
+                await write(found, mine, Batch(ends=[end(claim, lane=(claim.workflow_id, "Ada"))]))
 
     async with asyncio.timeout(30):
         await asyncio.gather(*(bring(c) for c in connections[:3]), end_them(connections[3]))
@@ -574,16 +604,20 @@ async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connec
     """Rules 3 and 9."""
     mine, [claim] = await claimed(database, connection)
     child_id = await child_of(database, connection, mine, claim)
-    await write(connection, mine, Batch(rests=[RestRow(claim.run_id, (("c", None),), claim.wakes, 0, 0, 0, "0")]))
+    await write(
+        connection,
+        mine,
+        Batch(rests=[RestRow(claim.run_id, claim.generation, (("c", None),), claim.wakes, 0, 0, 0, "0")]),
+    )
     [child] = await claim_some(connection, mine, 1, 10)  # the parent rests without end
     assert (child.run_id, child.kind, child.money, child.parent_path) == (child_id, "part", 0.5, "c")
-    await write(connection, mine, Batch(ends=[end(child_id, parent=(claim.run_id, "c"), told="7")]))
+    await write(connection, mine, Batch(ends=[end(child, parent=(claim.run_id, "c"), told="7")]))
     [again] = await claim_some(connection, mine, 1, 10)
     assert (again.run_id, again.wakes) == (claim.run_id, 1)
     assert [(r["path"], r["body"]) for r in await signals.of(connection, MAIN_WORKSPACE, [claim.run_id])] == [
         ("c", "7")
     ]
-    await write(connection, mine, Batch(ends=[end(claim.run_id, opened=True)]))
+    await write(connection, mine, Batch(ends=[end(again, opened=True)]))
     assert await connection.fetchval("SELECT count(*) FROM signal") == 0
 
 
@@ -616,7 +650,7 @@ async def test_a_run_that_kills_workers_is_set_aside_and_its_neighbours_are_not(
             await connection.execute("UPDATE worker SET lease_until = now() - interval '1 second' WHERE id = $1", mine)
             await workers.bury(connection, MAIN_WORKSPACE)
             continue
-        await write(connection, mine, Batch(ends=[end(c.run_id) for c in claims]))
+        await write(connection, mine, Batch(ends=[end(c) for c in claims]))
         left -= {c.run_id for c in claims}
     assert left == {killer}
     assert await connection.fetchval("SELECT state FROM run WHERE id = $1", killer) == "set aside"
@@ -641,7 +675,7 @@ async def test_finished_items_are_not_loaded_again(database, connection):
 async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(database, connection):
     """Rule 12."""
     mine, claims = await claimed(database, connection, 2)
-    await write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0].run_id)]))
+    await write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0])]))
     await write(connection, mine, Batch([entry(claims[1].run_id)]))
     month = f"{datetime.now(UTC):%Y_%m}"
     assert await connection.fetchval(f"SELECT count(*) FROM run_{month}") == 2
@@ -653,7 +687,7 @@ async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(dat
     assert [r["id"] for r in await connection.fetch("SELECT id FROM run")] == [claims[1].run_id]
     assert await connection.fetchval("SELECT count(*) FROM journal") == 1
     assert await connection.fetchval("SELECT count(*) FROM event") == 1
-    await write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1].run_id)]))
+    await write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1])]))
 
 
 async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, connection):

@@ -88,6 +88,37 @@ def test_a_database_that_refuses_connections_fails_no_run(lone: Processes):
     assert max(count for key, count in lone.worked().items() if key.endswith(":told") and "killed" not in key) >= 1
 
 
+RESTED = """
+oak: 1
+workflow: rested
+input: {type: object}
+steps: [{step: first, set: {x: 1}}, {step: nap, wait: 500ms}]
+result: ${ first.x }
+"""
+
+
+@pytest.mark.timeout(120)
+def test_claims_whose_record_cannot_be_asked_for_are_given_back(lone: Processes):
+    """The connection dies after a claim has landed and before what is recorded was read."""
+    client = lone.client()
+    client.live(client.save(RESTED).workflow)
+    worker = lone.start_worker()
+    start_runs(lone, "rested", 3)
+    until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 3)
+    held = Questions(lone.environment["OAK_RELAY_DATABASE_URL"])
+    try:
+        start_runs(lone, "rested", 20)
+        held.ask("BEGIN")
+        held.ask("LOCK TABLE journal IN ACCESS EXCLUSIVE MODE")
+        stopped = """SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
+            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j WHERE%'"""
+        until(lambda: lone.sql(stopped), 30)
+    finally:
+        held.close()
+    until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 23, 40)
+    assert worker.poll() is None
+
+
 @pytest.fixture
 def own(tmp_path: Path) -> Iterator[Processes]:
     """A data directory of its own, for `oak-relay up` with its own PostgreSQL."""

@@ -144,6 +144,7 @@ class RunJournal:
             self._owner,
             EndRow(
                 run_id=claim.run_id,
+                generation=claim.generation,
                 state=finished.state,
                 result=result,
                 error=error,
@@ -170,6 +171,7 @@ class RunJournal:
             self._owner,
             RestRow(
                 self._claim.run_id,
+                self._claim.generation,
                 rested.wakes,
                 -1 if unused else self.known_wakes,
                 worked,
@@ -184,7 +186,7 @@ class RunJournal:
 
     async def give_back(self, delay: float, reason: dict[str, Any] | None = None) -> None:
         """Give the run back, to be walked again; with a reason its walk broke."""
-        await self._ground.writer.put(self._owner, BackRow(self._claim.run_id, delay, reason))
+        await self._ground.writer.put(self._owner, BackRow(self._claim.run_id, self._claim.generation, delay, reason))
 
     def _take(self, recorded: store.Recorded) -> None:
         """What an earlier walk recorded, and what has arrived since."""

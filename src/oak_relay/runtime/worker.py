@@ -192,7 +192,8 @@ class _Incarnation:
             except LOST as error:
                 log.warning("claims held up", reason=str(error) or type(error).__name__)
                 self._connection.terminate()
-                sure, pause = False, 0.3
+                sure, pause = False, 0.0
+                await asyncio.sleep(0.3)
             if pause:
                 with suppress(TimeoutError):
                     async with asyncio.timeout(pause):
@@ -229,10 +230,16 @@ class _Incarnation:
         return self._settings.poll if due is None else min(self._settings.poll, max(0.01, due))
 
     async def _start(self, claimed: list[Claim]) -> None:
-        """Walk claimed runs. One whose record or document cannot be read is given back alone."""
+        """Walk claimed runs. One whose record or document cannot be read is given back alone. When what is recorded
+        cannot be asked for, none is walked, and none counts as owned: they are given back with the next look."""
         owners = {claim.run_id: self._writer.own(claim) for claim in claimed}
         again = [c.run_id for c in claimed if c.walks > 1 or c.seeded]
-        recorded = await self._recorded(again) if again else {}
+        try:
+            recorded = await self._recorded(again) if again else {}
+        except BaseException:
+            for owner in owners.values():
+                self._writer.disown(owner)
+            raise
         for claim in claimed:
             walked = self._walked[claim.run_id] = _Walked(owners[claim.run_id])
             walked.task = asyncio.create_task(self._walk(claim, walked, recorded.get(claim.run_id)))
@@ -341,7 +348,7 @@ class _Incarnation:
             broke = StepFailed("failed", words, fix="see the worker's log")
             reason = self._registry.now.blanker.value(broke.as_data())
         with suppress(Dropped, Ended):
-            await self._writer.put(walked.owner, journal.BackRow(claim.run_id, delay, reason))
+            await self._writer.put(walked.owner, journal.BackRow(claim.run_id, claim.generation, delay, reason))
 
     def walks(self, run_id: str) -> bool:
         """Whether a run is walked here."""

@@ -26,6 +26,7 @@ class EndRow:
     `opened` says that something may still be open that the run asked of others."""
 
     run_id: UUID
+    generation: int
     state: str
     result: str | None
     error: str | None
@@ -49,6 +50,7 @@ class RestRow:
     """A run goes to rest until the first of its wakes, unless something woke it since it was claimed."""
 
     run_id: UUID
+    generation: int
     wakes: tuple[tuple[str, datetime | None], ...]
     known_wakes: int
     worked: float
@@ -66,6 +68,7 @@ class BackRow:
     the third time it is set aside with it. Without one what held it up lies outside of it."""
 
     run_id: UUID
+    generation: int
     delay: float = 1.0
     reason: dict[str, Any] | None = None
 
@@ -103,7 +106,7 @@ _ENTRY = {
 }  # fmt: skip
 _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
-    "run_id": "uuid", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
+    "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
     "tokens_out": "bigint", "money": "text", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
 }  # fmt: skip
 _FIRST_ENTRY = 4
@@ -139,7 +142,7 @@ _ENDS = f""", ending AS MATERIALIZED (
   SELECT * FROM {_given(_END, _FIRST_END)}
 ), gone AS (
   DELETE FROM queue q USING fenced, ending u
-  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id RETURNING q.run_id
+  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id AND q.generation = u.generation RETURNING q.run_id
 ), ended AS (
   UPDATE run r SET state = u.state, result = u.result, error = u.error, error_kind = u.error_kind,
     tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric, unpriced = u.unpriced,
@@ -158,11 +161,12 @@ _ENDS = f""", ending AS MATERIALIZED (
 _REST = """
 WITH given AS (
   SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[],
-    $13::int[], $14::int[], $15::int[]) AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts, unpriced)
+    $13::int[], $14::int[], $15::int[], $16::int[])
+    AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts, unpriced, generation)
 ), rested AS (
   UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
-  FROM given u WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id = $9 RETURNING q.run_id
+  FROM given u WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id = $9 AND q.generation = u.generation RETURNING q.run_id
 ), woken AS (
   INSERT INTO wake (workspace_id, run_id, path, at)
   SELECT $1, w.* FROM unnest($10::uuid[], $11::text[], $12::timestamptz[]) AS w(run_id, path, at)
@@ -177,8 +181,9 @@ _BACK = """
 UPDATE queue q SET worker_id = NULL, generation = q.generation + 1,
   ready_at = clock_timestamp() + make_interval(secs => u.delay * CASE WHEN u.broke THEN 2 ^ q.deaths ELSE 1 END),
   deaths = q.deaths + u.broke::int
-FROM unnest($3::uuid[], $4::float8[], $5::bool[]) AS u(run_id, delay, broke)
-WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id = $2 RETURNING q.run_id, q.deaths
+FROM unnest($3::uuid[], $4::float8[], $5::bool[], $6::int[]) AS u(run_id, delay, broke, generation)
+WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id = $2 AND q.generation = u.generation
+RETURNING q.run_id, q.deaths
 """
 
 
@@ -238,14 +243,15 @@ async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID
 
 
 async def _still_here(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> bool:
-    """Whether runs that a batch takes out of this worker's hands are still in them."""
+    """Whether runs that a batch takes out of this worker's hands are still in them, under the same claim."""
     over: list[EndRow | RestRow | BackRow] = [*batch.ends, *batch.rests, *batch.backs]
-    ids = [row.run_id for row in over]
     return bool(
         await connection.fetchval(
-            "SELECT EXISTS (SELECT FROM queue WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND worker_id = $3)",
+            "SELECT EXISTS (SELECT FROM queue q JOIN unnest($2::uuid[], $3::int[]) AS u(run_id, generation) "
+            "USING (run_id, generation) WHERE q.workspace_id = $1 AND q.worker_id = $4)",
             workspace,
-            ids,
+            [row.run_id for row in over],
+            [row.generation for row in over],
             worker_id,
         )
     )
@@ -374,12 +380,14 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         [r.steps for r in rests],
         [r.attempts for r in rests],
         [r.unpriced for r in rests],
+        [r.generation for r in rests],
     )
 
 
 async def _give_back(connection: asyncpg.Connection, workspace: int, worker_id: UUID, backs: list[BackRow]) -> None:
     ids, delays = [b.run_id for b in backs], [b.delay for b in backs]
-    rows = await connection.fetch(_BACK, workspace, worker_id, ids, delays, [b.reason is not None for b in backs])
+    broke, generations = [b.reason is not None for b in backs], [b.generation for b in backs]
+    rows = await connection.fetch(_BACK, workspace, worker_id, ids, delays, broke, generations)
     reasons = {b.run_id: b.reason for b in backs if b.reason is not None}
     for row in rows:
         reason = reasons.get(row["run_id"])
