@@ -92,7 +92,7 @@ RESTED = """
 oak: 1
 workflow: rested
 input: {type: object}
-steps: [{step: first, set: {x: 1}}, {step: nap, wait: 500ms}]
+steps: [{step: first, set: {x: 1}}, {step: w, wait: {event: go.on, within: 1h}}]
 result: ${ first.x }
 """
 
@@ -103,19 +103,20 @@ def test_claims_whose_record_cannot_be_asked_for_are_given_back(lone: Processes)
     client = lone.client()
     client.live(client.save(RESTED).workflow)
     worker = lone.start_worker()
-    start_runs(lone, "rested", 3)
-    until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 3)
+    lone.start("tick")
     held = Questions(lone.environment["OAK_RELAY_DATABASE_URL"])
     try:
         start_runs(lone, "rested", 20)
+        until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'waiting'") == 20)
         held.ask("BEGIN")
         held.ask("LOCK TABLE journal IN ACCESS EXCLUSIVE MODE")
+        client.publish({"id": "p1", "source": "/test", "type": "go.on", "data": 1})
         stopped = """SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
-            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j WHERE%'"""
+            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j WHERE workspace_id%'"""
         until(lambda: lone.sql(stopped), 30)
     finally:
         held.close()
-    until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 23, 40)
+    until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 20, 40)
     assert worker.poll() is None
 
 
