@@ -12,6 +12,8 @@ import pytest
 import uuid_utils.compat as uuids
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
 
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
@@ -323,6 +325,25 @@ async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
     await write(connection, mine, only_end)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, only_end)
+
+
+async def test_values_that_do_not_fit_are_not_a_lost_database(database, connection):
+    """One row of a batch cannot be written; the others are, and nobody waits for another connection."""
+    mine, claims = await claimed(database, connection, 3)
+    registry = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
+    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None), registry)
+    owners = [writer.own(claim) for claim in claims]
+    rows = [entry(owner.run_id, tokens_in=10**place) for place, owner in zip((3, 30, 4), owners, strict=True)]
+    put = [writer.put(owner, row) for owner, row in zip(owners, rows, strict=True)]
+    async with asyncio.timeout(20):
+        writing = asyncio.create_task(writer.run())
+        found = await asyncio.gather(*put, return_exceptions=True)
+        writing.cancel()
+    assert [isinstance(one, asyncpg.DataError) for one in found] == [False, True, False]
+    assert await connection.fetchval("SELECT count(*) FROM journal") == 2
+    with pytest.raises(DBAPIError, match="out of int64 range"):
+        async with database.begin() as found_too:
+            await found_too.execute(text("SELECT CAST(:n AS bigint)"), {"n": 10**30})
 
 
 async def test_what_an_earlier_claim_would_take_out_of_a_workers_hands_is_not_its_own(database, connection):
