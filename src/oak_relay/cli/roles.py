@@ -84,6 +84,7 @@ def _with_settings(start: "Callable[[Settings], int | None]") -> int:
     from oak_relay.runtime.boot import set_up_log
     from oak_relay.runtime.cluster import ClusterError
     from oak_relay.runtime.settings import Settings
+    from oak_relay.store.database import DatabaseLost
     from oak_relay.vault.sealing import KeyProblem
 
     try:
@@ -94,7 +95,7 @@ def _with_settings(start: "Callable[[Settings], int | None]") -> int:
         for problem in error.errors():
             _say(f"[red]OAK_RELAY_{str(problem['loc'][0]).upper()}:[/] {problem['msg']}")
         return 2
-    except (ClusterError, KeyProblem) as error:
+    except (ClusterError, KeyProblem, DatabaseLost) as error:
         _say(f"[red]{error}[/]")
         return 1
 
