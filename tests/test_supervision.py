@@ -323,6 +323,7 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         ).result()
         found = until(lambda: (told := client.restore()).count == 15 and told, 30)
         assert found.held == 20
+        assert len(client.runs(held=True, limit=50).runs) == 20
         assert {one.event_key for one in found.missing} == set(later)
         assert {str(one.run) for one in found.missing} == set(later.values())
         client.publish({"type": "gate.opened", "source": "/test", "id": "2"})
@@ -343,7 +344,7 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         }  # once before, and once because somebody let them go
         assert {worked[f"{run}:first"] for run in before.values()} == {1}
         assert client.forget_missing() == {"forgotten": 15}
-        assert client.restore().count == 0
+        assert client.restore().count == 0 and not client.runs(held=True).runs
     finally:
         processes.stop()
         server.stop("immediate")

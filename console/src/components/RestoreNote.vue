@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { BAlert, BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
+import { RouterLink } from 'vue-router'
 import { api, data } from '../api/client'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
@@ -17,19 +18,19 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
 <template>
   <BAlert v-if="found && (found.held || found.count)" :model-value="true" variant="warning" role="alert">
     <p v-if="found.held" class="line">
-      <span>{{ found.held }} run{{ found.held === 1 ? ' is' : 's are' }} held, as after a restore of the database: what they did since may be done already. Look at them before they go on.</span>
-      <BButton size="sm" variant="outline-primary" :disabled="busy !== ''" @click="release">Let them go</BButton>
+      <span>{{ found.held }} run{{ found.held === 1 ? ' is' : 's are' }} held, as after a restore of the database: what they did since may be done already. <RouterLink to="/runs?state=held">Look at them</RouterLink> before they go on.</span>
+      <BButton size="sm" variant="outline-primary" :disabled="busy !== ''" @click="release">Release them</BButton>
     </p>
     <template v-if="found.count">
       <p class="line">
         <span>{{ found.count }} event{{ found.count === 1 ? ' was' : 's were' }} answered and {{ found.count === 1 ? 'is' : 'are' }} not in the database any more. Have {{ found.count === 1 ? 'it' : 'them' }} sent again.</span>
         <BButton size="sm" variant="link" :aria-expanded="listing" @click="listing = !listing">{{ listing ? 'Hide' : 'Show' }}</BButton>
-        <BButton size="sm" variant="outline-primary" :disabled="busy !== ''" @click="forget">They are looked after</BButton>
+        <BButton size="sm" variant="outline-primary" :disabled="busy !== ''" @click="forget">Clear the list</BButton>
       </p>
-      <table v-if="listing" class="table">
+      <div v-if="listing" class="list"><table class="table">
         <thead><tr><th>Answered</th><th>Workflow</th><th>Source</th><th>Event</th></tr></thead>
         <tbody><tr v-for="one in found.missing" :key="one.run"><td>{{ moment(one.answered_at) }}</td><td class="mono">{{ one.workflow }}</td><td class="mono">{{ one.source }}</td><td class="mono">{{ one.event_key }}</td></tr></tbody>
-      </table>
+      </table></div>
       <p v-if="listing && found.next" class="quiet">The first {{ found.missing.length }}; all of them: <code>oak-relay missing</code></p>
     </template>
     <ProblemNote v-if="problem" :problem="problem" />
@@ -39,5 +40,6 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
 <style scoped>
 .line { display: flex; flex-wrap: wrap; gap: 0.5rem 1rem; align-items: center; margin: 0 0 0.25rem; }
 .line span { flex: 1; min-width: 14rem; }
+.list { max-height: 18rem; overflow: auto; }
 td { overflow-wrap: anywhere; }
 </style>

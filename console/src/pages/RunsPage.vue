@@ -33,7 +33,7 @@ const pages = useInfiniteQuery({
   queryFn: ({ pageParam }) => {
     const { state: one, since: hours, ...rest } = filter.value
     const from = hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString() : undefined
-    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, state: one ? [one] : undefined, since: from, after: pageParam, limit: 50 } } }))
+    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, state: one && one !== 'held' ? [one] : undefined, held: one === 'held' || undefined, since: from, after: pageParam, limit: 50 } } }))
   },
   getNextPageParam: (last) => last.next ?? undefined,
 })
@@ -48,7 +48,7 @@ function again(): void {
 }
 useStream('/api/v1/runs/stream', { run: again, many: again })
 
-const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s }))]
+const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s })), { value: 'held', text: 'held after a restore' }]
 const kinds = [
   { value: '', text: 'any error' },
   ...['invalid', 'denied', 'missing', 'busy', 'unavailable', 'timeout', 'out_of_credit', 'refused', 'cut_off', 'too_long', 'wrong_shape', 'over_limit', 'diverged', 'failed'].map((k) => ({ value: k, text: k })),

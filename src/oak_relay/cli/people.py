@@ -147,7 +147,7 @@ def missing_cmd(arguments: argparse.Namespace, client: Client) -> int:
         listed += page.missing
     if show(listed, arguments.json):
         return 0
-    rows = [(moment(m.answered_at), m.workflow or "–", m.source, m.event_key, str(m.run)) for m in listed]
+    rows = [(moment(m.answered_at), m.workflow or "–", m.source, m.event_key, str(m.run)[-12:]) for m in listed]
     table(("answered", "workflow", "source", "event", "run"), rows, "No event is missing.")
     if listed:
         OUT.print(

@@ -27,6 +27,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     )
     parser.add_argument("--subject", help="what the run is about")
     parser.add_argument("--error", dest="error_kind", help="kind of error")
+    parser.add_argument("--held", action="store_const", const=True, help="those that are held after a restore")
     parser.add_argument("--since", help="a moment in RFC 3339")
     parser.add_argument("--after", help="the next page: the last run of the one before")
     parser.add_argument("--limit", type=int, default=20)
@@ -50,7 +51,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    names = ("workflow", "state", "subject", "error_kind", "since", "after", "limit")
+    names = ("workflow", "state", "subject", "error_kind", "held", "since", "after", "limit")
     page = client.runs(**{name: getattr(arguments, name) for name in names})
     if show(page, arguments.json):
         return 0

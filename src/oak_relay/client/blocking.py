@@ -118,7 +118,7 @@ class Client:
         return self._send(calls.settings(name, given))
 
     def runs(self, **filters: Any) -> results.RunPage:
-        """Runs, newest first: workflow, state, subject, error_kind, since, until, after, limit."""
+        """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
         return self._send(calls.runs(**filters))
 
     def run(self, run_id: UUID | str) -> results.RunDetail:

@@ -121,7 +121,7 @@ class AsyncClient:
         return await self._send(calls.settings(name, given))
 
     async def runs(self, **filters: Any) -> results.RunPage:
-        """Runs, newest first: workflow, state, subject, error_kind, since, until, after, limit."""
+        """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
         return await self._send(calls.runs(**filters))
 
     async def run(self, run_id: UUID | str) -> results.RunDetail:

@@ -75,9 +75,10 @@ async def list_runs(
     after: UUID | None = None,
     parent: UUID | None = None,
     origin: UUID | None = None,
+    held: bool = False,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
-    """Runs, newest first; stable while new ones arrive."""
+    """Runs, newest first; stable while new ones arrive. With `held` those alone that are held after a restore."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
         if workflow and row is None:
@@ -95,6 +96,7 @@ async def list_runs(
             limit=limit + 1,
             parent=parent,
             origin=origin,
+            held=held,
         )
     next_ = found[limit - 1].id if len(found) > limit else None
     return exact.answer(parts, RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))

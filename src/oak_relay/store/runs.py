@@ -42,6 +42,7 @@ async def find(
     limit: int = 50,
     parent: UUID | None = None,
     origin: UUID | None = None,
+    held: bool = False,
 ) -> list[Any]:
     """Runs, newest first, behind the one named `after`. The parts of long lists only with their `parent`."""
     query = (
@@ -49,6 +50,9 @@ async def find(
     )
     if origin:
         query = query.where(run.c.origin_id == origin)
+    if held:
+        kept = (queue.c.workspace_id == workspace) & (queue.c.held == "restore")
+        query = query.where(run.c.id.in_(select(queue.c.run_id).where(kept)))
     if workflow_id:
         query = query.where(run.c.workflow_id == workflow_id)
     if states:
