@@ -16,7 +16,7 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
 </script>
 
 <template>
-  <BAlert v-if="found && (found.held || found.count)" :model-value="true" variant="warning" role="alert">
+  <BAlert v-if="found && (found.held || found.count)" :model-value="true" variant="warning" role="alert" class="note">
     <p v-if="found.held" class="line">
       <span>{{ found.held }} run{{ found.held === 1 ? ' is' : 's are' }} held, as after a restore of the database: what they did since may be done already. <RouterLink to="/runs?state=held">Look at them</RouterLink> before they go on.</span>
       <BButton size="sm" variant="outline-primary" :disabled="busy !== ''" @click="release">Release them</BButton>
@@ -38,6 +38,7 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
 </template>
 
 <style scoped>
+.note :deep(> *) { flex: 1; }
 .line { display: flex; flex-wrap: wrap; gap: 0.5rem 1rem; align-items: center; margin: 0 0 0.25rem; }
 .line span { flex: 1; min-width: 14rem; }
 .list { max-height: 18rem; overflow: auto; }
