@@ -17,6 +17,7 @@ import httpx
 import pytest
 from sqlalchemy import make_url
 
+from oak_relay.client.errors import OakRelayError
 from oak_relay.runtime.cluster import Cluster, _bin
 from tests.conftest import Processes, Questions, open_up, seed, until
 from tests.test_durability import WORK, start_runs
@@ -184,6 +185,21 @@ def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own:
     assert "the only one under suspicion" in client.run(stuck).run.error["message"]
     assert "in _stuck" in own.log.read_text(errors="replace")  # where it stood
     assert client.start("stuck", {"words": "Kestrel Notch"}).result() == "kestrel-notch"
+
+
+@pytest.mark.timeout(120)
+def test_a_stuck_service_is_ended_and_replaced(own: Processes):
+    """It evaluates too. The worker is not troubled by it."""
+    up = begun(own, PYTHONPATH=str(Path(__file__).parent / "stuck"))
+    client = own.client()
+    before = own.rows("SELECT id FROM worker WHERE role = 'work'")
+    with pytest.raises(OakRelayError):
+        client.try_step(STUCK, "held", {"words": "hold the interpreter"})
+    until(lambda: httpx.get(f"{own.url}/health/ready").json()["workers"] == 1, 40)
+    assert "in _stuck" in own.log.read_text(errors="replace")
+    assert client.try_step(STUCK, "held", {"words": "Kestrel Notch"}).result is not None
+    assert own.rows("SELECT id FROM worker WHERE role = 'work'") == before
+    assert up.poll() is None
 
 
 @pytest.mark.timeout(120)
