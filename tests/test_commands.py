@@ -185,6 +185,23 @@ def test_schedules_are_shown_paused_and_fired(run: Run, ready: Processes):
     assert run("fire", "cli-rings", "nightly", code=5)
 
 
+def test_what_others_wrote_is_no_markup_and_no_control_sequence(run: Run):
+    guest = "[/x] \x1b[2J[red]Ada"
+    run("start", "cli-asks", "--input", json.dumps({"guest": guest}))
+    told = "[/x] \N{REPLACEMENT CHARACTER}[2J[red]Ada"
+    until(lambda: "May" in run("tray"))
+    for words in (("tray",), ("runs", "--workflow", "cli-asks"), ("show", "last")):
+        assert told in " ".join(run(*words).split()), words
+    run("cancel", "last")
+
+
+def test_rows_keep_their_digits(run: Run):
+    run("table", "create", "cli-weights", "item", "weight:number")
+    exact = "0.12345678901234567890123"
+    run("table", "add", "cli-weights", given=f'{{"item": "[/b]", "weight": {exact}}}')
+    assert run("table", "rows", "cli-weights").split() == ["item", "weight", "[/b]", exact]
+
+
 def test_events_are_published_once(run: Run):
     words = ("publish", "cli.happened", "--data", '{"n": 1}', "--id", "same", "--subject", "Ada Fenn")
     assert run(*words) == "published: cli.happened same\n"

@@ -6,9 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from rich.markup import escape
-
-from oak_relay.cli.output import OUT, moment, money, show, state, table, working
+from oak_relay.cli.output import OUT, moment, money, plain, show, state, table, working
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json
 from oak_relay.client import Client
@@ -88,13 +86,13 @@ def _told(last: Talked) -> None:
     for call in calls:
         OUT.print(f"[dim]{state(call.state)} {call.path.rpartition('/')[2].partition('[')[0]}[/]")
     if last.error:
-        OUT.print(f"[red]{last.error['kind']}[/]: {escape(last.error['message'])}")
+        OUT.print(f"[red]{last.error['kind']}[/]: {plain(last.error['message'])}")
     elif last.waits:
         OUT.print(f"[yellow]it would rest at {last.waits}[/]")
     else:
-        OUT.print(escape(last.text))
+        OUT.print(plain(last.text))
         if last.why:
-            OUT.print(f"[yellow]{escape(last.why)}[/]")
+            OUT.print(f"[yellow]{plain(last.why)}[/]")
     OUT.print(f"[dim]{last.tokens} tokens, money {money(last.money)}[/]")
 
 
@@ -123,9 +121,9 @@ def test_server(arguments: argparse.Namespace, client: Client) -> int:
     with working("connecting"):
         found = client.test_server(arguments.name)
     if not show(found, arguments.json):
-        OUT.print(f"[{'green' if found.ok else 'red'}]{escape(found.sentence)}[/]")
+        OUT.print(f"[{'green' if found.ok else 'red'}]{plain(found.sentence)}[/]")
         if found.fix:
-            OUT.print(f"[dim]what to do:[/] {escape(found.fix)}")
+            OUT.print(f"[dim]what to do:[/] {plain(found.fix)}")
         if found.tools:
             rows = [(t["name"], " ".join(str(t.get("description") or "").split())) for t in found.tools]
             table(("tool", "what it does"), rows, "")
@@ -151,13 +149,13 @@ def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
     about = next((c for c in client.conversations(500) if c.key == arguments.key), None)
     if not show(said, arguments.json):
         if about and about.summary:
-            OUT.print(f"[dim]in short:[/] {escape(about.summary)}")
+            OUT.print(f"[dim]in short:[/] {plain(about.summary)}")
         for name, value in (about.facts if about else {}).items():
-            OUT.print(f"[dim]known:[/] {escape(name)}: {escape(value)}")
+            OUT.print(f"[dim]known:[/] {plain(name)}: {plain(value)}")
         for one in said:
             calls = ", ".join(c["function"]["name"] for c in one.message.get("tool_calls") or [])
             text = str(one.message.get("content") or "") or f"calls {calls}"
-            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {escape(text)}")
+            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {plain(text)}")
     return 0
 
 

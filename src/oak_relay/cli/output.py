@@ -1,5 +1,6 @@
 """How results are shown: readable tables and trees, or JSON."""
 
+import re
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -10,6 +11,7 @@ from typing import Any
 from pydantic import BaseModel
 from rich.console import Console
 from rich.highlighter import JSONHighlighter
+from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
@@ -20,6 +22,7 @@ SIGNS = {
     "queued": ("·", "yellow"), "cancelled": ("⊘", "dim"), "skipped": ("–", "dim"), "lost": ("?", "yellow"),
     "set aside": ("!", "red"),
 }  # fmt: skip
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 OUT = Console(highlight=False, soft_wrap=True)
 ERR = Console(stderr=True, highlight=False)
 
@@ -41,17 +44,29 @@ def print_json(value: Any) -> None:
     OUT.print(JSONHighlighter()(Text(jsontext.pretty(value))))
 
 
+def plain(text: str) -> str:
+    """Text of others for a terminal: nothing in it is taken for markup, or for a control sequence (ECMA-48)."""
+    return escape(_CONTROL.sub("\N{REPLACEMENT CHARACTER}", text))
+
+
 def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], empty: str) -> None:
-    """Print rows under heads; heads that begin with `>` are set to the right."""
+    """Print rows under heads; heads that begin with `>` are set to the right. A cell of `Text` is shown with its styles,
+    anything else as plain text."""
     if not rows:
         OUT.print(empty, style="dim")
         return
     grid = Table(box=None, pad_edge=False, header_style="bold", show_edge=False)
     for head in heads:
-        grid.add_column(head.lstrip(">"), justify="right" if head[0] == ">" else "left", overflow="fold")
+        right = head.startswith(">")
+        grid.add_column(plain(head.removeprefix(">")), justify="right" if right else "left", overflow="fold")
     for row in rows:
-        grid.add_row(*(cell if isinstance(cell, str) else str(cell) for cell in row))
+        grid.add_row(*(cell if isinstance(cell, Text) else plain(str(cell)) for cell in row))
     OUT.print(grid)
+
+
+def marked(text: str) -> Text:
+    """A cell of a table that has markup."""
+    return Text.from_markup(text)
 
 
 def state(name: str) -> str:

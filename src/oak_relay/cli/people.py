@@ -7,10 +7,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
-from rich.markup import escape
-
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, moment, show, table
+from oak_relay.cli.output import OUT, marked, moment, plain, show, table
 from oak_relay.client import Client
 from oak_relay.client.errors import NotFound, OakRelayError
 from oak_relay.client.results import Question
@@ -82,7 +80,7 @@ def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
     table(
         ("question", "asked", "workflow", "about", "text", "answers"),
         [
-            (str(q.id)[-12:], moment(q.created_at), q.workflow, q.subject or "–", escape(q.text) + _alike(q), _answers(q))
+            (str(q.id)[-12:], moment(q.created_at), q.workflow, q.subject or "–", marked(plain(q.text) + _alike(q)), _answers(q))
             for q in questions
         ],
         "Nothing waits for a person.",
@@ -96,7 +94,7 @@ def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
     question = _find(arguments.id, client)
     choice, data = arguments.choice, _json(arguments.data)
     if choice is None and question.choices and sys.stdin.isatty():
-        OUT.print(escape(question.text))
+        OUT.print(plain(question.text))
         choice = _asked(question.choices)
     count = client.answer(question.id, choice, data, arguments.text, arguments.alike)
     if not show({"answered": count}, arguments.json):
@@ -111,7 +109,7 @@ def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
     table(
         ("workflow", "trigger", "rule", "zone", "last", "next"),
         [
-            (s.workflow, s.trigger, escape(s.rule), s.zone, moment(s.last_at), "[yellow]paused[/]" if s.paused else _next(s))
+            (s.workflow, s.trigger, s.rule, s.zone, moment(s.last_at), marked("[yellow]paused[/]" if s.paused else _next(s)))
             for s in found
         ],
         "No schedules. A workflow that is live and has one is shown here.",
@@ -194,7 +192,7 @@ def _find(given: str, client: Client) -> Question:
 
 def _asked(choices: list[str]) -> str:
     for number, choice in enumerate(choices, 1):
-        OUT.print(f"  {number}  {escape(choice)}")
+        OUT.print(f"  {number}  {plain(choice)}")
     given = input("choice: ").strip()
     return choices[int(given) - 1] if given.isdigit() and 0 < int(given) <= len(choices) else given
 
@@ -210,8 +208,8 @@ def _json(text: str | None) -> Any:
 
 def _answers(question: Question) -> str:
     if question.choices:
-        return escape(" | ".join(question.choices))
-    return "form: " + escape(", ".join((question.form or {}).get("properties", {})))
+        return " | ".join(question.choices)
+    return "form: " + ", ".join((question.form or {}).get("properties", {}))
 
 
 def _alike(question: Question) -> str:
@@ -220,4 +218,4 @@ def _alike(question: Question) -> str:
 
 def _next(schedule: Any) -> str:
     text = "\n".join(moment(at) for at in schedule.occurrences) or "never"
-    return f"{text}\n[red]{escape(schedule.fault)}[/]" if schedule.fault else text
+    return f"{text}\n[red]{plain(schedule.fault)}[/]" if schedule.fault else text

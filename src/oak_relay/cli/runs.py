@@ -6,7 +6,7 @@ from typing import Any
 
 from oak_relay import jsontext
 from oak_relay.cli import trace
-from oak_relay.cli.output import OUT, as_json, duration, moment, money, print_json, show, state, table
+from oak_relay.cli.output import OUT, as_json, duration, marked, moment, money, print_json, show, state, table
 from oak_relay.client import Client
 from oak_relay.client.errors import NotFound, OakRelayError
 from oak_relay.client.results import RunData
@@ -58,7 +58,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     table(
         ("run", "state", "workflow", "about", "began", ">took", ">steps", ">attempts", ">tokens", ">money"),
         [
-            (str(r.id)[-12:], state(r.state), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
+            (str(r.id)[-12:], marked(state(r.state)), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
              r.tokens_in + r.tokens_out, money(r.money, r.unpriced))
             for r in page.runs
         ],

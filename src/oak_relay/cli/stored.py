@@ -2,14 +2,13 @@
 
 import argparse
 import getpass
-import json
 import os
 import sys
 from collections.abc import Callable
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, moment, print_json, show, table, working
+from oak_relay.cli.output import OUT, marked, moment, print_json, show, table, working
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Test
@@ -69,7 +68,7 @@ def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
                 c.kind,
                 ", ".join(c.config.get("hosts") or []) or "any host",
                 moment(c.last_used_at),
-                _test_word(c.last_test),
+                marked(_test_word(c.last_test)),
             )
             for c in listed
         ]
@@ -188,7 +187,7 @@ def list_rows(arguments: argparse.Namespace, client: Client) -> int:
 
 def add_rows(arguments: argparse.Namespace, client: Client) -> int:
     try:
-        rows = json.load(sys.stdin)
+        rows = jsontext.loads(sys.stdin.read())
     except ValueError as error:
         raise OakRelayError(f"standard input is not JSON: {error}") from None
     added = client.add_rows(arguments.name, rows if isinstance(rows, list) else [rows])

@@ -6,10 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from rich.markup import escape
-
 from oak_relay import jsontext
-from oak_relay.cli.output import ERR, OUT, duration, money, print_json, show, state, table, working
+from oak_relay.cli.output import ERR, OUT, duration, marked, money, plain, print_json, show, state, table, working
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
@@ -111,7 +109,7 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
         OUT.print(_said(message), markup=False)
     for tool in rendered.get("tools", []):
         fields = ", ".join(tool["parameters"].get("properties", {}))
-        OUT.print(f"\n[dim]tool[/] {escape(tool['name'])}({escape(fields)})\n{escape(tool['description'])}")
+        OUT.print(f"\n[dim]tool[/] {plain(tool['name'])}({plain(fields)})\n{plain(tool['description'])}")
     if "messages" not in rendered:
         print_json(rendered["input"])
     if rendered["empty"]:
@@ -168,7 +166,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
         table(
             ("workflow", "live", ">runs", "last", ">succeeded", ">median", ">money", "starts by"),
             [
-                (w.name, f"version {w.live_version}" if w.live_version else "draft", w.runs, state(w.last_state) if w.last_state else "–",
+                (w.name, f"version {w.live_version}" if w.live_version else "draft", w.runs, marked(state(w.last_state)) if w.last_state else "–",
                  "–" if w.success is None else f"{w.success:.0%}", duration(w.seconds), money(w.money), "; ".join(w.starters))
                 for w in listed
             ],
