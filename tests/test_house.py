@@ -1,16 +1,20 @@
 """The house rules: layers, types of the migrations, no leftovers."""
 
 import ast
+import contextlib
 import re
 import subprocess
 import sys
 from pathlib import Path
 
+import structlog
 from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.runtime.migration import MigrationContext
 from sqlalchemy import text
 
+from oak_relay.runtime.boot import set_up_log
+from oak_relay.runtime.settings import Settings
 from oak_relay.store.database import NEWEST, Database
 from oak_relay.store.tables import metadata
 from oak_relay.store.upgrade import alembic_config
@@ -106,3 +110,18 @@ def test_every_function_of_the_store_is_given_the_workspace():
 def test_every_table_belongs_to_a_workspace():
     shared = {"workspace", "worker", "fence", "epoch"}  # of processes and of the server, not of a workspace
     assert all("workspace_id" in table.c for name, table in metadata.tables.items() if name not in shared)
+
+
+def test_a_log_that_cannot_be_written_harms_nothing_else(monkeypatch):
+    """A full disk under standard error: lines are lost, what was to be told of goes on."""
+    before = structlog.get_config()
+    with open("/dev/full", "w") as full:
+        monkeypatch.setattr(sys, "stderr", full)
+        try:
+            set_up_log(Settings())
+            structlog.get_logger().error("not to be written")
+        finally:
+            structlog.configure(**before)
+            monkeypatch.undo()
+            with contextlib.suppress(OSError):
+                full.close()

@@ -167,7 +167,7 @@ result: ${ held.v }
 @pytest.mark.timeout(240)
 def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own: Processes):
     """A call that holds the interpreter: nothing in the process can notice it."""
-    lease = 3.0
+    lease = 5.0
     begun(own, OAK_RELAY_LEASE=str(lease), PYTHONPATH=str(Path(__file__).parent / "stuck"))
     client = own.client()
     for text in (LONG, STUCK):
@@ -260,7 +260,11 @@ def test_the_own_database_is_started_again_when_its_full_disk_has_room(own: Proc
                 own.sql("SELECT pg_switch_wal(), txid_current()")
         until(lambda: not file.exists() or file.read_text() != before, 60)
         filler.unlink()
-        until(lambda: _answers(own), 90)
+        try:
+            until(lambda: _answers(own), 90)
+        except AssertionError:
+            logs = [own.log, own.home / "postgres" / "server.log"]
+            raise AssertionError("\n".join(log.read_text(errors="replace")[-4000:] for log in logs)) from None
         until(lambda: httpx.post(f"{own.url}/hooks/noted", json={"n": 0}, timeout=15).status_code == 202, 60)
         until(lambda: own.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") >= len(answered) + 1, 60)
         kept = {str(row["id"]) for row in own.rows("SELECT id FROM run WHERE state = 'succeeded'")}

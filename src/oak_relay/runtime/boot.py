@@ -1,11 +1,13 @@
 """What every process begins with: settings, the database, the vault, the registry, hints, the log."""
 
 import asyncio
+import contextlib
 import logging
 import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
+from typing import TextIO, cast
 
 import structlog
 
@@ -61,6 +63,19 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
         await database.close()
 
 
+class _Lines:
+    """Standard error, where a line that cannot be written, as on a full disk, is lost and harms nothing else."""
+
+    def write(self, text: str) -> int:
+        with contextlib.suppress(OSError, ValueError):
+            sys.stderr.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        with contextlib.suppress(OSError, ValueError):
+            sys.stderr.flush()
+
+
 def set_up_log(settings: Settings) -> None:
     """Lines on standard error, for people or as JSON."""
     renderer = (
@@ -77,5 +92,5 @@ def set_up_log(settings: Settings) -> None:
             renderer,
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
-        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+        logger_factory=structlog.PrintLoggerFactory(cast(TextIO, _Lines())),
     )
