@@ -167,7 +167,7 @@ result: ${ held.v }
 @pytest.mark.timeout(240)
 def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own: Processes):
     """A call that holds the interpreter: nothing in the process can notice it."""
-    lease = 5.0
+    lease = 8.0
     begun(own, OAK_RELAY_LEASE=str(lease), PYTHONPATH=str(Path(__file__).parent / "stuck"))
     client = own.client()
     for text in (LONG, STUCK):
