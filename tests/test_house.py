@@ -3,10 +3,12 @@
 import ast
 import contextlib
 import re
+import resource
 import subprocess
 import sys
 from pathlib import Path
 
+import pytest
 import structlog
 from alembic import command
 from alembic.autogenerate import compare_metadata
@@ -14,6 +16,7 @@ from alembic.runtime.migration import MigrationContext
 from sqlalchemy import text
 
 from oak_relay.runtime.boot import set_up_log
+from oak_relay.runtime.cluster import Cluster, ClusterError
 from oak_relay.runtime.settings import Settings
 from oak_relay.store.database import NEWEST, Database
 from oak_relay.store.tables import metadata
@@ -125,3 +128,21 @@ def test_a_log_that_cannot_be_written_harms_nothing_else(monkeypatch):
             monkeypatch.undo()
             with contextlib.suppress(OSError):
                 full.close()
+
+
+def test_a_full_disk_does_not_take_the_port_of_the_own_database(tmp_path):
+    """Every start goes by this file: it is kept whole, or as it was."""
+    cluster = Cluster(tmp_path)
+    cluster._keep_port(41_234)
+    _, most = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, most))
+    try:
+        cluster._keep_port(41_234)  # nothing is to be written
+        with pytest.raises(OSError):
+            cluster._keep_port(41_235)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+    assert cluster._port() == 41_234
+    (tmp_path / "postgres.port").write_text("")
+    with pytest.raises(ClusterError):
+        cluster._port()

@@ -4,7 +4,6 @@ import asyncio
 import contextlib
 import os
 import signal
-import subprocess
 import sys
 import threading
 from collections.abc import Callable
@@ -13,7 +12,7 @@ import structlog
 
 from oak_relay.runtime.boot import base, database_url
 from oak_relay.runtime.clock import Clock
-from oak_relay.runtime.cluster import Cluster, ClusterError
+from oak_relay.runtime.cluster import Cluster
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.worker import Worker
 
@@ -106,7 +105,7 @@ async def _keep_database(cluster: Cluster, stopping: asyncio.Event) -> None:
         try:
             await asyncio.to_thread(cluster.start, True)
             log.warning("PostgreSQL was gone and runs again")
-        except (ClusterError, OSError, subprocess.SubprocessError) as error:
+        except Exception as error:  # of whatever kind: nobody else looks after it
             pause = min(pause * 2, 5.0)
             if str(error) != said:
                 said = str(error)
