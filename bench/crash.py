@@ -308,7 +308,7 @@ def verdict(crash: Crash, accepted: set[tuple[str, int]]) -> list[tuple[str, boo
     left = crash.sql("SELECT count(*) AS c FROM queue")[0]["c"]
     keys = Counter(r["event_key"] for r in crash.sql("SELECT event_key FROM event WHERE type = 'webhook'"))
     twice = crash.sql(
-        "SELECT run_id, path FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY 1, 2 HAVING count(*) > 1"
+        "SELECT run_id, path FROM entry WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY 1, 2 HAVING count(*) > 1"
     )
     rows = crash.sql("SELECT data->>'n' AS n, data->>'what' AS what, count(*) AS c FROM table_row t JOIN table_def d ON d.id = t.table_id "
                      "WHERE d.name = 'crash_rows' GROUP BY 1, 2 HAVING count(*) > 1")  # fmt: skip
@@ -319,7 +319,7 @@ def verdict(crash: Crash, accepted: set[tuple[str, int]]) -> list[tuple[str, boo
         for guest in {r["guest"] for r in order}
         if (ns := [r["n"] for r in order if r["guest"] == guest]) != sorted(ns)
     )
-    lost = crash.sql("SELECT count(*) AS c FROM journal WHERE kind = 'lost'")[0]["c"]
+    lost = crash.sql("SELECT count(*) AS c FROM entry WHERE kind = 'lost'")[0]["c"]
     unsafe, keyed = counts["unsafe"], counts["keyed"]
     missing = {f"{path}-{n}" for path, n in accepted} - set(keys)
     return [

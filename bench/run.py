@@ -147,7 +147,7 @@ def steps(bench: Bench, client: Client, workers: int) -> float:
                 "(SELECT started_at, ended_at FROM run ORDER BY id DESC LIMIT $1) AS latest", count,
             )  # fmt: skip
             rates.append(count * PER_RUN / float(took))
-    bad = bench.sql("SELECT count(*) FROM run WHERE state <> 'succeeded'")
+    bad = bench.sql("SELECT count(*) FROM run WHERE state IS DISTINCT FROM 'succeeded'")
     assert not bad, f"{bad} runs did not succeed"
     return statistics.median(rates)
 
@@ -209,7 +209,7 @@ async def idle_latency(bench: Bench) -> None:
     connection = await asyncpg.connect(bench.url)
     rows = await connection.fetch(
         "SELECT extract(epoch FROM j.at - e.at) * 1000 AS ms FROM event e JOIN run r ON r.event_id = e.id "
-        "JOIN journal j ON j.run_id = r.id AND j.seq = 0 ORDER BY e.id DESC LIMIT $1", count,
+        "JOIN entry j ON j.run_id = r.id AND j.seq = 0 ORDER BY e.id DESC LIMIT $1", count,
     )  # fmt: skip
     await connection.close()
     found = sorted(float(row["ms"]) for row in rows)

@@ -170,10 +170,12 @@ def history(bench: Bench, client: Client, share: float) -> None:
             "WITH ids AS (SELECT n, (lpad(to_hex((extract(epoch FROM now()) * 1000)::bigint - 86400000 + n), 12, '0') || '7000' || '8000' || "
             "lpad(to_hex(n), 12, '0'))::uuid AS id, now() - interval '1 day' + n * interval '1 ms' AS at FROM generate_series($3::int, $3::int + $4::int - 1) AS n), "
             "e AS (INSERT INTO event (workspace_id, id, event_key, source, type, body, meta, at) SELECT 1, id, n::text, '/bench', 'bench', '{}', '{\"headers\":{},\"query\":{}}', at FROM ids), "
-            "j AS (INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, at) SELECT 1, id, 0, 'a', 'value', 0, '', '1', at FROM ids) "
-            "INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, state, subject, error_kind, error, created_at, started_at, ended_at, result, steps) "
+            "j AS (INSERT INTO journal (workspace_id, run_id, page, generation, at, count, outcomes, entries) "
+            "SELECT 1, id, 0, 1, at, 1, 1, '[[\"a\",\"value\",0,\"\",null,null,1]]' FROM ids), "
+            "f AS (INSERT INTO failure (workspace_id, run_id, state, error_kind) SELECT 1, id, 'failed', 'timeout' FROM ids WHERE n % 50 = 0) "
+            "INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, state, subject, error, created_at, started_at, ended_at, result, steps) "
             "SELECT 1, id, $1::uuid, $2::uuid, id, 'bench', CASE WHEN n % 50 = 0 THEN 'failed' ELSE 'succeeded' END, 'guest ' || n % 1000, "
-            "CASE WHEN n % 50 = 0 THEN 'timeout' END, CASE WHEN n % 50 = 0 THEN '{\"kind\":\"timeout\",\"message\":\"late\"}' END, at, at, at + interval '1 s', '1', 1 FROM ids",
+            "CASE WHEN n % 50 = 0 THEN '{\"kind\":\"timeout\",\"message\":\"late\"}' END, at, at, at + interval '1 s', '1', 1 FROM ids",
             workflow, version, first, min(step, count - first),
         )  # fmt: skip
     bench.sql("VACUUM ANALYZE")  # as it stands after a while: the server is not just tidying up

@@ -122,8 +122,8 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
             peaks.append(process.memory_info().rss)
             time.sleep(0.2)
         took = time.monotonic() - began
-    bad = bench.sql("SELECT count(*) FROM run WHERE state <> 'succeeded' AND kind = 'run'")
-    assert not bad, bench.sql("SELECT min(error) FROM run WHERE state <> 'succeeded'")
+    bad = bench.sql("SELECT count(*) FROM run WHERE state IS DISTINCT FROM 'succeeded' AND kind = 'run'")
+    assert not bad, bench.sql("SELECT min(error) FROM run WHERE state IS DISTINCT FROM 'succeeded'")
     seen = httpx.get(f"http://127.0.0.1:{outside}/gaps", trust_env=False).json()
     found = sorted(seen["gaps"])
     if seconds:

@@ -16,7 +16,7 @@ from oak_relay.store import artifacts, history, journal
 from oak_relay.store.journal import Batch
 from oak_relay.store.tables import MAIN_WORKSPACE
 from tests.conftest import Processes, until
-from tests.test_store import claimed, connection, database, end, entry, write  # noqa: F401
+from tests.test_store import claimed, connection, database, end, page, write  # noqa: F401
 
 BIG = {"rows": [{"hut": f"hut {n}", "note": "ä" * 50} for n in range(1500)], "sum": 12345678901234567890.5}
 LARGE = """
@@ -88,15 +88,15 @@ async def test_rows_of_a_journal_stay_small_and_come_back_whole(database, connec
     mine, [claim] = await claimed(database, connection)
     text = dumps({"output": BIG})
     await write(
-        connection, mine, Batch([entry(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)])
+        connection, mine, Batch([page(claim.run_id, n, path=f"p{n}", kind="ended", body=text) for n in range(2)])
     )
-    assert await connection.fetchval("SELECT max(length(body)) FROM journal") < artifacts.LARGE // 4
+    assert await connection.fetchval("SELECT max(length(entries)) FROM journal") < artifacts.LARGE // 4
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 1
     assert await connection.fetchval("SELECT length(data) FROM artifact") < len(text) // 4
     found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
-    assert [e["body"] for e in found.entries] == [text, text]
+    assert [e.body for e in found.entries] == [{"output": BIG}] * 2
     assert await journal.landed(
-        connection, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, 1, path="p1", effect=("x", {}))])
+        connection, MAIN_WORKSPACE, mine, Batch([page(claim.run_id, 1, path="p1", effect=("x", {}))])
     )
 
 
@@ -104,7 +104,7 @@ async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database
     """Rule 12, with large payloads."""
     mine, claims = await claimed(database, connection, 2)
     for n, claim in enumerate(claims):
-        await write(connection, mine, Batch([entry(claim.run_id, body=dumps([n, BIG]))]))
+        await write(connection, mine, Batch([page(claim.run_id, body=dumps([n, BIG]))]))
     await write(connection, mine, Batch([], [end(claims[0])]))
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 2
     later = history.month(datetime.now(UTC), 1)
@@ -112,7 +112,7 @@ async def test_what_a_run_that_is_not_over_refers_to_outlives_its_month(database
     assert len(await history.drop_before(connection, later)) == 1
     assert await connection.fetchval("SELECT count(*) FROM artifact") == 1
     found = (await journal.load(connection, MAIN_WORKSPACE, [claims[1].run_id]))[claims[1].run_id]
-    assert loads(found.entries[0]["body"]) == loads(dumps([1, BIG]))
+    assert found.entries[0].body == loads(dumps([1, BIG]))
 
 
 @pytest.fixture(scope="module")
@@ -144,7 +144,7 @@ def test_a_large_run_is_whole_where_it_counts_and_previewed_where_it_is_shown(oa
     assert client.artifact(detail.event["large"][0]["id"]) == loads(dumps(BIG))
     with pytest.raises(NotFound):
         client.artifact("nothing")
-    assert oak.sql("SELECT max(length(body)) FROM journal WHERE run_id = $1", uuid.UUID(ran)) < artifacts.LARGE // 4
+    assert oak.sql("SELECT max(length(body)) FROM entry WHERE run_id = $1", uuid.UUID(ran)) < artifacts.LARGE // 4
 
 
 def test_the_end_of_a_large_run_is_told_whole(oak: Processes, ran: str):

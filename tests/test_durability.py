@@ -69,12 +69,12 @@ def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
         == 200
     )
     twice = lone.rows(
-        "SELECT run_id, path FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY 1, 2 HAVING count(*) > 1"
+        "SELECT run_id, path FROM entry WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY 1, 2 HAVING count(*) > 1"
     )
     assert not twice
     worked = lone.worked()
     lost = Counter(
-        f"{r['run_id']}:{r['path']}" for r in lone.rows("SELECT run_id, path FROM journal WHERE kind = 'lost'")
+        f"{r['run_id']}:{r['path']}" for r in lone.rows("SELECT run_id, path FROM entry WHERE kind = 'lost'")
     )
     assert len(worked) == 400
     more = {key: count - 1 for key, count in worked.items() if count > 1}
@@ -92,17 +92,17 @@ def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Process
     lone.fault(service="office", kind="slow", seconds=3, times=5, path="replies")
     worker = lone.start_worker()
     ids = start_runs(lone, "killed-often", 5)
-    until(lambda: lone.sql("SELECT count(*) FROM journal WHERE kind = 'began'") == 5)
+    until(lambda: lone.sql("SELECT count(*) FROM entry WHERE kind = 'began'") == 5)
     os.kill(worker.pid, signal.SIGSTOP)
     frozen = lone.sql("SELECT id FROM worker")
     other = lone.start_worker()
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 5, 40)
-    written = lone.sql("SELECT count(*) FROM journal")
+    written = lone.sql("SELECT count(*) FROM entry")
     os.kill(worker.pid, signal.SIGCONT)
     assert worker.wait(20) == -signal.SIGALRM  # the watchdog
     lone.running.remove(worker)
-    assert lone.sql("SELECT count(*) FROM journal") == written
-    assert not lone.sql("SELECT count(*) FROM journal WHERE worker_id = $1 AND kind = 'ended'", frozen)
+    assert lone.sql("SELECT count(*) FROM entry") == written
+    assert not lone.sql("SELECT count(*) FROM entry WHERE worker_id = $1 AND kind = 'ended'", frozen)
     assert "Stack (most recent call first)" in lone.log.read_text(errors="replace")  # where it stood
     assert other.poll() is None
     assert len(ids) == 5
@@ -142,7 +142,7 @@ def test_the_database_restarted_under_a_worker_costs_a_pause(lone: Processes):
         )
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 60, 60)
     assert not lone.rows(
-        "SELECT 1 FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
+        "SELECT 1 FROM entry WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
     )
 
 
@@ -175,7 +175,7 @@ def test_a_checkable_call_is_looked_up_and_not_asked_about(lone: Processes):
     until(lambda: sum(lone.worked().values()) == 1)
     lone.fault(service="office", kind="slow", seconds=20, times=1, path="replies")
     not_yet = client.start("looked", {"guest": "two@guests.example"}).id
-    until(lambda: lone.sql("SELECT count(*) FROM journal WHERE kind = 'began'") == 2)
+    until(lambda: lone.sql("SELECT count(*) FROM entry WHERE kind = 'began'") == 2)
     until(lambda: lone.received()["faults"] == 0)
     lone.kill(worker)
     lone.start_worker()

@@ -3,7 +3,6 @@
 import asyncio
 import contextlib
 from collections import Counter
-from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -122,7 +121,7 @@ class Interrupted(MemoryJournal):
         await asyncio.sleep(0)
         self._before()  # an effect and its entry are one commit
         if effect is not None:
-            entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
         return self._behind(super().add(entry))
 
     def _before(self):

@@ -6,6 +6,7 @@ after the other or at once. Whatever happens, the record of a run is what one ow
 
 import asyncio
 from collections.abc import Callable
+from decimal import Decimal
 from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
@@ -23,7 +24,7 @@ from oak_relay.store.database import Database
 from oak_relay.store.journal import BackRow, RestRow
 from oak_relay.store.tables import MAIN_WORKSPACE
 from tests.conftest import apart
-from tests.test_store import entry, new_runs
+from tests.test_store import new_runs, row
 
 RUNS = 3
 
@@ -45,7 +46,7 @@ class Owner:
         self.id = uuids.uuid7()
         await workers.register(self.connection, self.id, "test", 1, 3600)
         registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
-        hints: Any = SimpleNamespace(send=lambda topic: None)
+        hints: Any = SimpleNamespace(send=lambda topic: None, watched=False)
         self.writer = JournalWriter(self.database, self.id, hints, registry)
         self.writing = asyncio.create_task(self.writer.run())
         self.walks, self.late = {}, []
@@ -70,7 +71,8 @@ class Owner:
             owner = self.writer.own(claim)
             recorded = await journal.load(self.connection, MAIN_WORKSPACE, [claim.run_id])
             sums = recorded[claim.run_id].sums
-            self.walks[claim.run_id] = (owner, 0 if sums is None else sums["seq"])
+            owner.pages = 0 if sums is None else sums["pages"]
+            self.walks[claim.run_id] = (owner, owner.pages)
 
     async def write(self) -> None:
         """Each walk adds its next entry; who is told that the run is another's writes no more."""
@@ -81,7 +83,7 @@ class Owner:
         body = dumps({"generation": owner.generation})
         self.walks[run_id] = (owner, seq + 1)
         try:
-            await self.writer.put(owner, entry(run_id, seq, body=body))
+            await self.writer.put(owner, row(run_id, body=body))
             self.landed.append((run_id, seq, owner.generation))
         except Dropped:
             if self.walks.get(run_id, (None,))[0] is owner:
@@ -97,7 +99,7 @@ class Owner:
         for kind, run_id in zip((RestRow, BackRow), list(self.walks), strict=False):
             owner, _ = self.walks.pop(run_id)
             row = (
-                RestRow(run_id, owner.generation, (), -1, 0.0, 0, 0, "0")
+                RestRow(run_id, owner.generation, (), -1, 0.0, 0, 0, Decimal(0))
                 if kind is RestRow
                 else BackRow(run_id, owner.generation, 0.0)
             )
@@ -199,8 +201,8 @@ def locked(owner: Owner, what: str) -> asyncio.Lock:
 
 async def check(main: asyncpg.Connection, owners: list[Owner], runs: list[UUID]) -> None:
     for run_id in runs:
-        rows = await main.fetch("SELECT seq, body FROM journal WHERE run_id = $1 ORDER BY seq", run_id)
-        assert [row["seq"] for row in rows] == list(range(len(rows))), (
+        rows = await main.fetch("SELECT seq / 1000 AS seq, body FROM entry WHERE run_id = $1 ORDER BY seq", run_id)
+        assert [found["seq"] for found in rows] == list(range(len(rows))), (
             "a walk went on from a record it did not know whole"
         )
         generations = [loads(row["body"])["generation"] for row in rows]
@@ -231,7 +233,7 @@ async def test_a_claim_whose_answer_is_late_counts_only_if_it_still_holds(new_da
         await owner.learn()
         await owner.write()
         assert owner.landed == []
-        assert await owner.connection.fetchval("SELECT count(*) FROM journal") == 0
+        assert await owner.connection.fetchval("SELECT count(*) FROM entry") == 0
     finally:
         await owner.end()
         await database.close()

@@ -59,7 +59,9 @@ async def test_migrations_give_the_tables_and_go_back(empty_database):
         assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST
     async with database.engine.begin() as connection:
         differences = await connection.run_sync(lambda c: compare_metadata(MigrationContext.configure(c), metadata))
-        months = re.compile(r"(artifact|event|journal|run)_(\d{4}_\d{2}|rest)")  # partitions belong to their tables
+        months = re.compile(
+            r"(artifact|event|failure|journal|run)_(\d{4}_\d{2}|rest)"
+        )  # partitions belong to their tables
         assert [d for d in differences if not months.search(str(d))] == []
         await connection.run_sync(lambda c: command.downgrade(alembic_config(c), "base"))
         left = await connection.execute(text("SELECT tablename FROM pg_tables WHERE schemaname = 'public'"))

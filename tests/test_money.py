@@ -2,7 +2,6 @@
 
 import asyncio
 import contextlib
-from dataclasses import replace
 from decimal import Decimal
 from zlib import crc32
 
@@ -70,7 +69,7 @@ class Mortal(MemoryJournal):
         await asyncio.sleep(0)
         self._before()
         if effect is not None:
-            entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
         return self._behind(super().add(entry))
 
     def _before(self):

@@ -94,7 +94,7 @@ class Mortals:
             self.tell(at, when)
             self.oak.rows("UPDATE worker SET lease_until = clock_timestamp() WHERE role = 'work' AND dead_at IS NULL")
             self.worker()
-        until(lambda: self.client.run(run_id).run.state != "running", 60)
+        until(lambda: self.client.run(run_id).run.state not in ("running", "queued"), 60)
         return run_id, died
 
     def every(self, when: str) -> list[tuple[str, str, bool]]:

@@ -134,7 +134,7 @@ def test_a_failover_to_the_standby_costs_a_pause_not_a_run(tmp_path, open_home):
         replicated("")  # it is alone now
         until(lambda: processes.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(ids) == 60, 90)
         assert not processes.rows(
-            "SELECT 1 FROM journal WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
+            "SELECT 1 FROM entry WHERE kind = 'ended' AND body LIKE '{\"output\"%' GROUP BY run_id, path HAVING count(*) > 1"
         )
         assert httpx.get(f"{processes.url}/health/ready").is_success
         # Whichever connection noticed first: what was walked on the old timeline was dropped, and begun anew.

@@ -3,6 +3,7 @@
 import asyncio
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
@@ -27,7 +28,7 @@ from oak_relay.store import ending, epoch, history, intake, journal, queue, rows
 from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
 from oak_relay.store.journal import BackRow, Batch, EndRow, Fenced, Raised, RestRow
-from oak_relay.store.local import EntryRow
+from oak_relay.store.pages import EntryRow, Page
 from oak_relay.store.queue import Claim
 from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.vault.blanking import Blanker
@@ -76,22 +77,20 @@ async def worker(connection: asyncpg.Connection, lease: float = 30) -> UUID:
     return found
 
 
-def entry(run_id: UUID, seq: int = 0, **more) -> EntryRow:
-    fields = {
-        "path": "a",
-        "kind": "value",
-        "attempt": 0,
-        "hash": "",
-        "body": "1",
-        "detail": None,
-        "started": None,
-        "at": None,
-    }
-    return EntryRow(run_id, seq, **{**fields, **more})
+def row(run_id: UUID, **more) -> EntryRow:
+    return EntryRow(run_id, **{"path": "a", "kind": "value", "attempt": 0, "hash": "", "body": "1", **more})
+
+
+def page(run_id: UUID, number: int = 0, generation: int = 1, **more) -> Page:
+    """A page of one entry."""
+    only = row(run_id, **more)
+    return Page(run_id, number, generation, only.scope, [only])
 
 
 def end(claim: Claim, **more: Any) -> EndRow:
-    return EndRow(claim.run_id, claim.generation, "succeeded", "1", None, None, 3, 4, "0.25", 0, 1, 1, "w", 1, **more)
+    return EndRow(
+        claim.run_id, claim.generation, "succeeded", "1", None, None, 3, 4, Decimal("0.25"), 0, 1, 1, "w", 1, **more
+    )
 
 
 async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence: int = 0) -> None:
@@ -151,17 +150,17 @@ async def test_a_worker_that_is_declared_dead_writes_nothing(database, connectio
     assert await workers.bury(connection, MAIN_WORKSPACE) == 1
     assert await workers.bury(connection, MAIN_WORKSPACE) == 0
     for batch in (
-        Batch([entry(claim.run_id)]),
-        Batch([entry(claim.run_id)], [end(claim)]),
+        Batch([page(claim.run_id)]),
+        Batch([page(claim.run_id)], [end(claim)]),
         Batch(rests=[RestRow(claim.run_id, claim.generation, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
         Batch(backs=[BackRow(claim.run_id, claim.generation)]),
-        Batch([entry(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: "1")]),
+        Batch([page(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: "1")]),
     ):
         with pytest.raises(Raised):
             await write(connection, mine, batch)
     with pytest.raises(Fenced):
         await journal.owned(connection, MAIN_WORKSPACE, mine)
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 0
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 0
     assert await workers.renew(connection, mine, 10) is None
     assert await claim_some(connection, mine, 1, 10) == []
     [again] = await claim_some(connection, await worker(connection), 1, 10)
@@ -170,7 +169,7 @@ async def test_a_worker_that_is_declared_dead_writes_nothing(database, connectio
 
 async def test_a_lease_that_is_over_may_be_renewed_while_nobody_took_the_worker_for_dead(database, connection):
     mine, [claim] = await claimed(database, connection, lease=0.0)
-    await write(connection, mine, Batch([entry(claim.run_id)]))
+    await write(connection, mine, Batch([page(claim.run_id)]))
     assert await workers.renew(connection, mine, 30)
     assert await workers.bury(connection, MAIN_WORKSPACE) == 0
 
@@ -183,12 +182,12 @@ async def test_hold_and_release_end_every_walk_under_the_claims_before(database,
     assert await epoch.release(connection, MAIN_WORKSPACE) == 1
     [again] = await claim_some(connection, mine, 1, 10)
     with pytest.raises(Raised):
-        await write(connection, mine, Batch([entry(claim.run_id)]))
+        await write(connection, mine, Batch([page(claim.run_id)]))
     value, owned = await journal.owned(connection, MAIN_WORKSPACE, mine)
     assert owned == {claim.run_id: again.generation}
     assert again.generation > claim.generation
     assert (claim.fence, again.fence) == (0, value)
-    await write(connection, mine, Batch([entry(claim.run_id)]), value)
+    await write(connection, mine, Batch([page(claim.run_id)]), value)
 
 
 @pytest.mark.parametrize("raiser", ["hold", "bury"])
@@ -198,7 +197,7 @@ async def test_a_takeover_waits_for_a_commit_under_way_and_then_wins(database, c
     other = await database.connect_directly()
     transaction = connection.transaction()
     await transaction.start()
-    await write(connection, mine, Batch([entry(claim.run_id)]))
+    await write(connection, mine, Batch([page(claim.run_id)]))
     work = epoch.hold(other, MAIN_WORKSPACE) if raiser == "hold" else workers.bury(other, MAIN_WORKSPACE)
     takeover = asyncio.create_task(work)
     done, _ = await asyncio.wait({takeover}, timeout=0.3)
@@ -206,8 +205,8 @@ async def test_a_takeover_waits_for_a_commit_under_way_and_then_wins(database, c
     await transaction.commit()
     assert await takeover == 1
     with pytest.raises(Raised):
-        await write(connection, mine, Batch([entry(claim.run_id, 1)]))
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 1
+        await write(connection, mine, Batch([page(claim.run_id, 1)]))
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 1
     await other.close()
 
 
@@ -218,14 +217,14 @@ async def test_a_commit_that_waits_for_a_takeover_writes_nothing(database, conne
     transaction = other.transaction()
     await transaction.start()
     await workers.raise_all(other)
-    late = asyncio.create_task(write(connection, mine, Batch([entry(claim.run_id)], [end(claim)])))
+    late = asyncio.create_task(write(connection, mine, Batch([page(claim.run_id)], [end(claim)])))
     done, _ = await asyncio.wait({late}, timeout=0.3)
     assert not done
     await other.execute("UPDATE queue SET worker_id = NULL, generation = generation + 1")
     await transaction.commit()
     with pytest.raises(Raised):
         await late
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 0
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 0
     assert await connection.fetchval("SELECT count(*) FROM queue") == 1
     await other.close()
 
@@ -234,7 +233,7 @@ async def test_a_slow_commit_is_waited_for_and_compared(database, connection):
     """Rule 5: whether it landed is asked while it is still under way."""
     mine, [claim] = await claimed(database, connection)
     other = await database.connect_directly()
-    batch = Batch([entry(claim.run_id)])
+    batch = Batch([page(claim.run_id)])
     transaction = connection.transaction()
     await transaction.start()
     await write(connection, mine, batch)
@@ -243,7 +242,7 @@ async def test_a_slow_commit_is_waited_for_and_compared(database, connection):
     assert not done
     await transaction.commit()
     assert await asking
-    assert not await journal.landed(other, MAIN_WORKSPACE, mine, Batch([entry(claim.run_id, hash="another")]))
+    assert not await journal.landed(other, MAIN_WORKSPACE, mine, Batch([page(claim.run_id, generation=2)]))
     await other.close()
 
 
@@ -287,7 +286,7 @@ async def test_a_database_that_was_set_back_is_noticed_by_whoever_connects(datab
     again = await database.connect_directly()
     assert await connection.fetchval("SELECT held FROM queue") == "restore"
     with pytest.raises(Raised):
-        await write(connection, mine, Batch([entry(claim.run_id)]))
+        await write(connection, mine, Batch([page(claim.run_id)]))
     assert await epoch.noticed(connection) == database.mark > 1000
     await epoch.release(connection, MAIN_WORKSPACE)
     other = Database(database.dsn)
@@ -307,7 +306,7 @@ async def test_claims_whose_answer_was_lost_are_given_back(database, connection)
 
 async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database, connection):
     mine, [claim] = await claimed(database, connection)
-    await write(connection, mine, Batch([entry(claim.run_id)], [end(claim)]))
+    await write(connection, mine, Batch([page(claim.run_id)], [end(claim)]))
     row = await connection.fetchrow("SELECT * FROM run")
     assert (row["state"], row["tokens_in"], row["tokens_out"], float(row["money"])) == ("succeeded", 3, 4, 0.25)
     assert row["ended_at"] >= row["started_at"]
@@ -317,7 +316,7 @@ async def test_the_end_of_a_run_takes_it_out_of_the_queue_with_its_sums(database
 async def test_what_landed_is_known_after_a_lost_commit(database, connection):
     """Rule 5."""
     mine, claims = await claimed(database, connection, 2)
-    written, unwritten = (Batch([entry(c.run_id)], [end(c)]) for c in claims)
+    written, unwritten = (Batch([page(c.run_id)], [end(c)]) for c in claims)
     await write(connection, mine, written)
     assert await journal.landed(connection, MAIN_WORKSPACE, mine, written)
     assert not await journal.landed(connection, MAIN_WORKSPACE, mine, unwritten)
@@ -331,16 +330,16 @@ async def test_values_that_do_not_fit_are_not_a_lost_database(database, connecti
     """One row of a batch cannot be written; the others are, and nobody waits for another connection."""
     mine, claims = await claimed(database, connection, 3)
     registry = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
-    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None), registry)
+    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None, watched=False), registry)
     owners = [writer.own(claim) for claim in claims]
-    rows = [entry(owner.run_id, tokens_in=10**place) for place, owner in zip((3, 30, 4), owners, strict=True)]
+    rows = [row(owner.run_id, tokens_in=10**place) for place, owner in zip((3, 30, 4), owners, strict=True)]
     put = [writer.put(owner, row) for owner, row in zip(owners, rows, strict=True)]
     async with asyncio.timeout(20):
         writing = asyncio.create_task(writer.run())
         found = await asyncio.gather(*put, return_exceptions=True)
         writing.cancel()
     assert [isinstance(one, asyncpg.DataError) for one in found] == [False, True, False]
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 2
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 2
     with pytest.raises(DBAPIError, match="out of int64 range"):
         async with database.begin() as found_too:
             await found_too.execute(text("SELECT CAST(:n AS bigint)"), {"n": 10**30})
@@ -359,7 +358,7 @@ async def test_what_an_earlier_claim_would_take_out_of_a_workers_hands_is_not_it
         await write(connection, mine, batch)
     _, owned = await journal.owned(connection, MAIN_WORKSPACE, mine)
     assert owned == {claim.run_id: again.generation}
-    assert await connection.fetchval("SELECT state FROM run") == "running"
+    assert await connection.fetchval("SELECT state FROM run") is None
 
 
 @pytest.mark.parametrize(("woken", "later"), [(False, True), (True, False)])
@@ -432,7 +431,7 @@ async def test_a_worker_that_leaves_hands_back_without_a_death(database, connect
 
 
 def upsert(run_id: UUID, seq: int, table: UUID, guest: str, n: int) -> EntryRow:
-    return entry(run_id, seq, path=f"p{seq}", effect=("table.upsert", {"table": table, "match": ["guest"], "row": {"guest": guest, "n": n}}),
+    return page(run_id, seq, path=f"p{seq}", effect=("table.upsert", {"table": table, "match": ["guest"], "row": {"guest": guest, "n": n}}),
                  finish_body=lambda r: dumps({"output": r}))  # fmt: skip
 
 
@@ -443,7 +442,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
         )
         await rows.add(found, MAIN_WORKSPACE, table, [{"guest": "Ada", "n": 0}])
     mine, claims = await claimed(database, connection, 2)
-    added = entry(
+    added = page(
         claims[0].run_id, 0, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Bo","n":0}'})
     )
     await write(connection, mine, Batch([added]))
@@ -456,11 +455,11 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
         ]
     )
     await write(connection, mine, batch)
-    assert [e.result["created"] for e in batch.entries] == [False, False, True]
+    assert [e.result["created"] for e in batch.entries()] == [False, False, True]
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 3
     async with database.connect() as found:
         assert [r["row"]["n"] for r in await rows.find(found, MAIN_WORKSPACE, table, {"guest": "Ada"}, 10)] == [1]
-    other = entry(
+    other = page(
         claims[0].run_id, 3, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Dov"}'})
     )
     await write(connection, mine, Batch([other]))
@@ -489,10 +488,10 @@ async def test_workers_that_upsert_the_same_rows_do_not_block_each_other(databas
 
 async def test_a_row_for_a_table_that_is_gone_is_refused_alone(database, connection):
     mine, [claim] = await claimed(database, connection)
-    bad = entry(claim.run_id, effect=("table.add", {"table": uuids.uuid7(), "id": uuids.uuid7(), "text": "{}"}))
+    bad = page(claim.run_id, effect=("table.add", {"table": uuids.uuid7(), "id": uuids.uuid7(), "text": "{}"}))
     with pytest.raises(asyncpg.IntegrityConstraintViolationError):
         await write(connection, mine, Batch([bad]))
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 0
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 0
 
 
 async def test_a_lost_server_is_a_lost_connection(database):
@@ -616,7 +615,7 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
 async def child_of(database, connection, mine, claim, path="c", **more):
     data = {"run_id": uuids.uuid7(), "event_id": uuids.uuid7(), "version_id": claim.version_id, "workflow": None, "text": "{}",
             "path": path, "step": path, "waited": True, "money": "0.5", **more}  # fmt: skip
-    opened = entry(claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: dumps(r))
+    opened = page(claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: dumps(r))
     await write(connection, mine, Batch([opened]))
     return data["run_id"]
 
@@ -683,21 +682,29 @@ async def test_finished_items_are_not_loaded_again(database, connection):
     """Rule 14: a resume loads open scopes only; what they spent is kept as sums."""
     mine, [claim] = await claimed(database, connection)
     rows = [
-        entry(claim.run_id, n, path=f"m[{n // 3}].x{n}", kind="ended", scope=f"m[{n // 3}]", attempts=1, money="0.1")
+        page(
+            claim.run_id,
+            n,
+            path=f"m[{n // 3}].x{n}",
+            kind="ended",
+            scope=f"m[{n // 3}]",
+            attempts=1,
+            money=Decimal("0.1"),
+        )
         for n in range(9)
     ]
-    rows += [entry(claim.run_id, 9 + n, path=f"m[{n}]#end", kind="closed") for n in range(2)]
+    rows += [page(claim.run_id, 9 + n, path=f"m[{n}]#end", kind="closed") for n in range(2)]
     await write(connection, mine, Batch(rows))
     found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
-    assert [e["path"] for e in found.entries] == ["m[2].x6", "m[2].x7", "m[2].x8", "m[0]#end", "m[1]#end"]
-    assert (found.sums["attempts"], float(found.sums["money"]), found.sums["seq"]) == (9, pytest.approx(0.9), 11)
+    assert [e.path for e in found.entries] == ["m[2].x6", "m[2].x7", "m[2].x8", "m[0]#end", "m[1]#end"]
+    assert (found.sums["attempts"], float(found.sums["money"]), found.sums["pages"]) == (9, pytest.approx(0.9), 11)
 
 
 async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(database, connection):
     """Rule 12."""
     mine, claims = await claimed(database, connection, 2)
-    await write(connection, mine, Batch([entry(claims[0].run_id)], [end(claims[0])]))
-    await write(connection, mine, Batch([entry(claims[1].run_id)]))
+    await write(connection, mine, Batch([page(claims[0].run_id)], [end(claims[0])]))
+    await write(connection, mine, Batch([page(claims[1].run_id)]))
     month = f"{datetime.now(UTC):%Y_%m}"
     assert await connection.fetchval(f"SELECT count(*) FROM run_{month}") == 2
     later = history.month(datetime.now(UTC), 2)
@@ -706,13 +713,13 @@ async def test_history_is_kept_by_month_and_dropped_without_what_is_not_over(dat
     assert await history.drop_before(connection, datetime.now(UTC)) == []
     assert await history.drop_before(connection, later) == [month, f"{history.month(datetime.now(UTC), 1):%Y_%m}"]
     assert [r["id"] for r in await connection.fetch("SELECT id FROM run")] == [claims[1].run_id]
-    assert await connection.fetchval("SELECT count(*) FROM journal") == 1
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 1
     assert await connection.fetchval("SELECT count(*) FROM event") == 1
-    await write(connection, mine, Batch([entry(claims[1].run_id, 1)], [end(claims[1])]))
+    await write(connection, mine, Batch([page(claims[1].run_id, 1)], [end(claims[1])]))
 
 
 async def test_a_month_that_was_not_made_ahead_takes_its_rows_over(database, connection):
-    await connection.execute("INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash) VALUES (1, $1, 0, 'a', 'value', 1, '')",
+    await connection.execute("INSERT INTO journal (workspace_id, run_id, page, generation, count, outcomes, entries) VALUES (1, $1, 0, 1, 0, 0, '[]')",
                              history.first_id(history.month(datetime.now(UTC), 5)))  # fmt: skip
     assert await connection.fetchval("SELECT count(*) FROM journal_rest") == 1
     await history.ensure(connection, history.month(datetime.now(UTC), 5))
@@ -750,6 +757,8 @@ ENTRIES = st.builds(
     detail=st.none() | st.dictionaries(st.sampled_from(["input", "exchange"]), BODIES, min_size=1, max_size=2),
     started=MOMENTS,
     at=MOMENTS,
+    text=st.none(),
+    shown=st.none(),
 )
 
 
@@ -773,7 +782,7 @@ async def _added_and_read(new_database, entries: list[Entry]) -> None:
         await workflows.save(found, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), TEXT, "test", None)
     mine, [claim] = await claimed(database, connection)
     registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False, blanker=Blanker(())))
-    hints: Any = SimpleNamespace(send=lambda topic: None)
+    hints: Any = SimpleNamespace(send=lambda topic: None, watched=False)
     writer = JournalWriter(database, mine, hints, registry)
     writing = asyncio.create_task(writer.run())
     ground = Ground(writer, registry, lambda: datetime.now(UTC))

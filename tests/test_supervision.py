@@ -45,7 +45,7 @@ def test_hold_and_release_during_a_call_make_no_second_walk(lone: Processes):
     lone.fault(service="office", kind="slow", seconds=3, times=1, path="replies")
     lone.start_worker()
     [run_id] = start_runs(lone, "sent", 1)
-    until(lambda: lone.sql("SELECT count(*) FROM journal WHERE kind = 'began'") == 1)
+    until(lambda: lone.sql("SELECT count(*) FROM entry WHERE kind = 'began'") == 1)
     until(lambda: lone.received()["faults"] == 0)
     assert client.hold()["held"] == 1
     assert "held after a restore" in client.run(run_id).why
@@ -108,12 +108,12 @@ def test_claims_whose_record_cannot_be_asked_for_are_given_back(lone: Processes)
     held = Questions(lone.environment["OAK_RELAY_DATABASE_URL"])
     try:
         start_runs(lone, "rested", 20)
-        until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'waiting'") == 20)
+        until(lambda: lone.sql("SELECT count(*) FROM queue WHERE worker_id IS NULL AND walks > 0") == 20)
         held.ask("BEGIN")
         held.ask("LOCK TABLE journal IN ACCESS EXCLUSIVE MODE")
         client.publish({"id": "p1", "source": "/test", "type": "go.on", "data": 1})
         stopped = """SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
-            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j WHERE workspace_id%'"""
+            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j %'"""
         until(lambda: lone.sql(stopped), 30)
     finally:
         held.close()
@@ -317,7 +317,9 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
                 return dict(zip(names, pool.map(one, names), strict=True))
 
         def waiting(count: int) -> None:
-            until(lambda: processes.sql("SELECT count(*) FROM run WHERE state = 'waiting'") == count, 60)
+            until(
+                lambda: processes.sql("SELECT count(*) FROM queue WHERE worker_id IS NULL AND walks > 0") == count, 60
+            )
 
         before = send([f"before-{n}" for n in range(20)])
         waiting(20)
@@ -336,7 +338,7 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         backup.rename(server.data)
         server.start(same_port=True)
         until(lambda: processes.sql("SELECT count(*) FROM queue WHERE held = 'restore'") == 20, 60)
-        assert processes.sql("SELECT count(*) FROM run WHERE state <> 'waiting'") == 0
+        assert processes.sql("SELECT count(*) FROM run WHERE ended_at IS NOT NULL") == 0
         calls = processes.worked()
         assert client.start(
             "booking-triage", {"message": "Is the path open?", "guest": {"email": "eli@guests.example"}}

@@ -135,7 +135,7 @@ def test_the_one_early_event_that_fits_is_found_among_very_many(oak: Processes):
     client.publish({"id": "over", "source": "/test", "type": "crowd.over", "data": None})
     detail = until(lambda: (found := client.run(run.id)).run.over and found)
     assert detail.result == "c611"
-    assert oak.sql("SELECT max(length(body)) FROM journal WHERE path = 'mine'") < 1000
+    assert oak.sql("SELECT max(length(body)) FROM entry WHERE path = 'mine'") < 1000
 
 
 ROWS = """
@@ -622,11 +622,11 @@ result: 1
         lone.start_worker()
     runs = [run_of(client, "rated", {"office": f"{lone.standins}/office"}) for _ in range(50)]
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(runs), 30)
-    moments = [r[0].timestamp() for r in lone.rows("SELECT started_at FROM journal WHERE kind = 'began' ORDER BY 1")]
+    moments = [r[0].timestamp() for r in lone.rows("SELECT started_at FROM entry WHERE kind = 'began' ORDER BY 1")]
     most = max(sum(1 for other in moments if 0 <= other - m < 1.9) for m in moments)
     assert most <= 41  # two windows can meet in such a span
     assert moments[-1] - moments[0] >= 3.0
-    assert lone.sql("SELECT max(attempt) FROM journal") == 1  # waiting is no failed attempt
+    assert lone.sql("SELECT max(attempt) FROM entry") == 1  # waiting is no failed attempt
 
 
 def test_the_trace_of_a_caller_goes_through(oak: Processes):

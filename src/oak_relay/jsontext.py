@@ -9,6 +9,9 @@ from typing import Any
 import orjson
 
 _LONG_NUMBER = re.compile(rb"\d{16}|[\d.]{17}|\d[eE]\+?\d{3}|\d\.\d*[eE]")
+_ALIKE = bytes.maketrans(b"123456789.E", b"0000000000e")
+_SUSPECT = (b"0" * 16, b"0e0", b"0e+", b"0e-")
+"""What a text with such a number must hold, its digits and points all written `0`: far quicker to look for."""
 
 
 class NotJson(ValueError):
@@ -21,7 +24,7 @@ def loads(text: str | bytes) -> Any:
         raw = text.encode() if isinstance(text, str) else bytes(text)
     except UnicodeEncodeError:
         raise NotJson("the text holds a lone surrogate outside an escape") from None
-    if _LONG_NUMBER.search(raw) is None:
+    if _plain(raw):
         try:
             return orjson.loads(raw)
         except orjson.JSONDecodeError:
@@ -35,6 +38,25 @@ def loads(text: str | bytes) -> Any:
     except (ValueError, RecursionError) as error:
         reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
         raise NotJson(reason) from None
+
+
+def _plain(raw: bytes) -> bool:
+    """Whether every number in a text is one that a float or an integer of 64 bits holds exactly."""
+    alike = raw.translate(_ALIKE)
+    for mark in _SUSPECT:
+        if mark in alike:
+            return _LONG_NUMBER.search(raw) is None
+    return True
+
+
+def copied(value: Any) -> tuple[str, Any]:
+    """A value's JSON text, and the value as it is read back from that. Raises `NotJson`."""
+    try:
+        raw = orjson.dumps(value)
+        return raw.decode(), orjson.loads(raw)  # what this encoder takes, its decoder gives back exactly
+    except TypeError:
+        text = dumps(value)
+        return text, loads(text)
 
 
 def dumps(value: Any) -> str:

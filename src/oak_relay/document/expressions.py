@@ -70,11 +70,15 @@ class Expression:
         token = METER.set(meter)
         try:
             context = _Names(scope if isinstance(scope, dict) else dict(scope))
-            pieces = list(self.template.root_render_func(context))
+            pieces = self.template.root_render_func(context)
             if self.whole:
+                for _ in pieces:
+                    pass
                 result = plain(context.vars["result"])
             else:
-                result = "".join(pieces).replace(_DOLLAR, "${")
+                result = "".join(pieces)
+                if _DOLLAR in result:
+                    result = result.replace(_DOLLAR, "${")
                 if len(result) > LONGEST_TEXT:
                     raise StepFailed("over_limit", "the text is too long", fix="make it shorter")
             return result

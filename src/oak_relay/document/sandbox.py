@@ -1,6 +1,7 @@
 """The guarded Jinja environment: allow-listed syntax, keys before methods, fuel, values that may be missing."""
 
 import math
+import operator as operators
 from collections.abc import Callable, Iterator
 from contextvars import ContextVar
 from datetime import datetime
@@ -20,6 +21,8 @@ from oak_relay.document.values import text_of
 FUEL = 500_000
 LONGEST_TEXT = 1_000_000
 _PLAIN = 2**62
+_QUICK = {"+": operators.add, "*": operators.mul, "%": operators.mod}
+"""What is computed at once where both sides are whole numbers below `_PLAIN`."""
 _LONGEST_NUMBER = 3322
 """Bits of 1,000 decimal digits."""
 
@@ -283,7 +286,9 @@ class Environment(SandboxedEnvironment):
 
     def getattr(self, obj: Any, attribute: str) -> Any:
         meter = METER.get()
-        meter.charge()
+        meter.fuel -= 1
+        if meter.fuel < 0:
+            meter.charge()
         if isinstance(obj, dict):
             if attribute in obj:
                 found = obj[attribute]
@@ -325,9 +330,17 @@ class Environment(SandboxedEnvironment):
         return _obj(*args, **kwargs)
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
-        METER.get().charge()
-        if operator != "**" and type(left) is int and type(right) is int and -_PLAIN < left < _PLAIN > right > -_PLAIN:
-            return super().call_binop(context, operator, left, right)
+        meter = METER.get()
+        meter.fuel -= 1
+        if meter.fuel < 0:
+            meter.charge()
+        if (
+            type(left) is int
+            and type(right) is int
+            and operator in _QUICK
+            and -_PLAIN < left < _PLAIN > right > -_PLAIN
+        ):
+            return _QUICK[operator](left, right)
         if isinstance(left, Missing):
             raise left.failure()
         if isinstance(right, Missing):

@@ -6,23 +6,20 @@ from typing import Any
 
 import orjson
 
-from oak_relay.jsontext import NotJson, dumps, loads
+from oak_relay.jsontext import NotJson, copied, dumps, loads
 
 _UNSTORABLE = re.compile("[\x00\ud800-\udfff]")
 
 
 def stored(value: Any) -> Any:
     """The value as it comes back from the record."""
-    return loads(dumps(value))
+    return copied(value)[1]
 
 
 def digest(*parts: str) -> str:
     """A short SHA-256 over the parts, 16 hexadecimal digits."""
-    h = hashlib.sha256()
-    for part in parts:
-        h.update(part.encode("utf-8", "surrogatepass"))
-        h.update(b"\x1f")
-    return h.hexdigest()[:16]
+    whole = "\x1f".join((*parts, ""))
+    return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:16]
 
 
 def text_of(value: Any) -> str:
@@ -67,4 +64,15 @@ def _holds_unstorable(value: Any) -> bool:
     return False
 
 
-__all__ = ["NotJson", "digest", "dumps", "loads", "storable_text", "stored", "text_of", "unfenced", "unstorable"]
+__all__ = [
+    "NotJson",
+    "copied",
+    "digest",
+    "dumps",
+    "loads",
+    "storable_text",
+    "stored",
+    "text_of",
+    "unfenced",
+    "unstorable",
+]

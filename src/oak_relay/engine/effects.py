@@ -25,11 +25,12 @@ LOST = "the worker was lost while this call was under way; what it did is possib
 async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     """Carry out an action; its output."""
     empty: list[str] = []
-    given = walk.render(node, path, scope, empty)
+    text, given = values.copied(walk.render(node, path, scope, empty))
     detail: dict[str, Any] = {"input": given}
+    shown: str | None = f'{{"input":{text}}}'
     if empty:
-        detail["empty"] = sorted(set(empty))
-    return await act(walk, node, path, given, values.digest(node.digest, values.dumps(given)), detail)
+        detail["empty"], shown = sorted(set(empty)), None
+    return await act(walk, node, path, given, values.digest(node.digest, text), detail, shown=shown)
 
 
 async def act(
@@ -40,13 +41,16 @@ async def act(
     hash_: str,
     detail: dict[str, Any],
     purse: Purse | None = None,
+    shown: str | None = None,
 ) -> Any:
-    """Carry out an action with an input; `detail` is what the record shows of that, `purse` what it draws on if that is not
+    """Carry out an action with an input; `detail` is what the record shows of that (`shown` its JSON text), `purse` what it draws on if that is not
     the run's own. Returns its output."""
     purse = purse or walk.purse
-    purse.recall(sum(float(_used(entry).get("money") or 0) for entry in walk.journal.entries(path)))
+    recorded = walk.journal.entries(path)
+    if recorded:
+        purse.recall(sum(float(_used(entry).get("money") or 0) for entry in recorded))
     manner = walk.executor.manner(node.action, given)
-    state = read_attempts(walk.journal.entries(path), path, hash_)
+    state = read_attempts(recorded, path, hash_)
     if state.done:
         if state.error:
             raise state.error
@@ -68,7 +72,7 @@ async def act(
     while True:
         walk.go_on()
         state.number += 1
-        entry = Entry(path, "ended", state.number, hash_, None, detail, walk.journal.now())
+        entry = Entry(path, "ended", state.number, hash_, None, detail, walk.journal.now(), shown=shown)
         call = effect.as_call(state.number)
         try:
             if manner.reach == "local":
@@ -114,14 +118,14 @@ class _Effect:
         if self.manner.reach == "outside":
             while (wait := await walk.executor.admit(call)) > 0:
                 await walk.pause(f"{self.path}#admitted", walk.journal.now() + timedelta(seconds=wait))
-            entry = Entry(entry.path, "ended", entry.attempt, entry.hash, None, entry.detail, walk.journal.now())
+            entry = entry._replace(started=walk.journal.now())
         draw = Draw(self.purse, call.action, self._drew)
         call = replace(call, draw=draw)
         draw.grant(await walk.executor.worst(call))
         try:
             if self.manner.reach == "outside":
                 intended = {"worst": draw.granted} if draw.granted else None
-                began = Entry(entry.path, "began", entry.attempt, entry.hash, intended, entry.detail, entry.started)
+                began = entry._replace(kind="began", body=intended)
                 await walk.journal.commit(began)
                 if walk.cancelling:  # told while the intention was written: nothing was sent
                     raise StepFailed("cancelled", f"{call.action} was not begun: the run was told to end")

@@ -3,7 +3,6 @@
 import asyncio
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -29,14 +28,14 @@ class MemoryJournal:
         return tuple(self._by_path.get(path, ()))
 
     def add(self, entry: Entry) -> Any:
-        entry = replace(entry, body=values.stored(entry.body))
+        entry = entry._replace(body=values.stored(entry.body))
         self._keep(entry)
         return entry.body
 
     async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
         await asyncio.sleep(0)
         if effect is not None:
-            entry = replace(entry, body={**(entry.body or {}), "output": self._apply(effect)})
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
         return self.add(entry)
 
     def signal(self, path: str) -> Any:

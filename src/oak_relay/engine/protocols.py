@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Literal, Protocol
+from typing import Any, Literal, NamedTuple, Protocol
 
 from oak_relay.engine.purse import Draw
 
@@ -12,15 +12,14 @@ Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One line of a journal.
 
     Of the kinds, `value` is what was computed or chosen, `began`/`ended`/`lost` an attempt at an action, `opened`
     something that another is asked for (a child run, an answer, an event), `closed` the result of a scope whose
     inner entries are no longer needed. `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
     what the engine goes on with, `detail` only what a trace shows, `started`/`at` when it began and ended.
-    `text` is the body as canonical JSON where it is at hand.
+    `text` and `shown` are body and detail as canonical JSON where they are at hand.
     """
 
     path: str
@@ -32,6 +31,7 @@ class Entry:
     started: datetime | None = None
     at: datetime | None = None
     text: str | None = None
+    shown: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

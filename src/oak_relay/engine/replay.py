@@ -1,7 +1,7 @@
 """What of an old journal a new run can keep: the old record walked by the new plan, with nothing done."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -89,7 +89,7 @@ def _given(entry: Entry, given: dict[str, Any]) -> Entry:
     value = given[entry.path]
     body = {"output": value} if entry.kind in ("began", "ended", "lost") else value
     kind: EntryKind = "ended" if entry.kind in ("began", "ended", "lost") else "value"
-    return replace(entry, kind=kind, hash=GIVEN, body=body, detail={"given": True}, text=None)
+    return entry._replace(kind=kind, hash=GIVEN, body=body, detail={"given": True}, text=None)
 
 
 def _undone(path: str, stop: str) -> bool:

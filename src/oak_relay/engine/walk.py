@@ -309,7 +309,7 @@ class Walk:
         self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()
     ) -> Any:
         """Record what follows from earlier values, or find it recorded alike."""
-        text = values.dumps(value)
+        text, value = values.copied(value)
         hash_ = values.digest(node.digest, text)
         for entry in self.journal.entries(path):
             if entry.hash not in (hash_, GIVEN):

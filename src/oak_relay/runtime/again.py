@@ -23,6 +23,7 @@ from oak_relay.runtime.intake import Incoming, Target, new_run
 from oak_relay.runtime.record import scope_of
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, seeds
+from oak_relay.store.pages import EntryRow, Stored
 
 TRY_SECONDS = 120.0
 
@@ -38,9 +39,9 @@ class Again:
     given: dict[str, Any] | None = None
 
 
-async def kept_of(tools: Tools, plan: Plan, rows: Sequence[Any], scope: dict[str, Any], again: Again) -> Kept:
+async def kept_of(tools: Tools, plan: Plan, rows: Sequence[Stored], scope: dict[str, Any], again: Again) -> Kept:
     """What a new run of a plan can keep of an old one's journal (`rows` of it)."""
-    entries = [_entry(row) for row in rows]
+    entries = [row.as_entry(row.detail) for row in rows]
     executor = RunExecutor(tools, again.origin, lambda: 60.0)
     start = Start(str(again.origin), scope)
     return await keep(plan, entries, executor, start, datetime.now(UTC), again.stop, again.given)
@@ -53,22 +54,16 @@ async def begin(
     snapshot = await registry.fresh()
     new = new_run(target, incoming)
     rows = []
-    for seq, entry in enumerate(kept.entries):
+    for entry in kept.entries:
         body = values.dumps(entry.body)
         detail = snapshot.blanker.json(values.dumps({**(entry.detail or {}), "kept_from": str(incoming.origin_id)}))
         shown = (entry.path, entry.kind, entry.attempt, entry.hash, body, detail, entry.started, entry.at)
-        rows.append((seq, *shown, scope_of(entry.path)))
+        rows.append(EntryRow(new.run_id, *shown, scope=scope_of(entry.path)))
     async with connection.transaction():
         await intake.accept(connection, registry.workspace, [new])
         if rows:
             await seeds.write(connection, registry.workspace, new.run_id, rows)
     return new.run_id
-
-
-def _entry(row: Any) -> Entry:
-    body = None if row.body is None else values.loads(row.body)
-    detail = values.loads(row.detail) if row.detail else None
-    return Entry(row.path, row.kind, row.attempt, row.hash, body, detail, row.started_at, row.at)
 
 
 class _TriedJournal(MemoryJournal):

@@ -4,7 +4,7 @@ import asyncio
 import time
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 from uuid import UUID
@@ -42,6 +42,8 @@ class Tools:
         self.registry = registry
         self.reach = frozenset(reach)
         self.used: set[str] = set()
+        self.manners: dict[str, Manner] = {}
+        """How actions behave that do so whatever their input is."""
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
         self.http = outbound()
@@ -211,13 +213,25 @@ class RunExecutor:
         self._tools = tools
         self._run_id = run_id
         self._lease_left = lease_left
-        self._trace = trace_id(run_id, trace_parent)
+        self._parent = trace_parent
+        self._change: At | None = None
+
+    @cached_property
+    def _trace(self) -> str:
+        return trace_id(self._run_id, self._parent)
 
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
+        known = self._tools.manners.get(action)
+        if known is not None:
+            return known
         declared = CATALOGUE.get(action)
         repeat = declared.repeat_of(input) if declared.repeat_of else declared.repeat
-        model = input.get("model") if "model" in declared.input.model_fields else None
-        return Manner(repeat, declared.reach, declared.timeout, str(model or ""))  # type: ignore[arg-type]
+        asks = "model" in declared.input.model_fields
+        model = str(input.get("model") or "") if asks else ""
+        manner = Manner(repeat, declared.reach, declared.timeout, model)  # type: ignore[arg-type]
+        if declared.repeat_of is None and not asks:
+            self._tools.manners[action] = manner
+        return manner
 
     async def effect(self, call: Call) -> LocalEffect:
         action = CATALOGUE.get(call.action)
@@ -225,7 +239,9 @@ class RunExecutor:
         name, registry = call.input.get("table"), self._tools.registry
         if isinstance(name, str) and name not in registry.now.tables:
             await self._tools.database.patiently(lambda: registry.find("tables", name))  # it may be quite new
-        change = action.change(action.read(call.input), self._at(call))
+        if self._change is None:
+            self._change = self._at(call)  # for all of them: a change of our own records sends nothing
+        change = action.change(action.read(call.input), self._change)
         return LocalEffect(change.op, change.data)
 
     async def admit(self, call: Call) -> float:

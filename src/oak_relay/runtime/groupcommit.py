@@ -24,8 +24,8 @@ class Ended(Exception):
 
 
 class GroupCommit(Generic[T, R]):
-    """Items go in by `put`; `flush` writes a list of them in one commit and returns for each its result, or the error
-    that is its own. An item that makes the flush fail fails alone. `run` must be running; when it ends, what waits fails
+    """Items go in by `put`, or by `leave` where nobody waits for them; `flush` writes a list of them in one commit and returns for each its result, or the error
+    that is its own. An item that makes the flush fail fails alone; of one that nobody waits for `unheard` is told. `run` must be running; when it ends, what waits fails
     with `Ended`. `bound` items or `heaviest` bytes (as `weigh` says) may wait; `most` and an eighth of the bytes go together."""
 
     def __init__(
@@ -35,14 +35,16 @@ class GroupCommit(Generic[T, R]):
         bound: int = 20_000,
         weigh: Callable[[T], int] = lambda _: 1,
         heaviest: int = 64_000_000,
+        unheard: Callable[[T, BaseException], None] = lambda item, error: None,
     ) -> None:
         self._flush = flush
         self._most = most
         self._bound = bound
         self._weigh = weigh
         self._heaviest = heaviest
+        self._unheard = unheard
         self._weight = 0
-        self._waiting: deque[tuple[T, int, asyncio.Future[R]]] = deque()
+        self._waiting: deque[tuple[T, int, asyncio.Future[R] | None]] = deque()
         self._something = asyncio.Event()
         self._room = asyncio.Event()
         self._room.set()
@@ -64,16 +66,24 @@ class GroupCommit(Generic[T, R]):
         future: asyncio.Future[R] = asyncio.get_running_loop().create_future()
         if self._broken is not None:
             _settle(future, self._broken)
-            return future
+        else:
+            self._append(item, future)
+        return future
+
+    def leave(self, item: T) -> None:
+        """Ask for an item to be written, without waiting for it."""
+        if self._broken is None:
+            self._append(item, None)
+
+    def _append(self, item: T, future: "asyncio.Future[R] | None") -> None:
         weight = self._weigh(item)
         self._weight += weight
         self._waiting.append((item, weight, future))
         self._something.set()
-        return future
 
     async def run(self) -> None:
         """Write until cancelled, or until a flush says that it is `Over`."""
-        taken: list[tuple[T, asyncio.Future[R]]] = []
+        taken: list[tuple[T, asyncio.Future[R] | None]] = []
         try:
             while True:
                 await self._something.wait()
@@ -88,9 +98,9 @@ class GroupCommit(Generic[T, R]):
             self._room.set()
             raise
 
-    def _take(self) -> list[tuple[T, "asyncio.Future[R]"]]:
+    def _take(self) -> list[tuple[T, "asyncio.Future[R] | None"]]:
         """What goes together into the next commit: so many, and not more than an eighth of what may wait in bytes."""
-        taken: list[tuple[T, asyncio.Future[R]]] = []
+        taken: list[tuple[T, asyncio.Future[R] | None]] = []
         weight = 0
         while self._waiting and len(taken) < self._most and (not taken or weight < self._heaviest // 8):
             item, heavy, future = self._waiting.popleft()
@@ -103,25 +113,31 @@ class GroupCommit(Generic[T, R]):
             self._room.set()
         return taken
 
-    async def _write(self, taken: list[tuple[T, "asyncio.Future[R]"]]) -> None:
+    async def _write(self, taken: list[tuple[T, "asyncio.Future[R] | None"]]) -> None:
         try:
             results = await self._flush([item for item, _ in taken])
         except Over:
             raise
         except Exception as error:  # of whatever kind: it is one item's, and the others are not to suffer for it
             if len(taken) == 1:
-                _settle(taken[0][1], error)
+                self._tell(*taken[0], error)
                 return
             middle = len(taken) // 2
             await self._write(taken[:middle])
             await self._write(taken[middle:])
             return
-        for (_, future), result in zip(taken, results, strict=True):
+        for (item, future), result in zip(taken, results, strict=True):
+            self._tell(item, future, result)
+
+    def _tell(self, item: T, future: "asyncio.Future[R] | None", result: R | BaseException) -> None:
+        if future is not None:
             _settle(future, result)
+        elif isinstance(result, BaseException):
+            self._unheard(item, result)
 
 
-def _settle(future: "asyncio.Future[R]", result: R | BaseException) -> None:
-    if future.done():
+def _settle(future: "asyncio.Future[R] | None", result: R | BaseException) -> None:
+    if future is None or future.done():
         return
     if isinstance(result, BaseException):
         future.set_exception(result)

@@ -1,9 +1,11 @@
 """Hints between processes: sent after the commit, coalesced, never relied upon (every listener also polls)."""
 
 import asyncio
+import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 from typing import Any
+from uuid import UUID
 
 import asyncpg
 import structlog
@@ -11,6 +13,8 @@ import structlog
 from oak_relay.store.database import LOST, Database
 
 _CHANNEL = "oak_relay"
+AGAIN = 5.0
+"""Seconds after which who watches says so again; three times as long it counts."""
 _MANY = 150
 _LONGEST = 7000
 """Bytes of a notification; the server takes less than 8000."""
@@ -38,7 +42,8 @@ def payloads(topics: list[str]) -> Iterator[str]:
 
 
 class Hints:
-    """Topics: `queue` (something is ready), `run:<id>` (a run changed), `runs` (many did), `config`, `cancel:<id>`.
+    """Topics: `queue` (something is ready), `run:<id>` (a run changed), `runs` (many did), `config`, `cancel:<id>`,
+    `watching` (somebody wants to know of runs that change; said again every `AGAIN` seconds).
 
     `on` registers a callback for a topic's first word; it gets what stands behind the colon."""
 
@@ -48,6 +53,8 @@ class Hints:
         self._topics: dict[str, None] = {}
         self._something = asyncio.Event()
         self._heard: dict[str, list[Callable[[str], None]]] = defaultdict(list)
+        self._watched = 0.0
+        self.on("watching", self._somebody)
 
     def on(self, word: str, callback: Callable[[str], None]) -> None:
         self._heard[word].append(callback)
@@ -56,6 +63,24 @@ class Hints:
         """Ask for a hint to be sent soon."""
         self._topics[topic] = None
         self._something.set()
+
+    @property
+    def watched(self) -> bool:
+        """Whether somebody has lately said that they want to know of runs that change."""
+        return time.monotonic() < self._watched
+
+    def changed(self, run_id: UUID) -> None:
+        """Tell that a run changed, if somebody wants to know."""
+        if self.watched:
+            self.send(f"run:{run_id}")
+
+    def watch(self) -> None:
+        """Say that somebody wants to know of runs that change."""
+        self.send("watching")
+        self._somebody()
+
+    def _somebody(self, _: str = "") -> None:
+        self._watched = time.monotonic() + 3 * AGAIN
 
     async def run(self) -> None:
         """Listen and send until cancelled; a lost connection is made anew. Where none can be had, everybody polls."""

@@ -115,7 +115,7 @@ class Intake:
         receipt = await self._group.put(new)
         if receipt.status == "accepted":
             self._hints.send("queue")
-            self._hints.send(f"run:{new.run_id}")
+            self._hints.changed(new.run_id)
         return receipt
 
     async def _flush(self, runs: list[NewRun]) -> list[Receipt | Exception]:

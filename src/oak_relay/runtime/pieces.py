@@ -12,11 +12,9 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from oak_relay.document import values
-from oak_relay.runtime.hints import Hints
+from oak_relay.runtime.hints import AGAIN, Hints
 from oak_relay.vault.blanking import Blanker
 
-AGAIN = 5.0
-"""Seconds after which who watches says so again; three times as long it counts."""
 _PAUSE = 0.08
 _MOST = 4000
 

@@ -19,10 +19,10 @@ from oak_relay.engine.protocols import Entry, LocalEffect
 from oak_relay.runtime.asked import prepared
 from oak_relay.runtime.groupcommit import REFUSED
 from oak_relay.runtime.registry import Registry
-from oak_relay.runtime.writer import JournalWriter, Ownership
+from oak_relay.runtime.writer import Ownership, Writers
 from oak_relay.store import journal as store
 from oak_relay.store.journal import BackRow, EndRow, RestRow
-from oak_relay.store.local import EntryRow
+from oak_relay.store.pages import EntryRow
 from oak_relay.store.queue import Claim
 from oak_relay.store.usage import Used
 
@@ -31,7 +31,7 @@ from oak_relay.store.usage import Used
 class Ground:
     """What the journals of a worker's runs stand on. `clock` tells the time by the database's clock."""
 
-    writer: JournalWriter
+    writer: Writers
     registry: Registry
     clock: Callable[[], datetime]
 
@@ -52,7 +52,7 @@ class RunJournal:
         self._asked = False
         self._signals: dict[str, Any] = {}
         self._arriving: dict[str, asyncio.Event] = {}
-        self._seq, self._steps, self._attempts = 0, 0, 0
+        self._steps, self._attempts = 0, 0
         self.known_wakes = claim.wakes
         self.spent = Spent()
         if recorded is not None:
@@ -63,16 +63,16 @@ class RunJournal:
 
     def add(self, entry: Entry) -> Any:
         row, body = self._row(entry)
-        self._ground.writer.put(self._owner, row)
-        self._keep(row, body)
+        self._ground.writer.leave(self._owner, row)
+        self._keep(entry, row, body)
         return body
 
     async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
         if effect is None:
             row, body = self._row(entry)
         else:
+            entry = entry if entry.at else entry._replace(at=self.now())
             row, body = self._effect_row(entry, effect)
-            row.at = row.at or self.now()
         try:
             written = await self._ground.writer.put(self._owner, row)
         except REFUSED as error:
@@ -81,8 +81,8 @@ class RunJournal:
             ) from None
         if effect is not None and effect.op != "table.add":
             assert isinstance(written, EntryRow)
-            body = values.loads(written.body or "null")
-        self._keep(row, body)
+            body = values.loads(written.body)
+        self._keep(entry, row, body)
         return body
 
     @property
@@ -151,7 +151,7 @@ class RunJournal:
                 error_kind=finished.error["kind"] if finished.error else None,
                 tokens_in=self.spent.input,
                 tokens_out=self.spent.output,
-                money=str(self.spent.money),
+                money=self.spent.money,
                 unpriced=self.spent.unpriced,
                 steps=self._steps,
                 attempts=self._attempts,
@@ -177,7 +177,7 @@ class RunJournal:
                 worked,
                 self.spent.input,
                 self.spent.output,
-                str(self.spent.money),
+                self.spent.money,
                 self.spent.unpriced,
                 self._steps,
                 self._attempts,
@@ -190,51 +190,44 @@ class RunJournal:
 
     def _take(self, recorded: store.Recorded) -> None:
         """What an earlier walk recorded, and what has arrived since."""
-        for row in recorded.entries:
-            body = None if row["body"] is None else values.loads(row["body"])
-            detail = values.loads(row["detail"]) if row["kind"] == "began" and row["detail"] else None
-            self._remember(
-                Entry(row["path"], row["kind"], row["attempt"], row["hash"], body, detail, row["started_at"], row["at"])
-            )
+        for entry in recorded.entries:
+            self._remember(entry.as_entry(entry.detail if entry.kind == "began" else None))
         sums = recorded.sums
         if sums is not None:
-            self._seq, self._steps, self._attempts = sums["seq"], int(sums["steps"]), int(sums["attempts"])
+            self._owner.pages = sums["pages"]
+            self._steps, self._attempts = int(sums["steps"]), int(sums["attempts"])
             self.spent.input, self.spent.output = int(sums["tokens_in"]), int(sums["tokens_out"])
             self.spent.money, self.spent.unpriced = Decimal(sums["money"]), int(sums["unpriced"])
         self.deliver(self.known_wakes, recorded.signals)
 
     def _row(self, entry: Entry) -> tuple[EntryRow, Any]:
-        text = values.dumps(entry.body) if entry.text is None else entry.text
-        body = values.loads(text)
+        text, body = values.copied(entry.body) if entry.text is None else (entry.text, entry.body)
         return self._make(entry, text), body
 
     def _effect_row(self, entry: Entry, effect: LocalEffect) -> tuple[EntryRow, Any]:
         given = entry.body or {}
-
-        def finish_body(result: Any) -> str:
-            return values.dumps({**given, "output": result})
-
         if effect.op == "table.add":
-            text = values.dumps(effect.data["row"])
+            text, stored = values.copied(effect.data["row"])
             row_id = uuids.uuid7()
+            name = str(row_id)
             data = {**effect.data, "id": row_id, "text": text}
-            body = {**given, "output": {"id": str(row_id), "row": values.loads(text)}}
-            shown = finish_body(body["output"])
+            body = {**given, "output": {"id": name, "row": stored}}
+            shown = values.dumps(body) if given else f'{{"output":{{"id":"{name}","row":{text}}}}}'
         else:
             body, shown = None, ""
             data = prepared(effect, self._claim, self._workflow)
         row = self._make(entry, shown)
-        row.effect, row.workflow_id, row.finish_body = (effect.op, data), self._claim.workflow_id, finish_body
+        row.effect, row.workflow_id = (effect.op, data), self._claim.workflow_id
+        row.finish_body = lambda result: values.dumps({**given, "output": result})
         row.depth = self._claim.depth + 1
         return row, body
 
     def _make(self, entry: Entry, text: str) -> EntryRow:
         detail = None
         if entry.detail:
-            detail = self._registry.now.blanker.json(values.dumps(entry.detail))
+            detail = self._registry.now.blanker.json(entry.shown or values.dumps(entry.detail))
         row = EntryRow(
             self._claim.run_id,
-            self._seq,
             entry.path,
             entry.kind,
             entry.attempt,
@@ -245,7 +238,6 @@ class RunJournal:
             entry.at,
             scope_of(entry.path),
         )
-        self._seq += 1
         self._count(entry, row)
         return row
 
@@ -265,7 +257,7 @@ class RunJournal:
             row.steps, row.attempts = usage["steps"], usage["attempts"]
         if usage and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
             row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
-            row.money, row.unpriced = str(usage.get("money") or 0), unpriced(usage)
+            row.money, row.unpriced = Decimal(str(usage.get("money") or 0)), unpriced(usage)
             if entry.kind in ("ended", "lost") and "alias" in usage:
                 row.used = self._used(row, usage)
         self._steps += row.steps
@@ -277,8 +269,6 @@ class RunJournal:
         if source.startswith("/runs/"):
             source = f"/workflows/{self._workflow}"  # who started it stands with its parent
         return Used(
-            row.run_id,
-            row.seq,
             claim.workflow_id,
             alias=str(usage["alias"]),
             credential=str(usage.get("credential") or ""),
@@ -286,24 +276,34 @@ class RunJournal:
             input=int(usage.get("input") or 0),
             cached=int(usage.get("cached") or 0),
             output=int(usage.get("output") or 0),
-            money=Decimal(row.money or "0"),
+            money=row.money or Decimal(0),
             unpriced=row.unpriced,
         )
 
-    def _keep(self, row: EntryRow, body: Any) -> None:
+    def _keep(self, entry: Entry, row: EntryRow, body: Any) -> None:
         """Remember an entry as it will be read back: of the detail only what an open attempt was asked."""
         detail = values.loads(row.detail) if row.kind == "began" and row.detail else None
-        kind: Any = row.kind
-        self._remember(Entry(row.path, kind, row.attempt, row.hash, body, detail, row.started, row.at))
+        path, kind, attempt, hash_ = entry[:4]
+        self._remember(Entry(path, kind, attempt, hash_, body, detail, entry.started, entry.at))
 
     def _remember(self, entry: Entry) -> None:
-        self._by_path.setdefault(entry.path, []).append(entry)
-        self._open.take(entry)
-        self._asked = self._asked or entry.kind == "opened"
+        path, kind = entry[:2]
+        known = self._by_path.get(path)
+        if known is None:
+            self._by_path[path] = [entry]
+        else:
+            known.append(entry)
+        if kind == "opened":
+            self._asked = True
+            self._open.take(entry)
+        elif "#" in path:
+            self._open.take(entry)
 
 
 def scope_of(path: str) -> str:
     """The innermost item, round, agent or turn around an entry; empty at the top."""
+    if "]" not in path and "/" not in path:
+        return ""
     owner = path.partition("#")[0]
     if "/" in owner:
         return owner[: owner.rindex("/")]

@@ -16,11 +16,10 @@ import httpx
 import structlog
 
 from oak_relay.document import values
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import Attempt, Span, parent, spans
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
-from oak_relay.store import artifacts, runs
+from oak_relay.store import runs
 from oak_relay.store.database import Database
 
 log = structlog.get_logger()
@@ -84,19 +83,8 @@ class Exporter:
         found: list[dict[str, Any]] = []
         async with self.database.connect() as connection:
             for row in await runs.some(connection, self.registry.workspace, run_ids):
-                entries = [
-                    Entry(
-                        e.path,
-                        e.kind,
-                        e.attempt,
-                        e.hash,
-                        artifacts.shown(e.body),
-                        artifacts.shown(e.detail),
-                        e.started_at,
-                        e.at,
-                    )
-                    for e in await runs.entries(connection, self.registry.workspace, row.id)
-                ]
+                stored = await runs.entries(connection, self.registry.workspace, row.id)
+                entries = [e.as_entry(e.detail) for e in stored]
                 found += otlp_spans(row, spans(entries, True), self.settings.otlp_content)
         return found
 

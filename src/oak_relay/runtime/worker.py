@@ -32,7 +32,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.telemetry import Exporter
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.runtime.writer import Dropped, JournalWriter, Lost, Ownership
+from oak_relay.runtime.writer import Dropped, Lost, Ownership, Writers
 from oak_relay.store import journal, queue, signals, workers
 from oak_relay.store.database import LOST, Database, DatabaseLost
 from oak_relay.store.queue import Claim
@@ -130,7 +130,7 @@ class _Incarnation:
         self._tools = worker._tools
         self.id: UUID = uuids.uuid7()
         self._lease = Lease(self._database, self.id, self._settings.lease, watchdog)
-        self._writer = JournalWriter(self._database, self.id, worker._hints, self._registry)
+        self._writer = Writers(self._database, self.id, worker._hints, self._registry)
         self._ground = Ground(self._writer, self._registry, self._lease.now)
         self._turn = queue.Turn()
         self._suspected = False
@@ -397,7 +397,7 @@ def start_of(claim: Claim, plan: Plan, settings: Settings) -> Start:
     if claim.kind == "part":
         part, scope = Chunk(**data["chunk"]), {**data["input"], "settings": adjusted}
     else:
-        started, url = claim.created_at.isoformat(), f"{settings.own_url}/runs/{claim.run_id}"
+        started, url = claim.created_at.isoformat(), f"{settings.own_url}/runs/{run_id}"
         about = {"id": run_id, "subject": claim.subject, "started": started, "url": url}
         scope = {"input": data, "settings": adjusted, "run": about}
         if "event" in plan.names:

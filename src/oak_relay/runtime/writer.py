@@ -3,6 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass
+from operator import attrgetter
 from uuid import UUID
 
 import asyncpg
@@ -14,10 +15,11 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.store import journal as store
 from oak_relay.store.database import LOST, Database, timeline
 from oak_relay.store.journal import BackRow, EndRow, Fenced, Raised, RestRow
-from oak_relay.store.local import EntryRow
+from oak_relay.store.pages import EntryRow, divide
 from oak_relay.store.queue import Claim
 
 log = structlog.get_logger()
+_FULL = attrgetter("full")
 Row = EntryRow | EndRow | RestRow | BackRow
 
 
@@ -32,11 +34,13 @@ class Lost(Over):
 @dataclass(eq=False, slots=True)
 class Ownership:
     """That a run is walked here, under one claim. `drop` ends it: nothing is written under it any more, and `dropped` is
-    called."""
+    called. `pages` of the run's journal are written; `broken` says why something of it could not be."""
 
     run_id: UUID
     generation: int
+    pages: int = 0
     lost: bool = False
+    broken: BaseException | None = None
     dropped: Callable[[], None] | None = None
 
     def drop(self) -> None:
@@ -55,7 +59,7 @@ class Written:
 
 
 class JournalWriter:
-    """One per worker incarnation. It knows the value of its fence; when that has been raised it looks which runs are still
+    """Writes rows on a connection of its own. It knows the value of its fence; when that has been raised it looks which runs are still
     its own, drops the walks of the others, and writes the rest."""
 
     def __init__(self, database: Database, worker_id: UUID, hints: Hints, registry: Registry) -> None:
@@ -64,7 +68,7 @@ class JournalWriter:
         self._registry = registry
         self._hints = hints
         self._connection: asyncpg.Connection | None = None
-        self._group: GroupCommit[Written, Row] = GroupCommit(self._flush, most=2000, weigh=_weight)
+        self._group: GroupCommit[Written, Row] = GroupCommit(self._flush, most=2000, weigh=_weight, unheard=_unheard)
         self._timeline = ""
         self._fence = 0
         self._owned: dict[UUID, Ownership] = {}
@@ -110,14 +114,21 @@ class JournalWriter:
 
     def put(self, owner: Ownership, row: Row) -> "asyncio.Future[Row]":
         """Ask for a row to be written. The future raises `Dropped`, `Ended`, or what is wrong with the row."""
+        if owner.broken is not None:
+            broken: asyncio.Future[Row] = asyncio.get_running_loop().create_future()
+            broken.set_exception(owner.broken)
+            return broken
         return self._group.put(Written(owner, row))
+
+    def leave(self, owner: Ownership, row: EntryRow) -> None:
+        """Ask for an entry to be written that the next one waits for. Where it cannot be, the next one fails with the reason."""
+        self._group.leave(Written(owner, row))
 
     async def _flush(self, given: list[Written]) -> list[Row | Exception]:
         await self._write(given)
-        mine = [w.row for w in given if not w.owner.lost]
         self.commits += 1
-        self.rows += len(mine)
-        self._hint(mine)
+        self.rows += len(given)
+        self._hint([w.row for w in given if not w.owner.lost])
         return [Dropped(f"{w.owner.run_id} is another's now") if w.owner.lost else w.row for w in given]
 
     async def _write(self, given: list[Written]) -> None:
@@ -125,16 +136,15 @@ class JournalWriter:
         a commit that was merely slow is waited for."""
         unsure, ever = False, False
         while True:
-            batch = _batch([w.row for w in given if not w.owner.lost])
+            batch = _batch(given)
             workspace = self._registry.workspace
             try:
                 if self._connection is None or self._connection.is_closed():
                     self._connection = await self._connect()
-                if unsure and await store.landed(self._connection, workspace, self._worker_id, batch):
-                    return
-                unsure = ever = True
-                await store.write(self._connection, workspace, self._worker_id, self._fence, batch)
-                return
+                if not (unsure and await store.landed(self._connection, workspace, self._worker_id, batch)):
+                    unsure = ever = True
+                    await store.write(self._connection, workspace, self._worker_id, self._fence, batch)
+                return self._count(given, batch)
             except Raised:
                 unsure = False
                 await self._look()
@@ -146,7 +156,7 @@ class JournalWriter:
             except asyncpg.UniqueViolationError:
                 if not (ever and await self._is_there(batch)):
                     raise
-                return
+                return self._count(given, batch)
             except LOST as error:
                 go_on()
                 log.warning("journal connection lost", reason=str(error) or type(error).__name__)
@@ -155,10 +165,15 @@ class JournalWriter:
                     self._connection = None
                 await asyncio.sleep(0.2)
 
+    def _count(self, given: list[Written], batch: store.Batch) -> None:
+        owners = {w.owner.run_id: w.owner for w in given if not w.owner.lost}
+        for page in batch.pages:
+            owners[page.run_id].pages += 1
+
     async def _is_there(self, batch: store.Batch) -> bool:
         """After a clash of keys: whether it was with this very batch, written by a commit that was taken for lost."""
         assert self._connection is not None
-        return bool(batch.entries) and await store.landed(
+        return bool(batch.pages) and await store.landed(
             self._connection, self._registry.workspace, self._worker_id, batch
         )
 
@@ -195,8 +210,9 @@ class JournalWriter:
         """Tell others what they may have been waiting for."""
         entries = [row for row in rows if isinstance(row, EntryRow)]
         ends = [row for row in rows if isinstance(row, EndRow)]
-        for run_id in {row.run_id for row in rows}:
-            self._hints.send(f"run:{run_id}")
+        if self._hints.watched:
+            for run_id in {row.run_id for row in rows}:
+                self._hints.changed(run_id)
         ops = {e.effect[0] for e in entries if e.effect}
         parents = [e.parent[0] for e in ends if e.parent]
         if "child" in ops or "withdraw" in ops or parents or any(e.lane or e.opened for e in ends):
@@ -209,26 +225,94 @@ class JournalWriter:
             self._hints.send("tray")
 
 
-def _batch(rows: list[Row]) -> store.Batch:
+class Writers:
+    """The writers of a worker incarnation, on a connection each: while one commits, walks of the other's runs go on. A run
+    stays with one of them, so that its pages are written in their order."""
+
+    def __init__(self, database: Database, worker_id: UUID, hints: Hints, registry: Registry, count: int = 2) -> None:
+        self._writers = [JournalWriter(database, worker_id, hints, registry) for _ in range(count)]
+
+    async def run(self) -> None:
+        """Write until cancelled, or until nothing may be written any more by one of them (`Lost`)."""
+        tasks = [asyncio.create_task(writer.run()) for writer in self._writers]
+        try:
+            await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for task in tasks:
+                task.cancel()
+            ended = await asyncio.gather(*tasks, return_exceptions=True)
+        for error in ended:
+            if isinstance(error, Exception):
+                raise error
+
+    def own(self, claim: Claim) -> Ownership:
+        """A run was claimed; a walk under an earlier claim of it is dropped."""
+        return self._of(claim.run_id).own(claim)
+
+    def disown(self, owner: Ownership) -> None:
+        """The run is walked here no longer."""
+        self._of(owner.run_id).disown(owner)
+
+    @property
+    def owned(self) -> list[UUID]:
+        """The runs that are walked here."""
+        return [run_id for writer in self._writers for run_id in writer.owned]
+
+    @property
+    def full(self) -> bool:
+        """Whether what waits to be written has reached its bound."""
+        return any(map(_FULL, self._writers))
+
+    async def room(self) -> None:
+        """Return when more may be written."""
+        for writer in self._writers:
+            await writer.room()
+
+    def put(self, owner: Ownership, row: Row) -> "asyncio.Future[Row]":
+        """Ask for a row to be written. The future raises `Dropped`, `Ended`, or what is wrong with the row."""
+        return self._of(owner.run_id).put(owner, row)
+
+    def leave(self, owner: Ownership, row: EntryRow) -> None:
+        """Ask for an entry to be written that the next one waits for."""
+        self._of(owner.run_id).leave(owner, row)
+
+    def _of(self, run_id: UUID) -> JournalWriter:
+        return self._writers[run_id.int % len(self._writers)]
+
+
+def _batch(given: list[Written]) -> store.Batch:
+    """What is still ours of it, the entries of each run in pages."""
     batch = store.Batch()
-    for row in rows:
+    entries: dict[Ownership, list[EntryRow]] = {}
+    for written in given:
+        owner, row = written.owner, written.row
+        if owner.lost:
+            continue
         if isinstance(row, EntryRow):
-            batch.entries.append(row)
+            entries.setdefault(owner, []).append(row)
         elif isinstance(row, EndRow):
             batch.ends.append(row)
         elif isinstance(row, RestRow):
             batch.rests.append(row)
         else:
             batch.backs.append(row)
+    for owner, rows in entries.items():
+        batch.pages += divide(owner.run_id, owner.pages, owner.generation, rows)
     return batch
+
+
+def _unheard(written: Written, error: BaseException) -> None:
+    if not written.owner.lost:
+        log.warning("an entry could not be written", run=str(written.owner.run_id), reason=str(error))
+        written.owner.broken = error
 
 
 def _weight(written: Written) -> int:
     """About how many bytes a row takes while it waits."""
     row = written.row
     if isinstance(row, EntryRow):
-        return 200 + len(row.body or "") + len(row.detail or "")
+        return 200 + len(row.body) + len(row.detail or "")
     return 200 + len(row.result or "") if isinstance(row, EndRow) else 200
 
 
-__all__ = ["Dropped", "JournalWriter", "Lost", "Ownership"]
+__all__ = ["Dropped", "JournalWriter", "Lost", "Ownership", "Writers"]

@@ -134,7 +134,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         await people.note(connection, parts.workspace, who.name, how, str(run_id))
         new = await begin(await raw(connection), parts.registry, target, incoming, kept)
     parts.hints.send("queue")
-    parts.hints.send(f"run:{new}")
+    parts.hints.changed(new)
     return KeptOut(run=new, kept=kept.kept, anew=kept.anew)
 
 
@@ -259,10 +259,7 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
     if not given.step:
         await _keep(parts, who, row.workflow, "", given.name, values.loads(body or "null"))
         return {"kept": given.name}
-    told = [
-        Entry(e.path, e.kind, e.attempt, e.hash, values.loads(e.body or "null"), None, e.started_at, e.at)
-        for e in entries
-    ]
+    told = [e.as_entry(None) for e in entries]
     span = next((s for s in spans_out(told, True) if s.path == given.step), None)
     if span is None or span.state != "succeeded":
         raise missing("result of a step", given.step, "choose a step that succeeded")

@@ -136,8 +136,8 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
         rows = await runs.whole_entries(connection, parts.workspace, run_id)
     bodies: dict[str, Any] = {}
     for row in rows:
-        if row.path.startswith(f"{owner}/") and row.kind in ("ended", "closed") and row.body:
-            bodies[row.path] = values.loads(row.body)
+        if row.path.startswith(f"{owner}/") and row.kind in ("ended", "closed") and row.body is not None:
+            bodies[row.path] = row.body
     found = sent(bodies, owner, turn)
     if found is None:
         raise missing("turn of an agent", turn, "name one such as findings/turn[2]")

@@ -2,8 +2,8 @@
 
 import asyncio
 from collections import defaultdict
-from collections.abc import AsyncIterator, Callable, Coroutine
-from contextlib import asynccontextmanager, suppress
+from collections.abc import AsyncIterator, Callable, Coroutine, Iterator
+from contextlib import asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from json import JSONDecodeError
@@ -19,9 +19,9 @@ from oak_relay.document import values
 from oak_relay.document.check_base import World
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.executor import At, Tools
-from oak_relay.runtime.hints import Hints
+from oak_relay.runtime.hints import AGAIN, Hints
 from oak_relay.runtime.intake import Intake
-from oak_relay.runtime.pieces import AGAIN, Piece, read
+from oak_relay.runtime.pieces import Piece, read
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.problems import Problem
@@ -59,6 +59,10 @@ class ExactRoute(APIRoute):
 SHAPES = CATALOGUE.shapes()
 
 
+_SOON = (0.05, 0.15, 0.4, 0.8)
+"""Seconds after which who begins to watch looks again, while workers may not have heard of it."""
+
+
 class Watch:
     """Tells who waits for a run that it changed. Hints may be missed, so waiting always has an end."""
 
@@ -70,6 +74,8 @@ class Watch:
         hints.on("piece", self._piece)
         hints.on("run", self._one)
         hints.on("runs", lambda _: self._all())
+        self._watchers = 0
+        self._saying: asyncio.Task[None] | None = None
 
     @asynccontextmanager
     async def run(self, run_id: UUID) -> AsyncIterator[asyncio.Event]:
@@ -77,11 +83,39 @@ class Watch:
         event = asyncio.Event()
         self._waiting[str(run_id)].add(event)
         try:
-            yield event
+            with self._said(event):
+                yield event
         finally:
             self._waiting[str(run_id)].discard(event)
             if not self._waiting[str(run_id)]:
                 del self._waiting[str(run_id)]
+
+    @contextmanager
+    def _said(self, event: asyncio.Event) -> Iterator[None]:
+        """Workers are told that somebody wants to know of changes. As long as they may not have heard it, the event is set
+        now and then."""
+        soon: list[asyncio.TimerHandle] = []
+        if not self._hints.watched:
+            loop = asyncio.get_running_loop()
+            soon = [loop.call_later(pause, event.set) for pause in _SOON]
+            self._hints.watch()
+        self._watchers += 1
+        if self._saying is None:
+            self._saying = asyncio.create_task(self._say())
+        try:
+            yield
+        finally:
+            self._watchers -= 1
+            if not self._watchers and self._saying is not None:
+                self._saying.cancel()
+                self._saying = None
+            for timer in soon:
+                timer.cancel()
+
+    async def _say(self) -> None:
+        while True:
+            self._hints.watch()
+            await asyncio.sleep(AGAIN)
 
     @asynccontextmanager
     async def pieces(self, run_id: UUID) -> AsyncIterator["asyncio.Queue[Piece]"]:
@@ -114,7 +148,8 @@ class Watch:
         event, ids = asyncio.Event(), set[str]()
         self.changed[event] = ids
         try:
-            yield event, ids
+            with self._said(event):
+                yield event, ids
         finally:
             del self.changed[event]
 

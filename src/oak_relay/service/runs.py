@@ -23,6 +23,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
+from oak_relay.store.pages import Stored
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 _POLL = 2.0
@@ -184,12 +185,12 @@ async def show_journal(
                 kind=e.kind,
                 attempt=e.attempt,
                 hash=e.hash,
-                body=artifacts.shown(e.body),
-                detail=artifacts.shown(e.detail),
-                started=e.started_at,
+                body=e.body,
+                detail=e.detail,
+                started=e.started,
                 at=e.at,
                 worker=e.worker_id,
-                large=large_out(body=e.body, detail=e.detail),
+                large=large_out(**e.large),
             )
             for e in found
         ],
@@ -222,7 +223,7 @@ async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str,
         if outcome != "over":
             await people.note(connection, parts.workspace, who.name, "cancel", str(run_id))
     parts.hints.send(f"cancel:{run_id}")
-    parts.hints.send(f"run:{run_id}")
+    parts.hints.changed(run_id)
     return {"outcome": outcome}
 
 
@@ -255,7 +256,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
     told: dict[str, int] = {}
-    entries: list[Any] = []
+    entries: list[Stored] = []
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while True:
             async with parts.database.connect() as connection:
@@ -283,7 +284,7 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
                 yield ServerSentEvent(event="piece", data=values.dumps(asdict(piece)))
 
 
-def _still_open(entries: list[Any]) -> list[Any]:
+def _still_open(entries: list[Stored]) -> list[Stored]:
     """Entries without those in items and rounds that are over; the last one is kept, to go on from."""
     over = {e.path.removesuffix("#end") for e in entries if e.kind == "closed"}
     return [e for e in entries[:-1] if e.scope not in over] + entries[-1:]
@@ -297,16 +298,16 @@ async def _run(parts: Parts, run_id: UUID) -> RunOut:
     return run_out(row)
 
 
-def _entries(rows: list[Any]) -> list[Entry]:
+def _entries(rows: list[Stored]) -> list[Entry]:
     return [_entry(e) for e in rows]
 
 
-def _entry(row: Any) -> Entry:
+def _entry(row: Stored) -> Entry:
     """An entry as it may be shown: what is large as a preview, with the place of the whole among its detail."""
-    detail, large = artifacts.shown(row.detail), large_out(body=row.body, detail=row.detail)
-    if large:
-        detail = {**(detail or {}), "large": [one.model_dump() for one in large]}
-    return Entry(row.path, row.kind, row.attempt, row.hash, artifacts.shown(row.body), detail, row.started_at, row.at)
+    detail = row.detail
+    if row.large:
+        detail = {**(detail or {}), "large": [one.model_dump() for one in large_out(**row.large)]}
+    return row.as_entry(detail)
 
 
 def spans_out(entries: list[Entry], over: bool) -> list[SpanOut]:

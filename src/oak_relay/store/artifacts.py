@@ -51,6 +51,11 @@ def reference(text: str | None) -> Reference | None:
     return Reference(UUID(found[1]), bytes.fromhex(found[2]), int(found[3]), text[found.end() :])
 
 
+def id_of(text: str) -> str:
+    """The id in a reference."""
+    return text[1:98]
+
+
 def shown(text: str | None) -> Any:
     """A stored text as a value, a large one as its preview; None for none."""
     if text is None:

@@ -15,20 +15,22 @@ async def finish(
     """End a run that no worker walks: it leaves the queue and its lane, and its parent is told. False when it has
     ended already, or a worker has it."""
     gone = await connection.fetchrow(
-        "DELETE FROM queue WHERE workspace_id = $1 AND run_id = $2 AND worker_id IS NULL RETURNING workflow_id, lane",
+        "DELETE FROM queue WHERE workspace_id = $1 AND run_id = $2 AND worker_id IS NULL RETURNING workflow_id, lane, started_at",
         workspace,
         run_id,
     )
     if gone is None:
         return False
     row = await connection.fetchrow(
-        "UPDATE run SET state = $3, error = $4, error_kind = $5, ended_at = clock_timestamp() "
+        "WITH failed AS (INSERT INTO failure (workspace_id, run_id, state, error_kind) VALUES ($1, $2, $3, $5)) "
+        "UPDATE run SET state = $3, error = $4, started_at = $6, ended_at = clock_timestamp() "
         "WHERE workspace_id = $1 AND id = $2 RETURNING parent_id, parent_path, kind, depth",
         workspace,
         run_id,
         state,
         values.dumps(error),
         error["kind"],
+        gone["started_at"],
     )
     await local.take_back(connection, workspace, [run_id])
     if row["kind"] != "run" and row["parent_id"] is not None:

@@ -1,4 +1,4 @@
-"""History by month: partitions of `run`, `event`, `journal` and `artifact`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
+"""History by month: partitions of `run`, `failure`, `event`, `journal` and `artifact`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
 
 from datetime import UTC, datetime
 from uuid import UUID
@@ -7,7 +7,9 @@ import asyncpg
 import structlog
 
 log = structlog.get_logger()
-TABLES = {"run": "id", "event": "id", "journal": "run_id", "artifact": "month"}
+TABLES = {"run": "id", "failure": "run_id", "event": "id", "journal": "run_id", "artifact": "month"}
+_ROOM = {"run": 80}
+"""How full pages of a table are made, in percent: an end of a run is written beside it."""
 AHEAD = 2
 _LOCK = 7226304
 # By query: a look-up by name may answer from before the wait for the lock.
@@ -45,7 +47,9 @@ async def ensure(connection: asyncpg.Connection, now: datetime) -> list[str]:
 
 async def _make(connection: asyncpg.Connection, table: str, column: str, name: str, low: UUID, high: UUID) -> None:
     """A month's partition; rows of it that already came into the rest are taken over."""
-    await connection.execute(f"CREATE TABLE {name} (LIKE {table} INCLUDING ALL)")
+    await connection.execute(
+        f"CREATE TABLE {name} (LIKE {table} INCLUDING ALL) WITH (fillfactor = {_ROOM.get(table, 100)})"
+    )
     await connection.execute(
         f"WITH moved AS (DELETE FROM {table}_rest WHERE {column} >= '{low}' AND {column} < '{high}' RETURNING *) "
         f"INSERT INTO {name} SELECT * FROM moved"
@@ -80,6 +84,7 @@ async def _drop(connection: asyncpg.Connection, suffix: str) -> None:
     kept = {
         "run": open_,
         "event": events,
+        "failure": [],
         "journal": open_,
         "artifact": await _referred_to(connection, suffix, open_, events),
     }
@@ -96,7 +101,7 @@ async def _referred_to(
     """The digests of a month's large payloads that some of its runs and events still refer to."""
     rows = await connection.fetch(
         f"SELECT body AS text FROM event_{suffix} WHERE id = ANY($2::uuid[]) AND body LIKE '@%' UNION ALL "
-        f"SELECT t FROM journal_{suffix}, unnest(ARRAY[body, detail]) AS t WHERE run_id = ANY($1::uuid[]) AND t LIKE '@%'",
+        f"SELECT '@' || t FROM journal_{suffix}, unnest(apart) AS t WHERE run_id = ANY($1::uuid[])",
         runs,
         events,
     )

@@ -1,15 +1,17 @@
-"""The journal: entries of many runs in one statement and one commit, fenced by the worker's lease."""
+"""The journal: pages of many runs in one statement and one commit, fenced by the worker's lease."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from decimal import Decimal
 from typing import Any
 from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store import artifacts, ending, lanes, local, signals, usage
-from oak_relay.store.local import EntryRow
+from oak_relay.document import values
+from oak_relay.store import artifacts, ending, lanes, local, pages, signals, usage
+from oak_relay.store.pages import EntryRow, Page, Stored
 
 
 class Fenced(Exception):
@@ -33,7 +35,7 @@ class EndRow:
     error_kind: str | None
     tokens_in: int
     tokens_out: int
-    money: str
+    money: Decimal
     unpriced: int
     steps: int
     attempts: int
@@ -56,7 +58,7 @@ class RestRow:
     worked: float
     tokens_in: int
     tokens_out: int
-    money: str
+    money: Decimal
     unpriced: int = 0
     steps: int = 0
     attempts: int = 0
@@ -77,7 +79,7 @@ class BackRow:
 class Batch:
     """What one commit writes."""
 
-    entries: list[EntryRow] = field(default_factory=list)
+    pages: list[Page] = field(default_factory=list)
     ends: list[EndRow] = field(default_factory=list)
     rests: list[RestRow] = field(default_factory=list)
     backs: list[BackRow] = field(default_factory=list)
@@ -88,9 +90,14 @@ class Batch:
         return not (
             self.rests
             or self.backs
-            or any(e.used or (e.effect is not None and e.effect[0] != "table.add") for e in self.entries)
+            or any(e.used or (e.effect is not None and e.effect[0] != "table.add") for e in self.entries())
             or any(e.lane or e.parent or e.opened for e in self.ends)
         )
+
+    def entries(self) -> Iterator[EntryRow]:
+        """The entries of all pages."""
+        for page in self.pages:
+            yield from page.entries
 
 
 def _given(columns: Mapping[str, str], first: int) -> str:
@@ -99,30 +106,26 @@ def _given(columns: Mapping[str, str], first: int) -> str:
     return f"unnest({arrays}) AS u({', '.join(columns)})"
 
 
-_ENTRY = {
-    "run_id": "uuid", "seq": "int", "path": "text", "kind": "text", "attempt": "int", "hash": "text", "body": "text",
-    "detail": "text", "started": "timestamptz", "at": "timestamptz", "scope": "text", "steps": "int", "attempts": "int",
-    "tokens_in": "bigint", "tokens_out": "bigint", "money": "text", "unpriced": "int",
-}  # fmt: skip
 _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
-    "tokens_out": "bigint", "money": "text", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
+    "tokens_out": "bigint", "money": "numeric", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
 }  # fmt: skip
-_FIRST_ENTRY = 4
-_FIRST_ADD = _FIRST_ENTRY + len(_ENTRY)
+_FIRST_PAGE = 4
+_FIRST_ADD = _FIRST_PAGE + len(pages.COLUMNS)
 _FIRST_END = _FIRST_ADD + len(_ADD)
+
+_INTO = f"INSERT INTO journal (workspace_id, worker_id, {', '.join(pages.COLUMNS)})"
+_PAGE = ", ".join(f"string_to_array(u.{name}, ' ')" if name in pages.LISTS else f"u.{name}" for name in pages.COLUMNS)
+SEED = f"{_INTO} SELECT $1, NULL, {_PAGE} FROM {_given(pages.COLUMNS, 2)}"
+"""Pages that a run begins with: $1 the workspace, then their columns."""
 
 # $1 the worker, $2 the workspace, $3 the value of the fence as the writer knows it. The row is shared until the commit:
 # who raises it waits, and a raise that was quicker makes this statement find nothing.
 _ENTRIES = f"""
 WITH fenced AS MATERIALIZED (SELECT worker_id AS id FROM fence WHERE worker_id = $1 AND value = $3 FOR SHARE),
-entries AS (
-  INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, started_at, at,
-    scope, steps, attempts, tokens_in, tokens_out, money, unpriced, worker_id)
-  SELECT $2, u.run_id, u.seq, u.path, u.kind, u.attempt, u.hash, u.body, u.detail, u.started, u.at, u.scope,
-    u.steps, u.attempts, u.tokens_in, u.tokens_out, u.money::numeric, u.unpriced, fenced.id
-  FROM fenced, {_given(_ENTRY, _FIRST_ENTRY)}
+pages AS (
+  {_INTO} SELECT $2, fenced.id, {_PAGE} FROM fenced, {_given(pages.COLUMNS, _FIRST_PAGE)}
 )"""
 _ADDS = f""", adding AS MATERIALIZED (
   SELECT u.table_id, u.id, u.data::jsonb AS data, u.depth FROM fenced, {_given(_ADD, _FIRST_ADD)}
@@ -142,12 +145,15 @@ _ENDS = f""", ending AS MATERIALIZED (
   SELECT * FROM {_given(_END, _FIRST_END)}
 ), gone AS (
   DELETE FROM queue q USING fenced, ending u
-  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id AND q.generation = u.generation RETURNING q.run_id
+  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id AND q.generation = u.generation RETURNING q.run_id, q.started_at
 ), ended AS (
-  UPDATE run r SET state = u.state, result = u.result, error = u.error, error_kind = u.error_kind,
-    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric, unpriced = u.unpriced,
-    steps = u.steps, attempts = u.attempts, ended_at = clock_timestamp()
+  UPDATE run r SET state = u.state, result = u.result, error = u.error,
+    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money, unpriced = u.unpriced,
+    steps = u.steps, attempts = u.attempts, started_at = gone.started_at, ended_at = clock_timestamp()
   FROM gone, ending u WHERE gone.run_id = u.run_id AND r.workspace_id = $2 AND r.id = u.run_id
+), failed AS (
+  INSERT INTO failure (workspace_id, run_id, state, error_kind)
+  SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM gone JOIN ending u USING (run_id) WHERE u.state <> 'succeeded'
 ), after AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
   SELECT $2, u.run_id, 'run', u.workflow, '/runs/' || u.run_id, u.run_id::text, json_build_object('run', u.run_id,
@@ -160,7 +166,7 @@ _ENDS = f""", ending AS MATERIALIZED (
 
 _REST = """
 WITH given AS (
-  SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::text[],
+  SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::numeric[],
     $13::int[], $14::int[], $15::int[], $16::int[])
     AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts, unpriced, generation)
 ), rested AS (
@@ -172,7 +178,7 @@ WITH given AS (
   SELECT $1, w.* FROM unnest($10::uuid[], $11::text[], $12::timestamptz[]) AS w(run_id, path, at)
   WHERE w.run_id IN (SELECT run_id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
-UPDATE run r SET state = 'waiting', tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money::numeric,
+UPDATE run r SET tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money,
   unpriced = u.unpriced, steps = u.steps, attempts = u.attempts
 FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
 """
@@ -196,7 +202,7 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         if await connection.fetchval(statement, worker_id, workspace, fence, *columns) is None:
             raise Raised
         return
-    effects = [row for row in batch.entries if row.effect and row.effect[0] != "table.add"]
+    effects = [row for row in batch.entries() if row.effect and row.effect[0] != "table.add"]
     async with connection.transaction():
         held = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
         if not await connection.fetchval(held, worker_id, fence):
@@ -207,8 +213,11 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
             statement, columns = _statement(batch, pile)
         if pile:
             await pile.write(connection, workspace)
-        if used := [row.used for row in batch.entries if row.used]:
-            await usage.write(connection, workspace, used)
+        spent = [
+            (page.run_id, page.place(n), e.used) for page in batch.pages for n, e in enumerate(page.entries) if e.used
+        ]
+        if spent:
+            await usage.write(connection, workspace, spent)
         await connection.fetchval(statement, worker_id, workspace, fence, *columns)
         await _settle(connection, workspace, batch.ends)
         if batch.rests:
@@ -218,27 +227,30 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
 
 
 _LANDED = """
-SELECT j.run_id, j.seq, j.body FROM journal j
-JOIN unnest($3::uuid[], $4::int[], $5::text[], $6::text[]) AS u(run_id, seq, path, hash) USING (run_id, seq)
-WHERE j.workspace_id = $1 AND j.worker_id = $2 AND j.path = u.path AND j.hash = u.hash
+SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, NULL AS details FROM journal j
+JOIN unnest($3::uuid[], $4::int[], $5::int[]) AS u(run_id, page, generation) USING (run_id, page, generation)
+WHERE j.workspace_id = $1 AND j.worker_id = $2
 """
 
 
 async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID, batch: Batch) -> bool:
     """Whether a batch whose commit was cut off is in the database; if so, results of effects are read back. A commit
-    that is still under way is waited for: it shares the fence, which is locked here."""
+    that is still under way is waited for: it shares the fence, which is locked here. A page of a number is written
+    under one claim once, so its number and the claim's generation tell it from any other."""
     async with connection.transaction():
         await connection.execute("SELECT FROM fence WHERE worker_id = $1 FOR UPDATE", worker_id)
-        if not batch.entries:
+        if not batch.pages:
             return not await _still_here(connection, workspace, worker_id, batch)
-        columns = [[getattr(e, name) for e in batch.entries] for name in ("run_id", "seq", "path", "hash")]
+        columns = [[getattr(page, name) for page in batch.pages] for name in ("run_id", "number", "generation")]
         rows = await connection.fetch(_LANDED, workspace, worker_id, *columns)
-        apart = await artifacts.whole(connection, workspace, (row["body"] for row in rows))
-    found = {(row["run_id"], row["seq"]): row for row in rows}
-    for entry in batch.entries:
-        if (entry.run_id, entry.seq) in found and entry.effect:
-            text = found[entry.run_id, entry.seq]["body"]
-            entry.body = apart.get(text, text)
+    found = {(row["run_id"], row["page"]): pages.entries_of(row) for row in rows}
+    for page in batch.pages:
+        if any(entry.effect for entry in page.entries) and (page.run_id, page.number) in found:
+            stored = found[page.run_id, page.number]
+            await pages.fill(connection, workspace, stored)
+            for entry, there in zip(page.entries, stored, strict=True):
+                if entry.effect:
+                    entry.body = values.dumps(there.body)
     return bool(found)
 
 
@@ -271,40 +283,38 @@ async def owned(connection: asyncpg.Connection, workspace: int, worker_id: UUID)
 
 
 _LOAD = """
-SELECT run_id, seq, path, kind, attempt, hash, body, detail, started_at, at
-FROM journal j WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND (scope = '' OR NOT EXISTS (
-  SELECT FROM journal c WHERE c.workspace_id = $1 AND c.run_id = j.run_id AND c.kind = 'closed' AND c.path = j.scope || '#end'))
-ORDER BY run_id, seq
+WITH closed AS MATERIALIZED (
+  SELECT run_id, unnest(closes) AS scope FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND closes IS NOT NULL
+)
+SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, CASE WHEN j.entries LIKE '%,"began",%' THEN j.details END AS details
+FROM journal j LEFT JOIN closed c ON c.run_id = j.run_id AND c.scope = j.scope
+WHERE j.workspace_id = $1 AND j.run_id = ANY($2::uuid[]) AND c.scope IS NULL ORDER BY j.run_id, j.page
 """
 _SUMS = """
-SELECT run_id, max(seq) + 1 AS seq, sum(steps) AS steps, sum(attempts) AS attempts,
-  coalesce(sum(tokens_in), 0) AS tokens_in, coalesce(sum(tokens_out), 0) AS tokens_out, coalesce(sum(money), 0) AS money, sum(unpriced) AS unpriced
+SELECT run_id, max(page) + 1 AS pages, sum(steps) AS steps, sum(attempts) AS attempts, sum(tokens_in) AS tokens_in,
+  sum(tokens_out) AS tokens_out, coalesce(sum(money), 0) AS money, sum(unpriced) AS unpriced
 FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) GROUP BY run_id
 """
 
 
 @dataclass(slots=True)
 class Recorded:
-    """What is recorded of a run: its entries in open scopes, sums over all of them, and what has arrived."""
+    """What is recorded of a run: its entries in open scopes, sums over all of them and the number of its pages, and what
+    has arrived."""
 
-    entries: list[Mapping[str, Any]] = field(default_factory=list)
+    entries: list[Stored] = field(default_factory=list)
     sums: asyncpg.Record | None = None
     signals: list[asyncpg.Record] = field(default_factory=list)
 
 
 async def load(connection: asyncpg.Connection, workspace: int, run_ids: Sequence[UUID]) -> dict[UUID, Recorded]:
-    """What is recorded of runs; entries in order. Those inside finished items and rounds are left out."""
+    """What is recorded of runs; entries in order. Those inside finished items and rounds are left out; details are there
+    only of pages in which an attempt began, for it is needed what that was asked."""
     found = {run_id: Recorded() for run_id in run_ids}
     given = workspace, list(run_ids)
-    rows = await connection.fetch(_LOAD, *given)
-    # Of an attempt that began, what it was asked is needed too.
-    apart = await artifacts.whole(
-        connection,
-        workspace,
-        (text for row in rows for text in (row["body"], row["detail"] if row["kind"] == "began" else None)),
-    )
-    for row in rows:
-        found[row["run_id"]].entries.append(artifacts.filled(row, apart, "body", "detail"))
+    for row in await connection.fetch(_LOAD, *given):
+        found[row["run_id"]].entries += pages.entries_of(row)
+    await pages.fill(connection, workspace, (entry for recorded in found.values() for entry in recorded.entries))
     for row in await connection.fetch(_SUMS, *given):
         found[row["run_id"]].sums = row
     for row in await signals.of(connection, workspace, run_ids):
@@ -315,11 +325,8 @@ async def load(connection: asyncpg.Connection, workspace: int, run_ids: Sequence
 def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     """The statement that a batch needs, and its arguments behind worker, workspace and fence; what is large goes onto the
     pile."""
-    columns: dict[str, list[Any]] = {name: [getattr(e, name) for e in batch.entries] for name in _ENTRY}
-    for name in ("body", "detail"):
-        columns[name] = [pile.place(e.run_id, t) for e, t in zip(batch.entries, columns[name], strict=True)]
-    given = list(columns.values())
-    added = [(e.effect[1], e.depth) for e in batch.entries if e.effect and e.effect[0] == "table.add"]
+    given = pages.columns(batch.pages, pile)
+    added = [(e.effect[1], e.depth) for e in batch.entries() if e.effect and e.effect[0] == "table.add"]
     if not added and not batch.ends:
         return f"{_ENTRIES} SELECT id FROM fenced", given
     given += [[a[name] for a, _ in added] for name in ("table", "id", "text")]

@@ -2,8 +2,6 @@
 
 import hashlib
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
-from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -13,41 +11,11 @@ import uuid_utils.compat as uuids
 from oak_relay.document import values
 from oak_relay.engine.memory import is_below
 from oak_relay.store import artifacts, talks
-from oak_relay.store.usage import Used
+from oak_relay.store.pages import EntryRow
 
 _SEARCHING = ("table.upsert", "table.delete")
 DEEPEST = 16
 """How many events may cause one another."""
-
-
-@dataclass(slots=True)
-class EntryRow:
-    """An entry as it is stored; `effect` is a change of our own records in the same commit, whose result
-    `finish_body` puts into the body."""
-
-    run_id: UUID
-    seq: int
-    path: str
-    kind: str
-    attempt: int
-    hash: str
-    body: str | None
-    detail: str | None
-    started: datetime | None
-    at: datetime | None
-    scope: str = ""
-    steps: int = 0
-    attempts: int = 0
-    tokens_in: int | None = None
-    tokens_out: int | None = None
-    money: str | None = None
-    unpriced: int = 0
-    effect: tuple[str, dict[str, Any]] | None = None
-    workflow_id: UUID | None = None
-    depth: int = 0
-    used: Used | None = None
-    result: Any = None
-    finish_body: Any = None
 
 
 async def apply(connection: asyncpg.Connection, workspace: int, rows: list[EntryRow]) -> None:
@@ -65,6 +33,7 @@ async def apply(connection: asyncpg.Connection, workspace: int, rows: list[Entry
         assert row.effect is not None
         op, data = row.effect
         row.result = await _OPS[op](connection, workspace, row, data)
+        assert row.finish_body is not None
         row.body = row.finish_body(row.result)
 
 

@@ -86,20 +86,18 @@ level AS MATERIALIZED (
 """Runs under suspicion: fewer together the more often workers died under them, at last one alone."""
 _TAKEN = """
 taken AS (
-  UPDATE queue q SET worker_id = fenced.id, walks = q.walks + 1, generation = q.generation + 1 FROM picked p, fenced
+  UPDATE queue q SET worker_id = fenced.id, walks = q.walks + 1, generation = q.generation + 1,
+    started_at = coalesce(q.started_at, clock_timestamp())
+  FROM picked p, fenced
   WHERE q.workspace_id = $4 AND q.run_id = p.run_id AND q.worker_id IS NULL
   RETURNING q.run_id, q.walks, q.wakes, q.worked, q.lane, q.generation, fenced.value AS fence
 ), forgotten AS (
   DELETE FROM wake w USING taken t WHERE t.walks > 1 AND w.workspace_id = $4 AND w.run_id = t.run_id
-), marked AS (
-  UPDATE run r SET state = 'running', started_at = coalesce(r.started_at, clock_timestamp())
-  FROM taken t WHERE r.workspace_id = $4 AND r.id = t.run_id
-  RETURNING r.id, r.workflow_id, r.version_id, r.event_id, r.subject, r.settings, r.created_at,
-            r.cancel_at IS NOT NULL AS cancelled, r.kind, r.parent_id, r.parent_path, r.depth, r.money_limit,
-            r.trace_parent, r.origin_how IN ('resume', 'redo') AS seeded, t.walks, t.wakes, t.worked, t.lane, t.generation, t.fence
 )
-SELECT m.*, e.event_key, e.source, e.type, e.body, e.meta, e.at
-FROM marked m JOIN event e ON e.workspace_id = $4 AND e.id = m.event_id
+SELECT r.id, r.workflow_id, r.version_id, r.event_id, r.subject, r.settings, r.created_at, r.cancel_at IS NOT NULL AS cancelled,
+  r.kind, r.parent_id, r.parent_path, r.depth, r.money_limit, r.trace_parent, r.origin_how IN ('resume', 'redo') AS seeded,
+  t.walks, t.wakes, t.worked, t.lane, t.generation, t.fence, e.event_key, e.source, e.type, e.body, e.meta, e.at
+FROM taken t JOIN run r ON r.workspace_id = $4 AND r.id = t.run_id JOIN event e ON e.workspace_id = $4 AND e.id = r.event_id
 """
 _CLAIM = f"{_TURNS}{_FENCED}{_PICKED}{_TAKEN}"
 _CLAIM_LIMITED = f"WITH {_FENCED}{_PICKED_LIMITED}{_TAKEN}"

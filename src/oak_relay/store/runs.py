@@ -1,31 +1,72 @@
 """Runs and what happened in them."""
 
 import re
+from collections.abc import Iterator
 from datetime import datetime, timedelta
-from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import Select, or_, select, text
+from sqlalchemy import Select, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.store import artifacts, ending, local
+from oak_relay.engine.memory import is_below
+from oak_relay.store import artifacts, ending, local, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
-from oak_relay.store.tables import event, journal, queue, run, version, workflow
+from oak_relay.store.pages import Stored
+from oak_relay.store.tables import event, failure, journal, queue, run, version, workflow
 
 CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
 _CLOCKS = timedelta(seconds=30)
+_PAGES = 500
+"""Pages of a journal that are read at once."""
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
+_RESTS = (queue.c.walks > 0) & (queue.c.ready_at > func.clock_timestamp())
+_STANDING = {
+    "running": queue.c.worker_id.is_not(None),
+    "waiting": queue.c.worker_id.is_(None) & _RESTS,
+    "queued": queue.c.worker_id.is_(None) & ~_RESTS,
+}
+"""A run that no worker has is at rest, or it may be claimed (or has never been)."""
+
+
 def _runs(workspace: int) -> Select[Any]:
+    """Runs with their workflow and version; where a run that is not over stands follows from the queue."""
+    open_ = case((_STANDING["running"], "running"), (_STANDING["waiting"], "waiting"), else_="queued")
+    columns = [column for column in run.c if column.name not in ("state", "started_at")]
     return (
-        select(run, workflow.c.name.label("workflow"), version.c.number.label("version"))
+        select(
+            *columns,
+            func.coalesce(run.c.state, open_).label("state"),
+            func.coalesce(run.c.started_at, queue.c.started_at).label("started_at"),
+            workflow.c.name.label("workflow"),
+            version.c.number.label("version"),
+        )
+        .select_from(run)
         .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
         .join(version, (version.c.workspace_id == run.c.workspace_id) & (version.c.id == run.c.version_id))
+        .outerjoin(queue, (queue.c.workspace_id == run.c.workspace_id) & (queue.c.run_id == run.c.id))
         .where(run.c.workspace_id == workspace)
     )
+
+
+def _ways(query: Select[Any], states: list[str] | None, error_kind: str | None) -> Iterator[tuple[Select[Any], Any]]:
+    """The runs of states and of a kind of error, each where it is quickly found, with the column that orders it."""
+    failed = query.join(failure, (failure.c.workspace_id == run.c.workspace_id) & (failure.c.run_id == run.c.id))
+    if error_kind:
+        mine = failed.where(failure.c.error_kind == error_kind)
+        yield (mine.where(failure.c.state.in_(states)) if states else mine), failure.c.run_id
+    elif not states:
+        yield query, run.c.id
+    for state in {*states} if states and not error_kind else ():
+        if state in _STANDING:
+            yield query.where(queue.c.workspace_id == run.c.workspace_id, _STANDING[state]), queue.c.run_id
+        elif state == "succeeded":
+            yield query.where(run.c.state == state), run.c.id
+        else:
+            yield failed.where(failure.c.state == state), failure.c.run_id
 
 
 async def find(
@@ -51,23 +92,25 @@ async def find(
     if origin:
         query = query.where(run.c.origin_id == origin)
     if held:
-        kept = (queue.c.workspace_id == workspace) & (queue.c.held == "restore")
-        query = query.where(run.c.id.in_(select(queue.c.run_id).where(kept)))
+        query = query.where(queue.c.held == "restore")
     if workflow_id:
         query = query.where(run.c.workflow_id == workflow_id)
-    if states:
-        query = query.where(run.c.state.in_(states))
     if subject:
         query = query.where(run.c.subject == subject)
-    if error_kind:
-        query = query.where(run.c.error_kind == error_kind)
-    if since:  # ids hold their time, so that the index bounds the search; clocks may differ a little
-        query = query.where(run.c.created_at >= since, run.c.id >= first_id(since - _CLOCKS))
+    if since:
+        query = query.where(run.c.created_at >= since)
     if until:
-        query = query.where(run.c.created_at < until, run.c.id < first_id(until + _CLOCKS))
-    if after:
-        query = query.where(run.c.id < after)
-    return list(await connection.execute(query.order_by(run.c.id.desc()).limit(limit)))
+        query = query.where(run.c.created_at < until)
+    found: list[Any] = []
+    for way, key in _ways(query, states, error_kind):
+        if since:  # ids hold their time, so that the index bounds the search; clocks may differ a little
+            way = way.where(key >= first_id(since - _CLOCKS))
+        if until:
+            way = way.where(key < first_id(until + _CLOCKS))
+        if after:
+            way = way.where(key < after)
+        found += await connection.execute(way.order_by(key.desc()).limit(limit))
+    return sorted(found, key=lambda row: row.id, reverse=True)[:limit]
 
 
 async def some(connection: AsyncConnection, workspace: int, ids: list[UUID]) -> list[Any]:
@@ -91,26 +134,34 @@ async def entries(
     after: int = -1,
     limit: int = 100_000,
     under: str | None = None,
-) -> list[Any]:
+) -> list[Stored]:
     """The journal of a run, as it may be shown, behind the entry `after`; with `under` only what lies there."""
-    query = select(journal).where(
-        journal.c.workspace_id == workspace, journal.c.run_id == run_id, journal.c.seq > after
+    first = max(0, (after + 1) // pages.MOST)
+    query = (
+        select(*(journal.c[name] for name in ("page", "scope", "worker_id", "entries", "details")))
+        .where(journal.c.workspace_id == workspace, journal.c.run_id == run_id)
+        .order_by(journal.c.page)
     )
-    if under:
-        inside = [
-            journal.c.path.startswith(f"{under}{mark}", autoescape=True) for mark in (".", "[", "#", "!", "~", "/")
-        ]
-        query = query.where(or_(journal.c.path == under, *inside))
-    return list(await connection.execute(query.order_by(journal.c.seq).limit(limit)))
+    found: list[Stored] = []
+    while len(found) < limit:
+        rows = list(await connection.execute(query.where(journal.c.page >= first).limit(_PAGES)))
+        for row in rows:
+            found += (
+                e
+                for e in pages.entries_of(dict(row._mapping))
+                if e.seq > after and (not under or is_below(e.path, under))
+            )
+        if len(rows) < _PAGES:
+            break
+        first = rows[-1].page + 1
+    return found[:limit]
 
 
-async def whole_entries(connection: AsyncConnection, workspace: int, run_id: UUID) -> list[Any]:
+async def whole_entries(connection: AsyncConnection, workspace: int, run_id: UUID) -> list[Stored]:
     """The journal of a run with everything in it, also what is kept apart."""
-    rows = await entries(connection, workspace, run_id)
-    apart = await artifacts.whole(
-        await raw(connection), workspace, (text for row in rows for text in (row.body, row.detail))
-    )
-    return [SimpleNamespace(**artifacts.filled(row._mapping, apart, "body", "detail")) for row in rows]
+    found = await entries(connection, workspace, run_id)
+    await pages.fill(await raw(connection), workspace, found)
+    return found
 
 
 async def whole(connection: AsyncConnection, workspace: int, text: str | None) -> str | None:

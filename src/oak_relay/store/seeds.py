@@ -1,31 +1,22 @@
 """What a run begins with that another has done already; and samples, kept for trying steps."""
 
-from typing import Any
+from collections.abc import Sequence
 from uuid import UUID
 
 import asyncpg
 import uuid_utils.compat as uuids
 
-from oak_relay.store import artifacts
+from oak_relay.store import artifacts, journal, pages
+from oak_relay.store.pages import EntryRow
 
 
-async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, rows: list[tuple[Any, ...]]) -> None:
-    """Entries of a new run's journal: seq, path, kind, attempt, hash, body, detail, started, at, scope.
-    They count as nobody's steps and cost nothing."""
+async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, entries: Sequence[EntryRow]) -> None:
+    """Entries that a new run's journal begins with. They count as nobody's steps and cost nothing."""
     pile = artifacts.Pile()
-    columns = [list(column) for column in zip(*rows, strict=True)]
-    for place in (5, 6):
-        columns[place] = [pile.place(run_id, text) for text in columns[place]]
+    columns = pages.columns(pages.divide(run_id, 0, 0, entries), pile)
     if pile:
         await pile.write(connection, workspace)
-    await connection.execute(
-        "INSERT INTO journal (workspace_id, run_id, seq, path, kind, attempt, hash, body, detail, started_at, at, scope) "
-        "SELECT $1, $2, u.* FROM unnest($3::int[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::text[], "
-        "$10::timestamptz[], $11::timestamptz[], $12::text[]) AS u",
-        workspace,
-        run_id,
-        *columns,
-    )
+    await connection.execute(journal.SEED, workspace, *columns)
 
 
 async def keep_sample(

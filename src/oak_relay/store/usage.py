@@ -16,8 +16,6 @@ from oak_relay.engine.outcomes import unpriced
 class Used:
     """What one call of a model used, and for whom: the source of the event that the run came of."""
 
-    run_id: UUID
-    seq: int
     workflow_id: UUID
     alias: str
     credential: str
@@ -44,14 +42,14 @@ BY = {
 """What sums can be grouped by."""
 
 
-async def write(connection: asyncpg.Connection, workspace: int, used: list[Used]) -> None:
-    """Write what calls used; in the commit of their entries."""
+async def write(connection: asyncpg.Connection, workspace: int, given: list[tuple[UUID, int, Used]]) -> None:
+    """Write what calls used, each with its run and the place of its entry there; in the commit of those entries."""
     await connection.executemany(
         "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money, unpriced) "
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
         [
-            (workspace, u.run_id, u.seq, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money, u.unpriced)
-            for u in used
+            (workspace, run_id, place, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money, u.unpriced)
+            for run_id, place, u in given
         ],
     )  # fmt: skip
 
@@ -69,12 +67,12 @@ async def count(
         "SELECT id FROM workflow WHERE workspace_id = $1 AND name = $2", workspace, workflow
     )
     used = [
-        Used(
-            run_id, seq, workflow_id or UUID(int=0), str(one["alias"]), str(one.get("credential") or ""), source,
+        (run_id, number, Used(
+            workflow_id or UUID(int=0), str(one["alias"]), str(one.get("credential") or ""), source,
             int(one.get("input") or 0), int(one.get("cached") or 0), int(one.get("output") or 0), Decimal(str(one.get("money") or 0)),
             unpriced(one),
-        )
-        for seq, one in enumerate(told)
+        ))
+        for number, one in enumerate(told)
     ]  # fmt: skip
     if used:
         await write(connection, workspace, used)

@@ -70,8 +70,8 @@ SELECT id FROM worker WHERE dead_at IS NULL AND lease_until < clock_timestamp() 
 """
 _BURY = """
 WITH dead AS MATERIALIZED (
-  SELECT q.workspace_id, q.run_id, q.worker_id, (SELECT count(*) FROM journal j WHERE j.workspace_id = q.workspace_id
-    AND j.run_id = q.run_id AND j.kind IN ('value', 'ended', 'closed')) AS outcomes
+  SELECT q.workspace_id, q.run_id, q.worker_id, (SELECT coalesce(sum(j.outcomes), 0) FROM journal j
+    WHERE j.workspace_id = q.workspace_id AND j.run_id = q.run_id) AS outcomes
   FROM queue q JOIN worker w ON w.id = q.worker_id
   WHERE q.workspace_id = $1 AND w.dead_at IS NOT NULL ORDER BY q.run_id FOR UPDATE OF q SKIP LOCKED
 ), suspects AS MATERIALIZED (

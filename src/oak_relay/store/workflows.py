@@ -210,11 +210,13 @@ SELECT w.*, (SELECT max(number) FROM version v WHERE v.workspace_id = w.workspac
    ORDER BY (v.number = w.live_version) DESC NULLS LAST, v.number DESC LIMIT 1) AS text,
   s.runs, s.succeeded, s.ended, s.median_seconds, s.money, s.last_state, s.last_at
 FROM workflow w LEFT JOIN LATERAL (
-  SELECT count(*) AS runs, count(*) FILTER (WHERE state = 'succeeded') AS succeeded,
-    count(*) FILTER (WHERE ended_at IS NOT NULL) AS ended,
-    percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM ended_at - started_at)) AS median_seconds,
-    avg(money) AS money, (array_agg(state ORDER BY id DESC))[1] AS last_state, max(created_at) AS last_at
+  SELECT count(*) AS runs, count(*) FILTER (WHERE recent.state = 'succeeded') AS succeeded,
+    count(*) FILTER (WHERE recent.ended_at IS NOT NULL) AS ended,
+    percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM recent.ended_at - recent.started_at)) AS median_seconds,
+    avg(money) AS money, (array_agg(coalesce(recent.state, CASE WHEN q.worker_id IS NOT NULL THEN 'running'
+      WHEN q.walks > 0 AND q.ready_at > clock_timestamp() THEN 'waiting' ELSE 'queued' END) ORDER BY id DESC))[1] AS last_state, max(created_at) AS last_at
   FROM (SELECT * FROM run r WHERE r.workspace_id = w.workspace_id AND r.workflow_id = w.id ORDER BY id DESC LIMIT 200) AS recent
+  LEFT JOIN queue q ON q.workspace_id = recent.workspace_id AND q.run_id = recent.id
 ) s ON true
 WHERE w.workspace_id = :workspace ORDER BY w.name
 """)

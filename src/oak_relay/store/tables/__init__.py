@@ -1,7 +1,7 @@
 """The tables. Everything belongs to a workspace; payloads are canonical JSON text, searched ones JSONB."""
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
-from oak_relay.store.tables.history import artifact, event, journal, run
+from oak_relay.store.tables.history import artifact, event, failure, journal, run
 from oak_relay.store.tables.moving import (
     fence,
     lane,
@@ -31,6 +31,7 @@ __all__ = [
     "epoch",
     "event",
     "fact",
+    "failure",
     "fence",
     "journal",
     "lane",

@@ -1,6 +1,7 @@
 """History, partitioned by month: events, runs, their journals, and large payloads apart."""
 
 from sqlalchemy import (
+    ARRAY,
     BigInteger,
     CheckConstraint,
     Column,
@@ -52,12 +53,12 @@ run = Table(
     Column("depth", SmallInteger, nullable=False, server_default="0"),
     Column("trace_parent", Text),
     Column("money_limit", Numeric(18, 9)),
-    Column("state", Text, nullable=False, server_default="queued"),
+    # How it ended; none while it is not over: then the queue says where it stands.
+    Column("state", Text),
     Column("subject", Text),
     Column("settings", Text),
     Column("result", Text),
     Column("error", Text),
-    Column("error_kind", Text),
     Column("answer", Text),
     Column("tokens_in", BigInteger, nullable=False, server_default="0"),
     Column("tokens_out", BigInteger, nullable=False, server_default="0"),
@@ -71,43 +72,57 @@ run = Table(
     moment("ended_at"),
     moment("cancel_at"),
     PrimaryKeyConstraint("workspace_id", "id"),
-    CheckConstraint(
-        "state IN ('queued','running','waiting','succeeded','failed','cancelled','set aside')", name="state"
-    ),
+    CheckConstraint("state IN ('succeeded','failed','cancelled','set aside')", name="state"),
     Index("ix_run_workflow", "workspace_id", "workflow_id", "id"),
-    Index("ix_run_state", "workspace_id", "state", "id"),
     Index("ix_run_parent", "workspace_id", "parent_id", "id", postgresql_where=text("parent_id IS NOT NULL")),
     Index("ix_run_origin", "workspace_id", "origin_id", postgresql_where=text("origin_id IS NOT NULL")),
     Index("ix_run_subject", "workspace_id", "subject", "id", postgresql_where=text("subject IS NOT NULL")),
-    Index("ix_run_error_kind", "workspace_id", "error_kind", "id", postgresql_where=text("error_kind IS NOT NULL")),
     postgresql_partition_by="RANGE (id)",
 )
+# No index of `run` holds a column that its end changes, so that an end costs no index anything.
 
+# Runs that did not end well, to be found by that.
+failure = Table(
+    "failure",
+    metadata,
+    workspace_key(),
+    Column("run_id", Uuid, nullable=False),
+    Column("state", Text, nullable=False),
+    Column("error_kind", Text, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "run_id"),
+    Index("ix_failure_state", "workspace_id", "state", "run_id"),
+    Index("ix_failure_error_kind", "workspace_id", "error_kind", "run_id"),
+    postgresql_partition_by="RANGE (run_id)",
+)
+
+# What a scope of a run wrote in one commit (see `store.pages`).
 journal = Table(
     "journal",
     metadata,
     workspace_key(),
     Column("run_id", Uuid, nullable=False),
-    Column("seq", Integer, nullable=False),
-    Column("path", Text, nullable=False),
-    Column("kind", Text, nullable=False),
-    Column("attempt", Integer, nullable=False),
-    Column("hash", Text, nullable=False),
-    Column("body", Text),
-    Column("detail", Text),
-    moment("started_at"),
-    moment("at"),
+    Column("page", Integer, nullable=False),
+    # Of the claim it was written under; 0 for what a run began with.
+    Column("generation", Integer, nullable=False),
     Column("worker_id", Uuid),
-    # The innermost item or round it stands in; `closed` entries end one.
+    moment("at"),
+    # The innermost item or round it stands in, and the scopes that its entries close.
     Column("scope", Text, nullable=False, server_default=""),
-    # Steps and attempts that this entry completes, and what it spent.
+    Column("closes", ARRAY(Text)),
+    Column("count", Integer, nullable=False),
+    Column("outcomes", Integer, nullable=False),
+    # The large payloads that its entries refer to.
+    Column("apart", ARRAY(Text)),
+    # Steps and attempts that its entries complete, and what they spent.
     Column("steps", Integer, nullable=False, server_default="0"),
     Column("attempts", Integer, nullable=False, server_default="0"),
-    Column("tokens_in", BigInteger),
-    Column("tokens_out", BigInteger),
+    Column("tokens_in", BigInteger, nullable=False, server_default="0"),
+    Column("tokens_out", BigInteger, nullable=False, server_default="0"),
     Column("money", Numeric(18, 9)),
     Column("unpriced", Integer, nullable=False, server_default="0"),
-    PrimaryKeyConstraint("workspace_id", "run_id", "seq"),
+    Column("entries", Text, nullable=False),
+    Column("details", Text),
+    PrimaryKeyConstraint("workspace_id", "run_id", "page"),
     postgresql_partition_by="RANGE (run_id)",
 )
 

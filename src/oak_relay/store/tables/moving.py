@@ -38,6 +38,7 @@ queue = Table(
     Column("lane", Text),
     Column("place", BigInteger),
     Column("wakes", Integer, nullable=False, server_default="0"),
+    moment("started_at"),
     Column("worked", Numeric(12, 3), nullable=False, server_default="0"),
     PrimaryKeyConstraint("workspace_id", "run_id"),
     Index("ix_queue_ready", "ready_at", postgresql_where=text("worker_id IS NULL")),

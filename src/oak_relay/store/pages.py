@@ -1,0 +1,194 @@
+"""Pages of a journal: what a scope of a run wrote in one commit is one row, its entries as JSON text (RFC 8259).
+
+An entry stands in `entries` as `[path, kind, attempt, hash, started, at, body]`; a body that is kept apart is null there
+and followed by its reference. `details` holds what only a trace shows, entry by entry. An entry's place is its page times
+`MOST` plus its index, so that places grow in the order in which a run wrote.
+"""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+import orjson
+
+from oak_relay.document import values
+from oak_relay.engine.protocols import Entry, EntryKind
+from oak_relay.store import artifacts
+from oak_relay.store.usage import Used
+
+MOST = 1000
+"""Entries of a page."""
+LONGEST = 512_000
+"""Characters of a page after which the next one begins."""
+_OUTCOMES = frozenset({"value", "ended", "closed"})
+
+
+@dataclass(slots=True)
+class EntryRow:
+    """An entry that is to be written: body and detail as JSON text. `scope` is the innermost item or round it stands in;
+    `effect` a change of our own records in the same commit, whose result `finish_body` puts into the body."""
+
+    run_id: UUID
+    path: str
+    kind: str
+    attempt: int
+    hash: str
+    body: str
+    detail: str | None = None
+    started: datetime | None = None
+    at: datetime | None = None
+    scope: str = ""
+    steps: int = 0
+    attempts: int = 0
+    tokens_in: int = 0
+    tokens_out: int = 0
+    money: Decimal | None = None
+    unpriced: int = 0
+    effect: tuple[str, dict[str, Any]] | None = None
+    workflow_id: UUID | None = None
+    depth: int = 0
+    used: Used | None = None
+    result: Any = None
+    finish_body: Callable[[Any], str] | None = None
+
+
+@dataclass(slots=True)
+class Page:
+    """Entries of one scope of a run that are written together, under a claim of so many generations."""
+
+    run_id: UUID
+    number: int
+    generation: int
+    scope: str
+    entries: list[EntryRow] = field(default_factory=list)
+
+    def place(self, index: int) -> int:
+        """The place of an entry in its run."""
+        return self.number * MOST + index
+
+
+COLUMNS = {
+    "run_id": "uuid", "page": "int", "generation": "int", "scope": "text", "at": "timestamptz", "count": "int", "outcomes": "int",
+    "closes": "text", "apart": "text", "steps": "int", "attempts": "int", "tokens_in": "bigint", "tokens_out": "bigint",
+    "money": "numeric", "unpriced": "int", "entries": "text", "details": "text",
+}  # fmt: skip
+"""Columns of a page as they are given to a statement, with their types."""
+LISTS = frozenset({"closes", "apart"})
+"""Those that hold lists of texts, which are given joined by spaces."""
+
+
+def divide(run_id: UUID, first: int, generation: int, entries: Iterable[EntryRow]) -> list[Page]:
+    """Entries of a run as pages numbered from `first` on, one for each scope, more where one would grow too large."""
+    pages: list[Page] = []
+    open_: dict[str, tuple[Page, int]] = {}
+    for entry in entries:
+        page, length = open_.get(entry.scope, (None, 0))
+        if page is None or len(page.entries) == MOST or length > LONGEST:
+            page, length = Page(run_id, first + len(pages), generation, entry.scope), 0
+            pages.append(page)
+        page.entries.append(entry)
+        open_[entry.scope] = page, length + len(entry.body) + len(entry.detail or "")
+    return pages
+
+
+def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[Any]]:
+    """The columns of pages in the order of `COLUMNS`; what is large goes onto the pile."""
+    rows = [_row(page, pile) for page in pages]
+    return [list(column) for column in zip(*rows, strict=True)] if rows else [[] for _ in COLUMNS]
+
+
+def _row(page: Page, pile: artifacts.Pile) -> tuple[Any, ...]:
+    entries = page.entries
+    texts: list[str] = []
+    details: list[str] = []
+    apart: list[str] = []
+    for entry in entries:
+        head = orjson.dumps([entry.path, entry.kind, entry.attempt, entry.hash, entry.started, entry.at]).decode()[:-1]
+        body = pile.place(page.run_id, entry.body)
+        if body is None or body is entry.body:
+            texts.append(f"{head},{body}]")
+        else:
+            apart.append(artifacts.id_of(body))
+            texts.append(f"{head},null,{values.dumps(body)}]")
+        detail = None if entry.detail is None else pile.place(page.run_id, entry.detail)
+        if detail is not None and detail is not entry.detail:
+            apart.append(artifacts.id_of(detail))
+            detail = values.dumps(detail)
+        details.append(detail or "null")
+    one = entries[0] if len(entries) == 1 else None
+    return (
+        page.run_id, page.number, page.generation, page.scope, entries[-1].at, len(entries),
+        sum(e.kind in _OUTCOMES for e in entries),
+        " ".join(e.path.removesuffix("#end") for e in entries if e.kind == "closed") or None,
+        " ".join(apart) or None,
+        one.steps if one else sum(e.steps for e in entries),
+        one.attempts if one else sum(e.attempts for e in entries),
+        one.tokens_in if one else sum(e.tokens_in for e in entries),
+        one.tokens_out if one else sum(e.tokens_out for e in entries),
+        one.money if one else sum((e.money for e in entries if e.money), Decimal(0)),
+        one.unpriced if one else sum(e.unpriced for e in entries),
+        f"[{','.join(texts)}]",
+        f"[{','.join(details)}]" if any(e.detail is not None for e in entries) else None,
+    )  # fmt: skip
+
+
+@dataclass(slots=True)
+class Stored:
+    """An entry as it is read back. Of what is kept apart body and detail are previews, and `large` has the references, by
+    `body` and `detail`."""
+
+    seq: int
+    path: str
+    kind: EntryKind
+    attempt: int
+    hash: str
+    body: Any
+    detail: Any
+    started: datetime | None
+    at: datetime | None
+    scope: str
+    worker_id: UUID | None
+    large: dict[str, str] = field(default_factory=dict)
+
+    def as_entry(self, detail: dict[str, Any] | None) -> Entry:
+        """As the engine and traces know it, with the detail that is to be seen."""
+        return Entry(self.path, self.kind, self.attempt, self.hash, self.body, detail, self.started, self.at)
+
+
+def entries_of(row: Mapping[str, Any]) -> list[Stored]:
+    """The entries of a page that was read: a row with `page`, `scope`, `worker_id`, `entries` and `details`."""
+    details = values.loads(row["details"]) if row["details"] is not None else None
+    found = []
+    for index, given in enumerate(values.loads(row["entries"])):
+        path, kind, attempt, hash_, started, at, body = given[:7]
+        detail = details[index] if details is not None else None
+        large = {}
+        if len(given) > 7:
+            large["body"], body = given[7], artifacts.shown(given[7])
+        if isinstance(detail, str):
+            large["detail"], detail = detail, artifacts.shown(detail)
+        found.append(
+            Stored(
+                row["page"] * MOST + index, path, kind, attempt, hash_, body, detail, _moment(started), _moment(at),
+                row["scope"], row["worker_id"], large,
+            )
+        )  # fmt: skip
+    return found
+
+
+async def fill(connection: asyncpg.Connection, workspace: int, entries: Iterable[Stored]) -> None:
+    """Put what is kept apart into the entries, in the place of its previews."""
+    wanted = [entry for entry in entries if entry.large]
+    found = await artifacts.whole(connection, workspace, (text for entry in wanted for text in entry.large.values()))
+    for entry in wanted:
+        for name, text in entry.large.items():
+            if text in found:
+                setattr(entry, name, values.loads(found[text]))
+
+
+def _moment(text: str | None) -> datetime | None:
+    return None if text is None else datetime.fromisoformat(text)
