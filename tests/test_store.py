@@ -89,8 +89,9 @@ def page(run_id: UUID, number: int = 0, generation: int = 1, **more) -> Page:
 
 def end(claim: Claim, **more: Any) -> EndRow:
     return EndRow(
-        claim.run_id, claim.generation, "succeeded", "1", None, None, 3, 4, Decimal("0.25"), 0, 1, 1, "w", 1, **more
-    )
+        claim.run_id, claim.generation, "succeeded", "1", None, None, 3, 4, Decimal("0.25"), 0, 1, 1, "w", 1, claim.started_at,
+        **more,
+    )  # fmt: skip
 
 
 async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence: int = 0) -> None:
@@ -550,7 +551,7 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
         failed = EndRow(
-            claim.run_id, claim.generation, "failed", None, "{}", "failed", 0, 0, "0", 0, 0, 0, "w", 1, **lane
+            claim.run_id, claim.generation, "failed", None, "{}", "failed", 0, 0, Decimal(0), 0, 0, 0, "w", 1, claim.started_at, **lane
         )
         await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim, **lane)]))
     assert gone == [r.run_id for r in (*given, *more)]

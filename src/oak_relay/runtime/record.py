@@ -157,6 +157,7 @@ class RunJournal:
                 attempts=self._attempts,
                 workflow=self._workflow,
                 depth=claim.depth + 1,
+                started_at=claim.started_at,
                 lane=(claim.workflow_id, claim.lane) if claim.lane is not None else None,
                 parent=parent,
                 told=told,

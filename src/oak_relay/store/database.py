@@ -144,8 +144,15 @@ class Database:
                 yield connection
 
     async def connect_directly(self) -> asyncpg.Connection:
-        """A connection of its own, for hot statements and for the lease."""
-        more: dict[str, Any] = {"server_settings": {"application_name": "oak-relay", "jit": "off"}}
+        """A connection of its own, for hot statements and for the lease. Plans are kept, also those made while tables are
+        empty: they are made without looking at values, and never read a whole table."""
+        settings = {
+            "application_name": "oak-relay",
+            "jit": "off",
+            "enable_seqscan": "off",
+            "plan_cache_mode": "force_generic_plan",
+        }
+        more: dict[str, Any] = {"server_settings": settings}
         if self.pooled:
             more = {"statement_cache_size": 0, "connection_class": PooledConnection}
         return await self._connect(self.dsn, more)

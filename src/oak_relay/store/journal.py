@@ -41,6 +41,7 @@ class EndRow:
     attempts: int
     workflow: str
     depth: int
+    started_at: datetime
     lane: tuple[UUID, str] | None = None
     parent: tuple[UUID, str] | None = None
     told: str | None = None
@@ -101,15 +102,17 @@ class Batch:
 
 
 def _given(columns: Mapping[str, str], first: int) -> str:
-    """`unnest` over arrays of columns, the first of them the so many-th argument of a statement."""
+    """Rows `u` out of arrays of columns, the first of them the so many-th argument of a statement. It is limited to as many
+    as there are, for then a plan expects few, and looks each up by its key however large a table grows."""
     arrays = ", ".join(f"${first + place}::{kind}[]" for place, kind in enumerate(columns.values()))
-    return f"unnest({arrays}) AS u({', '.join(columns)})"
+    return f"(SELECT * FROM unnest({arrays}) AS u({', '.join(columns)}) LIMIT cardinality(${first}::{next(iter(columns.values()))}[])) AS u"
 
 
 _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
     "tokens_out": "bigint", "money": "numeric", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
+    "started_at": "timestamptz",
 }  # fmt: skip
 _FIRST_PAGE = 4
 _FIRST_ADD = _FIRST_PAGE + len(pages.COLUMNS)
@@ -141,54 +144,82 @@ _ADDS = f""", adding AS MATERIALIZED (
   FROM adding u JOIN defs ON defs.id = u.table_id
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'table' AND t.topic = u.table_id::text)
 )"""
+
+
+def _set(columns: Mapping[str, str], first: int, *names: str) -> str:
+    """`SET` of columns of `run` to what stands for each row in the arrays of `_given`. What is updated is found by the list
+    of ids, for a plan that joins may be one that reads the whole table for each of them."""
+    at = list(columns)
+    found = ", ".join(f"(${first + at.index(name)}::{columns[name]}[])[n]" for name in names)
+    key = f"array_position(${first}::uuid[], r.id)"
+    return f"SET ({', '.join(names)}) = (SELECT {found} FROM (SELECT {key} AS n OFFSET 0) AS place)"
+
+
 _ENDS = f""", ending AS MATERIALIZED (
   SELECT * FROM {_given(_END, _FIRST_END)}
 ), gone AS (
-  DELETE FROM queue q USING fenced, ending u
-  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id = fenced.id AND q.generation = u.generation RETURNING q.run_id, q.started_at
+  DELETE FROM queue q USING fenced, {_given(_END, _FIRST_END)}
+  WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id IS NOT DISTINCT FROM fenced.id AND q.generation = u.generation
+  RETURNING q.run_id
 ), ended AS (
-  UPDATE run r SET state = u.state, result = u.result, error = u.error,
-    tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money, unpriced = u.unpriced,
-    steps = u.steps, attempts = u.attempts, started_at = gone.started_at, ended_at = clock_timestamp()
-  FROM gone, ending u WHERE gone.run_id = u.run_id AND r.workspace_id = $2 AND r.id = u.run_id
+  UPDATE run r {
+    _set(
+        _END,
+        _FIRST_END,
+        "state",
+        "result",
+        "error",
+        "tokens_in",
+        "tokens_out",
+        "money",
+        "unpriced",
+        "steps",
+        "attempts",
+        "started_at",
+    )
+}, ended_at = clock_timestamp()
+  WHERE r.workspace_id = $2 AND r.id = ANY (ARRAY(SELECT run_id FROM gone))
 ), failed AS (
   INSERT INTO failure (workspace_id, run_id, state, error_kind)
-  SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM gone JOIN ending u USING (run_id) WHERE u.state <> 'succeeded'
+  SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM ending u
+  WHERE u.state <> 'succeeded' AND u.run_id IN (SELECT run_id FROM gone)
 ), after AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
   SELECT $2, u.run_id, 'run', u.workflow, '/runs/' || u.run_id, u.run_id::text, json_build_object('run', u.run_id,
     'workflow', u.workflow, 'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result)
     ELSE u.result::json END, 'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
-  FROM gone JOIN ending u ON gone.run_id = u.run_id
+  FROM ending u
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'after' AND t.topic = u.workflow)
+    AND u.run_id IN (SELECT run_id FROM gone)
   ON CONFLICT DO NOTHING
 )"""
 
-_REST = """
-WITH given AS (
-  SELECT * FROM unnest($2::uuid[], $3::timestamptz[], $4::int[], $5::float8[], $6::bigint[], $7::bigint[], $8::numeric[],
-    $13::int[], $14::int[], $15::int[], $16::int[])
-    AS u(id, until, wakes, worked, tokens_in, tokens_out, money, steps, attempts, unpriced, generation)
-), rested AS (
+_RESTED = {
+    "id": "uuid", "until": "timestamptz", "wakes": "int", "worked": "float8", "tokens_in": "bigint", "tokens_out": "bigint",
+    "money": "numeric", "steps": "int", "attempts": "int", "unpriced": "int", "generation": "int",
+}  # fmt: skip
+_FIRST_WAKE = 3 + len(_RESTED)
+_REST = f"""
+WITH rested AS (
   UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
-  FROM given u WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id = $9 AND q.generation = u.generation RETURNING q.run_id
+  FROM {_given(_RESTED, 3)} WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id IS NOT DISTINCT FROM $2::uuid
+    AND q.generation = u.generation RETURNING q.run_id AS id
 ), woken AS (
   INSERT INTO wake (workspace_id, run_id, path, at)
-  SELECT $1, w.* FROM unnest($10::uuid[], $11::text[], $12::timestamptz[]) AS w(run_id, path, at)
-  WHERE w.run_id IN (SELECT run_id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
+  SELECT $1, u.* FROM {_given({"run_id": "uuid", "path": "text", "at": "timestamptz"}, _FIRST_WAKE)}
+  WHERE u.run_id IN (SELECT id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
-UPDATE run r SET tokens_in = u.tokens_in, tokens_out = u.tokens_out, money = u.money,
-  unpriced = u.unpriced, steps = u.steps, attempts = u.attempts
-FROM given u, rested d WHERE d.run_id = u.id AND r.workspace_id = $1 AND r.id = u.id
+UPDATE run r {_set(_RESTED, 3, "tokens_in", "tokens_out", "money", "steps", "attempts", "unpriced")}
+WHERE r.workspace_id = $1 AND r.id = ANY (ARRAY(SELECT id FROM rested))
 """
 
-_BACK = """
+_BACK = f"""
 UPDATE queue q SET worker_id = NULL, generation = q.generation + 1,
   ready_at = clock_timestamp() + make_interval(secs => u.delay * CASE WHEN u.broke THEN 2 ^ q.deaths ELSE 1 END),
   deaths = q.deaths + u.broke::int
-FROM unnest($3::uuid[], $4::float8[], $5::bool[], $6::int[]) AS u(run_id, delay, broke, generation)
-WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id = $2 AND q.generation = u.generation
+FROM {_given({"run_id": "uuid", "delay": "float8", "broke": "bool", "generation": "int"}, 3)}
+WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id IS NOT DISTINCT FROM $2::uuid AND q.generation = u.generation
 RETURNING q.run_id, q.deaths
 """
 
@@ -226,9 +257,9 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
             await _give_back(connection, workspace, worker_id, batch.backs)
 
 
-_LANDED = """
+_LANDED = f"""
 SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, NULL AS details FROM journal j
-JOIN unnest($3::uuid[], $4::int[], $5::int[]) AS u(run_id, page, generation) USING (run_id, page, generation)
+JOIN {_given({"run_id": "uuid", "page": "int", "generation": "int"}, 3)} USING (run_id, page, generation)
 WHERE j.workspace_id = $1 AND j.worker_id = $2
 """
 
@@ -373,6 +404,7 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
     await connection.execute(
         _REST,
         workspace,
+        worker_id,
         [r.run_id for r in rests],
         [min((at for _, at in r.wakes if at is not None), default=None) for r in rests],
         [r.known_wakes for r in rests],
@@ -380,14 +412,13 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         [r.tokens_in for r in rests],
         [r.tokens_out for r in rests],
         [r.money for r in rests],
-        worker_id,
-        [w[0] for w in wakes],
-        [w[1] for w in wakes],
-        [w[2] for w in wakes],
         [r.steps for r in rests],
         [r.attempts for r in rests],
         [r.unpriced for r in rests],
         [r.generation for r in rests],
+        [w[0] for w in wakes],
+        [w[1] for w in wakes],
+        [w[2] for w in wakes],
     )
 
 

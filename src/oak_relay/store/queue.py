@@ -37,6 +37,7 @@ class Claim:
     seeded: bool
     generation: int
     fence: int
+    started_at: datetime
     event: dict[str, Any]
 
 
@@ -60,7 +61,7 @@ picked AS MATERIALIZED (
   SELECT r.run_id FROM turn t JOIN workflow w ON w.workspace_id = $4 AND w.id = t.workflow_id AND w.at_once IS NULL
   CROSS JOIN LATERAL (
     SELECT q.run_id FROM queue q WHERE EXISTS (SELECT FROM fenced) AND q.worker_id IS NULL AND q.workspace_id = $4
-    AND q.workflow_id = t.workflow_id AND q.ready_at <= clock_timestamp() AND q.revision <= $2 AND q.deaths < 2
+    AND q.workflow_id = t.workflow_id AND q.ready_at <= statement_timestamp() AND q.revision <= $2 AND q.deaths < 2
     ORDER BY q.ready_at LIMIT (SELECT most FROM share) FOR UPDATE SKIP LOCKED) r
   LIMIT $3
 ),"""
@@ -69,7 +70,7 @@ picked AS MATERIALIZED (
   SELECT r.run_id FROM unnest($5::uuid[], $6::int[]) AS t(workflow_id, most)
   CROSS JOIN LATERAL (
     SELECT q.run_id FROM queue q WHERE EXISTS (SELECT FROM fenced) AND q.worker_id IS NULL AND q.workspace_id = $4
-    AND q.workflow_id = t.workflow_id AND q.ready_at <= clock_timestamp() AND q.revision <= $2 AND q.deaths < 2
+    AND q.workflow_id = t.workflow_id AND q.ready_at <= statement_timestamp() AND q.revision <= $2 AND q.deaths < 2
     ORDER BY q.ready_at LIMIT greatest(0, t.most - (SELECT count(*) FROM queue h
       WHERE h.worker_id IS NOT NULL AND h.workspace_id = $4 AND h.workflow_id = t.workflow_id)) FOR UPDATE SKIP LOCKED) r
   LIMIT $3
@@ -77,10 +78,10 @@ picked AS MATERIALIZED (
 _PICKED_SUSPECTS = """
 level AS MATERIALIZED (
   SELECT min(q.deaths) AS deaths FROM queue q
-  WHERE q.workspace_id = $4 AND q.worker_id IS NULL AND q.ready_at <= clock_timestamp() AND q.deaths >= 2
+  WHERE q.workspace_id = $4 AND q.worker_id IS NULL AND q.ready_at <= statement_timestamp() AND q.deaths >= 2
 ), picked AS MATERIALIZED (
   SELECT q.run_id FROM queue q, level l WHERE EXISTS (SELECT FROM fenced) AND q.workspace_id = $4 AND q.worker_id IS NULL
-  AND q.ready_at <= clock_timestamp() AND q.revision <= $2 AND q.deaths = l.deaths AND $3::int > 0 ORDER BY q.ready_at
+  AND q.ready_at <= statement_timestamp() AND q.revision <= $2 AND q.deaths = l.deaths AND $3::int > 0 ORDER BY q.ready_at
   LIMIT (SELECT CASE deaths WHEN 2 THEN 16 WHEN 3 THEN 4 ELSE 1 END FROM level) FOR UPDATE OF q SKIP LOCKED
 ),"""
 """Runs under suspicion: fewer together the more often workers died under them, at last one alone."""
@@ -88,16 +89,16 @@ _TAKEN = """
 taken AS (
   UPDATE queue q SET worker_id = fenced.id, walks = q.walks + 1, generation = q.generation + 1,
     started_at = coalesce(q.started_at, clock_timestamp())
-  FROM picked p, fenced
-  WHERE q.workspace_id = $4 AND q.run_id = p.run_id AND q.worker_id IS NULL
-  RETURNING q.run_id, q.walks, q.wakes, q.worked, q.lane, q.generation, fenced.value AS fence
+  FROM fenced WHERE q.workspace_id = $4 AND q.run_id = ANY (ARRAY(SELECT run_id FROM picked))
+  RETURNING q.run_id, q.walks, q.wakes, q.worked, q.lane, q.generation, q.started_at, fenced.value AS fence
 ), forgotten AS (
   DELETE FROM wake w USING taken t WHERE t.walks > 1 AND w.workspace_id = $4 AND w.run_id = t.run_id
 )
 SELECT r.id, r.workflow_id, r.version_id, r.event_id, r.subject, r.settings, r.created_at, r.cancel_at IS NOT NULL AS cancelled,
   r.kind, r.parent_id, r.parent_path, r.depth, r.money_limit, r.trace_parent, r.origin_how IN ('resume', 'redo') AS seeded,
-  t.walks, t.wakes, t.worked, t.lane, t.generation, t.fence, e.event_key, e.source, e.type, e.body, e.meta, e.at
-FROM taken t JOIN run r ON r.workspace_id = $4 AND r.id = t.run_id JOIN event e ON e.workspace_id = $4 AND e.id = r.event_id
+  t.walks, t.wakes, t.worked, t.lane, t.generation, t.fence, t.started_at, e.event_key, e.source, e.type, e.body, e.meta, e.at
+FROM taken t CROSS JOIN LATERAL (SELECT * FROM run WHERE workspace_id = $4 AND id = t.run_id OFFSET 0) AS r
+CROSS JOIN LATERAL (SELECT * FROM event WHERE workspace_id = $4 AND id = r.event_id OFFSET 0) AS e
 """
 _CLAIM = f"{_TURNS}{_FENCED}{_PICKED}{_TAKEN}"
 _CLAIM_LIMITED = f"WITH {_FENCED}{_PICKED_LIMITED}{_TAKEN}"
@@ -182,6 +183,7 @@ def _claimed(row: Mapping[str, Any]) -> Claim:
         row["seeded"],
         row["generation"],
         row["fence"],
+        row["started_at"],
         {k: row[k] for k in ("event_key", "source", "type", "body", "meta", "at")},
     )
 
