@@ -3,6 +3,7 @@
 import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from typing import Any
 
 import asyncpg
 import orjson
@@ -18,6 +19,16 @@ async def lifespan(app: FastAPI) -> AsyncIterator[None]:
 
 
 app = FastAPI(lifespan=lifespan)
+
+
+async def echo(scope: Any, receive: Any, send: Any) -> None:
+    """An endpoint (ASGI) that answers every request with the same small JSON."""
+    if scope["type"] == "http":
+        while (await receive()).get("more_body"):
+            pass
+        headers = [(b"content-type", b"application/json"), (b"content-length", b"11")]
+        await send({"type": "http.response.start", "status": 200, "headers": headers})
+        await send({"type": "http.response.body", "body": b'{"ok":true}'})
 
 
 @app.post("/bare", status_code=202)

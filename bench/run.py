@@ -21,6 +21,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -62,7 +63,31 @@ steps:
     set: {n: "${ input.n }"}
 result: ${ seen.n }
 """
-PER_RUN = 5
+OUTSIDE = """
+oak: 1
+workflow: bench-outside
+input: {type: object}
+steps:
+  - {step: asked, do: http.request, with: {url: "URL", query: {n: "${ input.n }"}}}
+  - {step: told, do: http.request, with: {method: POST, url: "URL", json: {n: "${ input.n }", before: "${ asked.status }"}}}
+  - {step: again, do: http.request, with: {url: "URL", query: {n: "${ told.status }"}}}
+result: ${ again.status }
+"""
+REPEAT = """
+oak: 1
+workflow: bench-rounds
+input: {type: object}
+steps:
+  - step: rounds
+    repeat: {most: 6000, until: "${ n.n >= ROUNDS }"}
+    steps:
+      - {step: n, set: {n: "${ (last | default(0)) + 1 }"}}
+      - {step: rest, when: "${ n.n >= ROUNDS }", wait: {event: bench.go}}
+    gives: ${ n.n }
+result: ${ rounds }
+"""
+PER_RUN, PER_OUTSIDE = 5, 3
+_WAL = "SELECT (pg_current_wal_lsn() - '0/0'::pg_lsn)::bigint"
 _READY = "SELECT count(*) FROM worker WHERE role = 'work'"
 
 
@@ -77,7 +102,6 @@ class Bench:
         self.port = free_port()
         self.rows: list[tuple[str, str, str]] = []
         self.peaks: dict[str, float] = {}
-        self.inserts: list[float] = []
 
     @contextlib.contextmanager
     def process(self, name: str, *command: str, **more: str) -> Iterator[subprocess.Popen[bytes]]:
@@ -109,6 +133,14 @@ class Bench:
 
         return asyncio.run(ask())
 
+    def server_cpu(self) -> dict[int, float]:
+        """Seconds of CPU that each process of the database server has used."""
+        found, pid = {}, int((self.cluster.data / "postmaster.pid").read_text().splitlines()[0])
+        for child in psutil.Process(pid).children():
+            with contextlib.suppress(psutil.Error):
+                found[child.pid] = sum(child.cpu_times()[:2])
+        return found
+
     def pgbench(self) -> float:
         """Durable single-row inserts a second with 8 clients."""
         self.sql("CREATE TABLE IF NOT EXISTS bench_insert (id bigserial PRIMARY KEY, body text)")
@@ -124,32 +156,117 @@ class Bench:
         return float(found[1])
 
 
-def steps(bench: Bench, client: Client, workers: int) -> float:
-    """Finished steps a second, the median of three: runs of five `set`/`table.add` steps that are let go at once to
-    workers that wait for them. pgbench is measured before each, so that both meet the same moods of the machine."""
-    count, rates = 2000 // bench.scale, []
-    for _ in range(3):
-        bench.inserts.append(bench.pgbench())
-        asyncio.run(enqueue_runs(bench, client, "bench-steps", count))
-        client.hold(True)  # until all workers have started, which is not what is measured
-        before = bench.sql(_READY)
-        with contextlib.ExitStack() as stack:
-            for number in range(workers):
-                stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
-            while bench.sql(_READY) < before + workers:
-                time.sleep(0.1)
-            time.sleep(1)
-            client.hold(False)
-            drained(bench)
-            # By the server's clock, from the first run's beginning to the last one's end: looking on costs nothing.
-            took = bench.sql(
-                "SELECT extract(epoch FROM max(ended_at) - min(started_at)) FROM "
-                "(SELECT started_at, ended_at FROM run ORDER BY id DESC LIMIT $1) AS latest", count,
-            )  # fmt: skip
-            rates.append(count * PER_RUN / float(took))
+@dataclass(frozen=True)
+class Pace:
+    """How quickly steps were finished: their rate a second, pgbench's inserts before it, and what each cost: microseconds of
+    CPU in workers and in the server, bytes of WAL."""
+
+    rate: float
+    inserts: float
+    worker: float
+    server: float
+    wal: float
+
+    @property
+    def cost(self) -> str:
+        return f"{self.worker:.0f} + {self.server:.0f} us CPU, {self.wal:.0f} B WAL a step"
+
+
+def released(bench: Bench, client: Client, workflow: str, count: int, per_run: int, workers: int) -> Pace:
+    """Runs that are let go at once to workers that wait for them. pgbench is measured before, so that both meet the same
+    mood of the machine."""
+    inserts = bench.pgbench()
+    asyncio.run(enqueue_runs(bench, client, workflow, count))
+    client.hold(True)  # until all workers have started, which is not what is measured
+    before = bench.sql(_READY)
+    with contextlib.ExitStack() as stack:
+        working = [
+            stack.enter_context(bench.process(f"worker {number + 1} of {workers}", "-m", "oak_relay.cli", "work"))
+            for number in range(workers)
+        ]
+        while bench.sql(_READY) < before + workers:
+            time.sleep(0.1)
+        time.sleep(1)
+        wal, cpu, server = bench.sql(_WAL), [spent(p.pid) for p in working], bench.server_cpu()
+        client.hold(False)
+        drained(bench)
+        wal, now = bench.sql(_WAL) - wal, bench.server_cpu()
+        used = sum(spent(p.pid) for p in working) - sum(cpu)
+        # By the server's clock, from the first run's beginning to the last one's end: looking on costs nothing.
+        took = bench.sql(
+            "SELECT extract(epoch FROM max(ended_at) - min(started_at)) FROM "
+            "(SELECT started_at, ended_at FROM run ORDER BY id DESC LIMIT $1) AS latest", count,
+        )  # fmt: skip
+    done = count * per_run
+    served = sum(seconds - server.get(pid, 0.0) for pid, seconds in now.items())
+    return Pace(done / float(took), inserts, used / done * 1e6, served / done * 1e6, wal / done)
+
+
+def spent(pid: int) -> float:
+    """Seconds of CPU of a process."""
+    return sum(psutil.Process(pid).cpu_times()[:2])
+
+
+def middle(paces: list[Pace]) -> Pace:
+    return sorted(paces, key=lambda pace: pace.rate / pace.inserts)[len(paces) // 2]
+
+
+def steps(bench: Bench, client: Client, workers: int) -> None:
+    """Runs of five `set`/`table.add` steps, the median of three times."""
+    count = 2000 // bench.scale
+    pace = middle([released(bench, client, "bench-steps", count, PER_RUN, workers) for _ in range(3)])
+    name = f"steps finished a second, {workers} worker{'s' if workers > 1 else ''} (3 times {count} runs)"
+    bench.say(
+        name, f"{pace.rate:,.0f}/s", f"{pace.rate / pace.inserts:.2f} of pgbench ({pace.inserts:,.0f}/s); {pace.cost}"
+    )
     bad = bench.sql("SELECT count(*) FROM run WHERE state IS DISTINCT FROM 'succeeded'")
     assert not bad, f"{bad} runs did not succeed"
-    return statistics.median(rates)
+
+
+def outside(bench: Bench, client: Client) -> None:
+    """Runs of three HTTP requests to an endpoint that answers at once."""
+    port, count = free_port(), 1000 // bench.scale
+    command = ("-m", "uvicorn", "bench.bare:echo", "--port", str(port), "--loop", "uvloop", "--http", "httptools", "--no-access-log",
+               "--log-level", "warning")  # fmt: skip
+    with bench.process("endpoint outside", *command):
+        asyncio.run(until_open(port))
+        client.live(client.save(OUTSIDE.replace("URL", f"http://127.0.0.1:{port}/")).workflow)
+        pace = middle([released(bench, client, "bench-outside", count, PER_OUTSIDE, 2) for _ in range(3)])
+    bench.say(
+        f"HTTP steps finished a second, 2 workers (3 times {count} runs of {PER_OUTSIDE})",
+        f"{pace.rate:,.0f}/s",
+        f"{pace.rate / pace.inserts:.2f} of pgbench; {pace.cost}",
+    )
+
+
+def filling(bench: Bench, client: Client) -> None:
+    """The same short runs out of a queue of 20,000 and of 90,000, two workers, in turn."""
+    few, many = 20_000 // bench.scale, 90_000 // bench.scale
+    rates = {count: released(bench, client, "bench-hook", count, 1, 2).rate for count in (few, many)}
+    bench.say(
+        f"runs out of a queue of {many:,} and of {few:,}, 2 workers",
+        f"{rates[many]:,.0f}/s",
+        f"{rates[many] / rates[few]:.2f} of {rates[few]:,.0f}/s",
+    )
+
+
+def rounds(bench: Bench, client: Client) -> None:
+    """A `repeat` that rests after thousands of rounds: from the event it waits for to the run's end."""
+    count = 5000 // bench.scale
+    client.live(client.save(REPEAT.replace("ROUNDS", str(count))).workflow)
+    with (
+        bench.process("worker of rounds", "-m", "oak_relay.cli", "work"),
+        bench.process("clock", "-m", "oak_relay.cli", "tick"),
+    ):
+        run = client.start("bench-rounds", {})
+        while client.run(run.id).run.state != "waiting":
+            time.sleep(0.1)
+        began = time.monotonic()
+        client.publish({"id": "go", "source": "/bench", "type": "bench.go", "data": {}})
+        done = run.wait(60)
+        took = time.monotonic() - began
+    assert done.state == "succeeded", done.error
+    bench.say(f"a repeat at rest after {count:,} rounds, from its event to its end", f"{took * 1000:,.0f} ms")
 
 
 async def enqueue_runs(bench: Bench, client: Client, workflow: str, count: int) -> None:
@@ -272,13 +389,11 @@ def main() -> int:
             client.create_table("bench_rows", {"guest": "text", "total": "number"})
             for text in (STEPS, HOOK):
                 client.live(client.save(text).workflow)
-            rates = {workers: steps(bench, client, workers) for workers in (1, 2)}
-            inserts = statistics.median(bench.inserts)
-            shown = ", ".join(f"{rate:,.0f}" for rate in bench.inserts)
-            bench.say(f"pgbench, one-row durable inserts, 8 clients (median of {shown})", f"{inserts:,.0f}/s")
-            for workers, rate in rates.items():
-                name = f"steps finished a second, {workers} worker{'s' if workers > 1 else ''} (median of 3 times {2000 // bench.scale} runs)"
-                bench.say(name, f"{rate:,.0f}/s", f"{rate / inserts:.2f} of pgbench")
+            for workers in (1, 2):
+                steps(bench, client, workers)
+            outside(bench, client)
+            filling(bench, client)
+            rounds(bench, client)
             asyncio.run(webhooks(bench))
             with bench.process("worker 1 of 1", "-m", "oak_relay.cli", "work"):
                 drained(bench)

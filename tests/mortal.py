@@ -16,7 +16,7 @@ import uvloop
 
 from oak_relay.runtime import roles, writer
 from oak_relay.runtime.settings import Settings
-from oak_relay.store.local import EntryRow
+from oak_relay.store.pages import EntryRow
 
 
 def mortal(plan: Path) -> None:
@@ -45,7 +45,7 @@ def mortal(plan: Path) -> None:
 
 def outcome(row: Any) -> bool:
     """Whether a row is what a model or a service has answered."""
-    return isinstance(row, EntryRow) and row.kind == "ended" and row.effect is None and "/turn[" in row.path
+    return isinstance(row, EntryRow) and row.kind == "ended" and row.change is None and "/turn[" in row.path
 
 
 def main() -> None:

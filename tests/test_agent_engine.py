@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.changes import AskPerson, KeepFact, Remember, StartRun
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
@@ -68,7 +69,7 @@ class Outside:
 
     def apply(self, effect: Any) -> Any:
         self.applied.append(effect)
-        return {"ask": {"question": "q"}, "child": {"run": "r"}}.get(effect.op, effect.data)
+        return {AskPerson: {"question": "q"}, StartRun: {"run": "r"}, KeepFact: {"kept": "it"}}.get(type(effect), {})
 
 
 class Executor:
@@ -91,7 +92,7 @@ class Executor:
     async def happened(self, call: Any) -> None:
         return None
 
-    async def effect(self, call: Any) -> Any:
+    async def change(self, call: Any) -> Any:
         raise AssertionError
 
     async def perform(self, call: Any) -> Outcome:
@@ -325,9 +326,9 @@ async def test_a_call_waits_for_approval_and_the_edited_one_is_made():
     outcome = await walked(outside, journal)
     path = "found/turn[0]/a[0]#approval"
     assert outcome.wakes == ((path, None),)
-    question = next(e.data for e in outside.applied if e.op == "ask")
-    assert question["choices"] == ["approve", "refuse"]
-    assert question["input"]["arguments"] == {"q": "all guests"}
+    question = next(e for e in outside.applied if isinstance(e, AskPerson))
+    assert question.choices == ["approve", "refuse"]
+    assert question.input["arguments"] == {"q": "all guests"}
     journal.signals[path] = {"choice": "approve", "data": {"q": "one guest"}, "by": "Ada"}
     outcome = await walked(outside, journal)
     assert outcome.result["text"] == "sent"
@@ -354,9 +355,9 @@ async def test_what_is_approved_when_an_expression_holds_goes_through_when_not()
 async def test_what_was_said_is_remembered_with_the_end():
     outside = Outside([calls(("a", {"q": "x"})), says("ok")], [tool("a")], memory={"conversation": "k"})
     await walked(outside)
-    [kept] = [e.data for e in outside.applied if e.op == "remember"]
-    assert kept["conversation"] == "k"
-    assert [m["role"] for m in kept["messages"]] == ["user", "assistant", "tool", "assistant"]
+    [kept] = [e for e in outside.applied if isinstance(e, Remember)]
+    assert kept.conversation == "k"
+    assert [m["role"] for m in kept.messages] == ["user", "assistant", "tool", "assistant"]
 
 
 async def test_a_workflow_as_a_tool_is_a_child_run():
@@ -368,12 +369,8 @@ async def test_a_workflow_as_a_tool_is_a_child_run():
     outcome = await walked(outside, journal)
     path = "found/turn[0]/bunks[0]"
     assert outcome.wakes == ((path, None),)
-    started = next(e.data for e in outside.applied if e.op == "child")
-    assert (started["workflow"], started["input"], started["money"]) == (
-        "bunk-availability",
-        {"q": "x"},
-        pytest.approx(0.096),
-    )
+    started = next(e for e in outside.applied if isinstance(e, StartRun))
+    assert (started.workflow, started.input, started.money) == ("bunk-availability", {"q": "x"}, pytest.approx(0.096))
     journal.signals[path] = {"state": "succeeded", "result": {"text": "two left", "data": None, "sources": []},
                              "usage": {"input": 7, "output": 1, "money": 0.05}}  # fmt: skip
     outcome = await walked(outside, journal)
@@ -413,7 +410,7 @@ async def test_a_person_is_asked_as_a_tool():
     outcome = await walked(outside, journal)
     path = "found/turn[0]/ask[0]"
     assert outcome.wakes == ((path, None),)
-    assert outside.applied[-1].data["text"] == "found asks a warden: Is the spring dry?"
+    assert outside.applied[-1].text == "found asks a warden: Is the spring dry?"
     journal.signals[path] = {"choice": None, "text": "since Monday", "by": "Ewa"}
     assert (await walked(outside, journal)).result["text"] == "it is"
     assert json.loads(outside.sent[-1][-1]["content"]) == {"choice": None, "text": "since Monday", "by": "Ewa"}

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.changes import Remember
 from oak_relay.document.check import check
 from oak_relay.document.check_base import World
 from oak_relay.document.models import Workflow
@@ -182,7 +183,7 @@ async def test_an_agent_that_makes_no_progress_leaves_no_call_without_its_result
     plan = plan_with([{"do": "test.a"}], None)
     outcome = await Walk(plan, journal, Executor(outside), Start("run", {"input": {}})).walk()
     assert outcome.result["ended"] == "no progress"
-    [kept] = [e.data["messages"] for e in outside.applied if e.op == "remember"]
+    [kept] = [e.messages for e in outside.applied if isinstance(e, Remember)]
     assert kept[-1]["role"] == "tool"
     assert kept == whole(kept)
     assert complete(kept)

@@ -10,13 +10,14 @@ import uuid_utils.compat as uuids
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.changes import AddRow
 from oak_relay.client.errors import NotFound
 from oak_relay.document.values import dumps, loads
 from oak_relay.store import artifacts, history, journal
 from oak_relay.store.journal import Batch
 from oak_relay.store.tables import MAIN_WORKSPACE
 from tests.conftest import Processes, until
-from tests.test_store import claimed, connection, database, end, page, write  # noqa: F401
+from tests.test_store import claimed, connection, database, end, made, page, write  # noqa: F401
 
 BIG = {"rows": [{"hut": f"hut {n}", "note": "ä" * 50} for n in range(1500)], "sum": 12345678901234567890.5}
 LARGE = """
@@ -96,7 +97,10 @@ async def test_rows_of_a_journal_stay_small_and_come_back_whole(database, connec
     found = (await journal.load(connection, MAIN_WORKSPACE, [claim.run_id]))[claim.run_id]
     assert [e.body for e in found.entries] == [{"output": BIG}] * 2
     assert await journal.landed(
-        connection, MAIN_WORKSPACE, mine, Batch([page(claim.run_id, 1, path="p1", effect=("x", {}))])
+        connection,
+        MAIN_WORKSPACE,
+        mine,
+        Batch([page(claim.run_id, 1, path="p1", change=made(AddRow(claim.workflow_id, {})))]),
     )
 
 

@@ -6,10 +6,11 @@ import time
 
 import pytest
 
+from oak_relay.changes import Change, ClaimOnce, FinishOnce, StartRun
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
-from oak_relay.engine.protocols import Entry, LocalEffect, Outcome
+from oak_relay.engine.protocols import Entry, Outcome
 from oak_relay.engine.walk import Walk
 from tests.test_engine import Actions, Killed, World, plan_of
 
@@ -150,10 +151,10 @@ async def test_a_cancellation_that_comes_while_the_intention_is_written_sends_no
     plan = plan_of([MAIL])
 
     class Late(RealTime):
-        async def commit(self, entry, effect=None):
+        async def commit(self, entry, change=None):
             if entry.kind == "began":
                 walk.cancel()
-            return await super().commit(entry, effect)
+            return await super().commit(entry, change)
 
     journal, actions = Late(world.apply), Slow(world)
     walk = Walk(plan, journal, actions, START)
@@ -167,10 +168,10 @@ async def test_a_child_whose_beginning_was_just_being_written_is_no_orphan():
     plan = plan_of([{"step": "c", "run": "other"}])
 
     class Late(RealTime):
-        async def commit(self, entry, effect=None):
-            if effect is not None and effect.op == "child":
+        async def commit(self, entry, change=None):
+            if isinstance(change, StartRun):
                 walk.cancel()
-            return await super().commit(entry, effect)
+            return await super().commit(entry, change)
 
     journal = Late(world.apply)
     walk = Walk(plan, journal, Slow(world), START)
@@ -283,14 +284,13 @@ async def test_aliases_and_fallbacks_are_those_of_the_first_use():
 
 async def test_once_that_was_done_well_is_noted_so_that_doing_a_run_again_may_do_the_rest():
     world = World()
-    ops: list[tuple[str, dict]] = []
+    made: list[Change] = []
 
-    def apply(effect: LocalEffect):
-        ops.append((effect.op, dict(effect.data)))
-        return {"first": True} if effect.op == "once" else {}
+    def apply(change: Change):
+        made.append(change)
+        return {"first": True} if isinstance(change, ClaimOnce) else {}
 
     steps = [{"step": "a", "once": "${ 'k' * 500 }", "set": {"v": 1}}, {"step": "b", "once": "x", "do": "broken"}]
     outcome = await Walk(plan_of(steps), MemoryJournal(apply), Actions(world), START).walk()
     assert outcome.state == "failed"
-    assert [(op, data["step"]) for op, data in ops] == [("once", "a"), ("once.done", "a"), ("once", "b")]
-    assert ops[0][1]["key"] == "k" * 500
+    assert made == [ClaimOnce("a", "k" * 500), FinishOnce("a", "k" * 500), ClaimOnce("b", "x")]

@@ -3,20 +3,23 @@
 import asyncio
 import contextlib
 from collections import Counter
+from dataclasses import asdict, dataclass
 from datetime import timedelta
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.changes import AskPerson, AwaitEvent, Change, ClaimOnce, EmitEvent, ExpireQuestion, StartRun, TakeBack
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.engine import loops
 from oak_relay.engine.memory import MemoryJournal
-from oak_relay.engine.outcomes import Chunk, Diverged, Finished, Rested, Start
+from oak_relay.engine.outcomes import Diverged, Finished, Rested, Start
 from oak_relay.engine.plan import RetryPlan, compile_plan
-from oak_relay.engine.protocols import LocalEffect, Manner, Outcome
+from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.replay import keep
 from oak_relay.engine.trace import spans
 from oak_relay.engine.walk import Walk
@@ -35,41 +38,50 @@ class Killed(BaseException):
     """The worker is gone."""
 
 
+@dataclass(frozen=True)
+class Noted(Change):
+    """The change that the action `add` makes."""
+
+    path: str
+    value: dict[str, Any]
+
+
 class World:
     """What outlives a worker: local records, and what the outside was asked to do."""
 
     def __init__(self, failures: int = 0) -> None:
-        self.applied: Counter[tuple[str, str]] = Counter()
+        self.applied: Counter[tuple[type[Change], str]] = Counter()
         self.performed: Counter[str] = Counter()
         self.failures = failures
-        self.opened: dict[str, LocalEffect] = {}
+        self.opened: dict[str, Change] = {}
         self.parts: dict[str, MemoryJournal] = {}
 
-    def apply(self, effect: LocalEffect):
-        path = effect.data.get("path") or effect.data.get("prefix", effect.op)
-        self.applied[effect.op, path] += 1
-        if effect.op in ("child", "ask", "listen"):
-            self.opened[path] = effect
-        given = {"child": {"run": f"run of {path}"}, "ask": {"question": path}, "listen": {"events": []}, "once": {"first": True},
-                 "emit": {"id": path}, "expire": {"answer": None}}  # fmt: skip
-        return given.get(effect.op, effect.data)
+    def apply(self, change: Change):
+        kind = type(change)
+        path = getattr(change, "path", "") or getattr(change, "prefix", kind.__name__)
+        self.applied[kind, path] += 1
+        if kind in (StartRun, AskPerson, AwaitEvent):
+            self.opened[path] = change
+        given = {StartRun: {"run": f"run of {path}"}, AskPerson: {"question": path}, AwaitEvent: {"events": []},
+                 ClaimOnce: {"first": True}, EmitEvent: {"id": path}, ExpireQuestion: {"answer": None}}  # fmt: skip
+        return given.get(kind, asdict(change) if isinstance(change, Noted) else {})
 
     async def bring(self, plan, journal: MemoryJournal, paths, data) -> None:
         """What others do between two walks: children end, people answer, events come."""
         for path in paths:
-            effect = self.opened[path]
-            if effect.op == "child" and "chunk" in effect.data:
+            asked = self.opened[path]
+            if isinstance(asked, StartRun) and asked.part is not None:
                 part = self.parts.setdefault(path, MemoryJournal(self.apply))
-                start = Start("part", {"input": data, **effect.data["input"]}, chunk=Chunk(**effect.data["chunk"]))
+                start = Start("part", {"input": data, **asked.input}, part=asked.part)
                 ended = await to_the_end(plan, self, part, start=start)
                 journal.signals[path] = ended.as_data()
-            elif effect.op == "child":
-                journal.signals[path] = {"state": "succeeded", "result": effect.data["input"]}
-            elif effect.op == "ask":
-                choice = "try again" if effect.data["alike"] else effect.data["choices"][0]
+            elif isinstance(asked, StartRun):
+                journal.signals[path] = {"state": "succeeded", "result": asked.input}
+            elif isinstance(asked, AskPerson):
+                choice = "try again" if asked.alike else asked.choices[0]
                 journal.signals[path] = {"choice": choice, "by": "warden", "at": "2031-04-05T07:00:00+00:00"}
             else:
-                journal.signals[path] = {"type": effect.data["type"], "data": 7}
+                journal.signals[path] = {"type": asked.type, "data": 7}
 
 
 class Actions:
@@ -93,8 +105,8 @@ class Actions:
     async def happened(self, call):
         return None
 
-    async def effect(self, call):
-        return LocalEffect("add", {"path": call.path, "value": call.input})
+    async def change(self, call):
+        return Noted(call.path, call.input)
 
     async def perform(self, call):
         self.world.performed[call.path] += 1
@@ -117,11 +129,11 @@ class Interrupted(MemoryJournal):
         self._before()
         return self._behind(super().add(entry))
 
-    async def commit(self, entry, effect=None):
+    async def commit(self, entry, change=None):
         await asyncio.sleep(0)
-        self._before()  # an effect and its entry are one commit
-        if effect is not None:
-            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
+        self._before()  # a change and its entry are one commit
+        if change is not None:
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(change)})
         return self._behind(super().add(entry))
 
     def _before(self):
@@ -254,7 +266,9 @@ def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):
     assert resumed.state == whole.state
     assert _without_times(resumed.result) == _without_times(whole.result)
     assert (resumed.error or {}).get("kind") == (whole.error or {}).get("kind")
-    assert all(count == 1 for (op, _), count in world.applied.items() if op != "once"), "a local effect was made twice"
+    assert all(count == 1 for (op, _), count in world.applied.items() if op is not ClaimOnce), (
+        "a local effect was made twice"
+    )
     recorded = Counter(
         e.path for e in journal.log if e.kind == "ended" and isinstance(e.body, dict) and "output" in e.body
     )
@@ -320,8 +334,8 @@ def test_what_nobody_knows_a_person_is_asked(choice, calls, state):
     rested = asyncio.run(Walk(plan, journal, Broken(world), start).walk())
     assert isinstance(rested, Rested)
     assert spans(journal.log, False)[0].state == "waiting"
-    question = world.opened["a#unknown1"].data
-    assert question["choices"] == ["it happened", "try again", "give up"]
+    question = world.opened["a#unknown1"]
+    assert question.choices == ["it happened", "try again", "give up"]
     journal.signals["a#unknown1"] = {"choice": choice, "by": "warden", "data": {"sent": "by hand"}}
     for _ in range(2):  # walked again, it comes to the same
         outcome = asyncio.run(Walk(plan, journal, Broken(world), start).walk())
@@ -365,7 +379,7 @@ def test_an_unsafe_call_in_flight_at_a_kill_is_not_repeated_unseen(unknown, stat
 
 def test_another_input_than_recorded_is_divergence():
     """Rule 6: a mismatch stops the run, never guesses."""
-    journal = MemoryJournal(lambda e: e.data)
+    journal = MemoryJournal()
     run([{"step": "a", "do": "ask", "with": {"v": "${ input.n }"}}], data={"n": 1}, journal=journal)
     outcome = run(
         [{"step": "a", "do": "ask", "with": {"v": "${ input.n }"}}],
@@ -515,7 +529,7 @@ def test_a_child_gets_what_its_parent_has_left():
     world = World()
     plan = plan_of([{"step": "a", "do": "ask"}, {"step": "c", "run": "other"}], limits={"money": 1.0})
     asyncio.run(to_the_end(plan, world, MemoryJournal(world.apply)))
-    assert world.opened["c"].data["money"] == pytest.approx(0.75)
+    assert world.opened["c"].money == pytest.approx(0.75)
 
 
 def test_together_gives_a_mapping_and_its_names_stay_inside():
@@ -553,7 +567,7 @@ def test_what_is_open_in_a_step_that_fails_is_taken_back():
     rested = asyncio.run(Walk(plan, journal, Actions(world), start).walk())
     journal.clock = max(at for _, at in rested.wakes if at)
     assert asyncio.run(Walk(plan, journal, Actions(world), start).walk()).result == "no"
-    assert world.applied["withdraw", "both"] == 1
+    assert world.applied[TakeBack, "both"] == 1
 
 
 @pytest.mark.parametrize("fails", [False, True])
@@ -636,12 +650,12 @@ def test_a_question_left_open_is_asked_anew():
 
 def test_a_child_that_cannot_be_started_is_tried_again_and_then_fails():
     class Nobody(World):
-        def apply(self, effect):
-            super().apply(effect)
+        def apply(self, change):
+            super().apply(change)
             return {"fault": {"kind": "missing", "message": "there is no workflow other"}}
 
     world = Nobody()
     steps = [{"step": "c", "run": "other", "retry": {"tries": 2, "wait": "1s", "kinds": ["missing"]}}]
     outcome = run(steps, world)
     assert (outcome.state, outcome.error["kind"]) == ("failed", "missing")
-    assert world.applied["child", "c"] == world.applied["child", "c~2"] == 1
+    assert world.applied[StartRun, "c"] == world.applied[StartRun, "c~2"] == 1

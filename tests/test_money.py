@@ -9,10 +9,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.changes import Change, StartRun
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.memory import MemoryJournal
-from oak_relay.engine.outcomes import Chunk, Finished, Rested, Spent, Start
-from oak_relay.engine.protocols import LocalEffect, Manner, Outcome
+from oak_relay.engine.outcomes import Finished, Rested, Spent, Start
+from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.walk import Walk
 from tests.test_engine import Actions, Killed, World, _short_chunks, plan_of, step_lists  # noqa: F401
 
@@ -30,23 +31,23 @@ class Spending(World):
     def chance(self, *about: object) -> float:
         return (crc32(repr((self.odds, *about)).encode()) % 1000) / 1000
 
-    def apply(self, effect: LocalEffect):
-        given = super().apply(effect)
-        if effect.op == "child" and effect.data.get("money") is not None and "chunk" not in effect.data:
-            path = effect.data["path"]  # it spends at once, whatever becomes of its parent
-            self.children[path] = effect.data["money"] * self.chance(path)
+    def apply(self, change: Change):
+        given = super().apply(change)
+        if isinstance(change, StartRun) and change.money is not None and change.part is None:
+            path = change.path  # it spends at once, whatever becomes of its parent
+            self.children[path] = change.money * self.chance(path)
             self.paid += self.children[path]
         return given
 
     async def bring(self, plan, journal, paths, data) -> None:
         for path in paths:
-            effect = self.opened[path]
-            if effect.op == "child" and "chunk" in effect.data:
+            asked = self.opened[path]
+            if isinstance(asked, StartRun) and asked.part is not None:
                 part = self.parts.setdefault(path, Mortal(self))
-                start = Start("part", {"input": data, **effect.data["input"]}, money=effect.data["money"], chunk=Chunk(**effect.data["chunk"]))  # fmt: skip
+                start = Start("part", {"input": data, **asked.input}, money=asked.money, part=asked.part)
                 ended, spent = await spend_to_the_end(plan, self, part, start)
                 journal.signals[path] = {**ended.as_data(), "usage": {"money": float(spent.money)}}
-            elif effect.op == "child":
+            elif isinstance(asked, StartRun):
                 usage = {"money": self.children.get(path, 0.0)}
                 state = "succeeded" if self.chance("ends", path) < 0.8 else "failed"
                 journal.signals[path] = {"state": state, "result": 1, "usage": usage}
@@ -65,11 +66,11 @@ class Mortal(MemoryJournal):
         self._before()
         return self._behind(super().add(entry))
 
-    async def commit(self, entry, effect=None):
+    async def commit(self, entry, change=None):
         await asyncio.sleep(0)
         self._before()
-        if effect is not None:
-            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
+        if change is not None:
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(change)})
         return self._behind(super().add(entry))
 
     def _before(self):
@@ -184,7 +185,7 @@ def test_strands_at_rest_count_when_money_is_shared():
     plan = plan_of(steps, limits={"money": 0.9})
     walk = Walk(plan, MemoryJournal(world.apply), Actions(world), Start("run", {"input": {}, "settings": {}}))
     assert isinstance(asyncio.run(walk.walk()), Rested)
-    assert [world.opened[f"all.{name}.c"].data["money"] for name in "abc"] == [pytest.approx(0.3)] * 3
+    assert [world.opened[f"all.{name}.c"].money for name in "abc"] == [pytest.approx(0.3)] * 3
     assert walk.purse.left() == pytest.approx(0.0)
 
 
@@ -196,7 +197,7 @@ def test_what_a_child_was_allotted_stays_set_aside_when_the_walk_begins_anew():
     journal = MemoryJournal(world.apply)
     start = Start("run", {"input": {}, "settings": {}})
     asyncio.run(Walk(plan, journal, Actions(world), start).walk())
-    assert world.opened["both.child.c"].data["money"] == pytest.approx(0.2)
+    assert world.opened["both.child.c"].money == pytest.approx(0.2)
     again = Walk(plan, MemoryJournal(world.apply, journal.log), Actions(world), start)
     assert again.purse.left() == pytest.approx(0.2)
 

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
 
+from oak_relay.changes import AddRow, AnswerCaller, Change, Part, StartRun, UpsertRow
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.document.values import dumps
@@ -25,6 +26,7 @@ from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.record import Ground, RunJournal
 from oak_relay.runtime.writer import JournalWriter
 from oak_relay.store import ending, epoch, history, intake, journal, queue, rows, runs, signals, workers, workflows
+from oak_relay.store.changes import About, Prepared, prepared
 from oak_relay.store.database import Database, raw
 from oak_relay.store.intake import NewRun
 from oak_relay.store.journal import BackRow, Batch, EndRow, Fenced, Raised, RestRow
@@ -79,6 +81,10 @@ async def worker(connection: asyncpg.Connection, lease: float = 30) -> UUID:
 
 def row(run_id: UUID, **more) -> EntryRow:
     return EntryRow(run_id, **{"path": "a", "kind": "value", "attempt": 0, "hash": "", "body": "1", **more})
+
+
+def made(change: Change) -> Prepared[Any]:
+    return prepared(change, About("stored", uuids.uuid7(), uuids.uuid7(), 1))
 
 
 def page(run_id: UUID, number: int = 0, generation: int = 1, **more) -> Page:
@@ -155,7 +161,7 @@ async def test_a_worker_that_is_declared_dead_writes_nothing(database, connectio
         Batch([page(claim.run_id)], [end(claim)]),
         Batch(rests=[RestRow(claim.run_id, claim.generation, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
         Batch(backs=[BackRow(claim.run_id, claim.generation)]),
-        Batch([page(claim.run_id, effect=("answer", {"text": "{}"}), finish_body=lambda r: "1")]),
+        Batch([page(claim.run_id, change=made(AnswerCaller({})), finish_body=lambda r: "1")]),
     ):
         with pytest.raises(Raised):
             await write(connection, mine, batch)
@@ -432,7 +438,7 @@ async def test_a_worker_that_leaves_hands_back_without_a_death(database, connect
 
 
 def upsert(run_id: UUID, seq: int, table: UUID, guest: str, n: int) -> EntryRow:
-    return page(run_id, seq, path=f"p{seq}", effect=("table.upsert", {"table": table, "match": ["guest"], "row": {"guest": guest, "n": n}}),
+    return page(run_id, seq, path=f"p{seq}", change=made(UpsertRow(table, {"guest": guest, "n": n}, ["guest"])),
                  finish_body=lambda r: dumps({"output": r}))  # fmt: skip
 
 
@@ -443,9 +449,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
         )
         await rows.add(found, MAIN_WORKSPACE, table, [{"guest": "Ada", "n": 0}])
     mine, claims = await claimed(database, connection, 2)
-    added = page(
-        claims[0].run_id, 0, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Bo","n":0}'})
-    )
+    added = page(claims[0].run_id, 0, change=made(AddRow(table, {"guest": "Bo", "n": 0})))
     await write(connection, mine, Batch([added]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 0
     batch = Batch(
@@ -460,9 +464,7 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 3
     async with database.connect() as found:
         assert [r["row"]["n"] for r in await rows.find(found, MAIN_WORKSPACE, table, {"guest": "Ada"}, 10)] == [1]
-    other = page(
-        claims[0].run_id, 3, effect=("table.add", {"table": table, "id": uuids.uuid7(), "text": '{"guest":"Dov"}'})
-    )
+    other = page(claims[0].run_id, 3, change=made(AddRow(table, {"guest": "Dov"})))
     await write(connection, mine, Batch([other]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 4
 
@@ -489,7 +491,7 @@ async def test_workers_that_upsert_the_same_rows_do_not_block_each_other(databas
 
 async def test_a_row_for_a_table_that_is_gone_is_refused_alone(database, connection):
     mine, [claim] = await claimed(database, connection)
-    bad = page(claim.run_id, effect=("table.add", {"table": uuids.uuid7(), "id": uuids.uuid7(), "text": "{}"}))
+    bad = page(claim.run_id, change=made(AddRow(uuids.uuid7(), {})))
     with pytest.raises(asyncpg.IntegrityConstraintViolationError):
         await write(connection, mine, Batch([bad]))
     assert await connection.fetchval("SELECT count(*) FROM entry") == 0
@@ -551,7 +553,22 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
         gone.append(claim.run_id)
         lane = {"lane": (claim.workflow_id, "Ada")}
         failed = EndRow(
-            claim.run_id, claim.generation, "failed", None, "{}", "failed", 0, 0, Decimal(0), 0, 0, 0, "w", 1, claim.started_at, **lane
+            claim.run_id,
+            claim.generation,
+            "failed",
+            None,
+            "{}",
+            "failed",
+            0,
+            0,
+            Decimal(0),
+            0,
+            0,
+            0,
+            "w",
+            1,
+            claim.started_at,
+            **lane,
         )
         await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim, **lane)]))
     assert gone == [r.run_id for r in (*given, *more)]
@@ -614,11 +631,11 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
 
 
 async def child_of(database, connection, mine, claim, path="c", **more):
-    data = {"run_id": uuids.uuid7(), "event_id": uuids.uuid7(), "version_id": claim.version_id, "workflow": None, "text": "{}",
-            "path": path, "step": path, "waited": True, "money": "0.5", **more}  # fmt: skip
-    opened = page(claim.run_id, 0, path=path, kind="opened", effect=("child", data), finish_body=lambda r: dumps(r))
+    wanted = StartRun(path, {}, part=Part("c[]", path, [1], 0, 1, {}), money=0.5, **more)
+    child = prepared(wanted, About("stored", claim.workflow_id, claim.version_id, 1))
+    opened = page(claim.run_id, 0, path=path, kind="opened", change=child, finish_body=dumps)
     await write(connection, mine, Batch([opened]))
-    return data["run_id"]
+    return child.run_id
 
 
 async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connection):

@@ -9,6 +9,7 @@ from typing import Any, Literal, Protocol
 import httpx
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from oak_relay.changes import Change
 from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
@@ -42,14 +43,6 @@ class Result:
     output: Any
     detail: dict[str, Any] = field(default_factory=dict)
     usage: dict[str, Any] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class LocalChange:
-    """A change of our own records, to be made in the commit of the step's entry."""
-
-    op: str
-    data: dict[str, Any]
 
 
 class Draw(Protocol):
@@ -122,7 +115,7 @@ class Action:
     repeat: Literal["safe", "keyed", "unsafe"] = "safe"
     timeout: float = 60.0
     perform: Callable[[Any, Surroundings], Awaitable[Result]] | None = None
-    change: Callable[[Any, Surroundings], LocalChange] | None = None
+    change: Callable[[Any, Surroundings], Change] | None = None
     repeat_of: Callable[[Mapping[str, Any]], str] | None = None
     worst: Callable[[Any, Surroundings], Awaitable[float | None]] | None = None
     happened: Callable[[Any, Surroundings], Awaitable["Result | None"]] | None = None

@@ -129,19 +129,15 @@ class Exchange:
     """A request and its reply."""
 
     def __init__(
-        self, request: httpx.Request, response: httpx.Response, body: bytes, credential: str | None, show: bool = True
+        self, what: str, shown: dict[str, Any], response: httpx.Response, body: bytes, credential: str | None
     ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
         self.credential = credential
-        self.what = f"{request.method} {request.url.copy_with(query=None)}"
-        self.detail = {
-            "exchange": {
-                "request": request_shown(request, credential, show),
-                "response": {"status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]},
-            }
-        }
+        self.what = what
+        answered = {"status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]}
+        self.detail = {"exchange": {"request": shown, "response": answered}}
 
     def _text(self) -> str:
         return self.body.decode("utf-8", "replace")
@@ -184,8 +180,10 @@ async def send(
 ) -> Exchange:
     """Send and read, up to a size; `take` is given the lines of an event stream as they come; without `show` a trace
     leaves out the request's body. Raises `StepFailed` for what went wrong on the way."""
-    what = f"{request.method} {request.url.copy_with(query=None)}"
-    detail = {"exchange": {"request": request_shown(request, credential, show)}}
+    url = str(request.url)
+    what = f"{request.method} {url.partition('?')[0].partition('#')[0]}"
+    shown = _request_shown(request, url, credential, show)
+    detail = {"exchange": {"request": shown}}
     try:
         response = await client.send(request, stream=True)
         try:
@@ -226,10 +224,10 @@ async def send(
         raise StepFailed(
             "unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail
         ) from None
-    return Exchange(request, response, b"".join(pieces), credential, show)
+    return Exchange(what, shown, response, b"".join(pieces), credential)
 
 
-def request_shown(request: httpx.Request, credential: str | None, show: bool = True) -> dict[str, Any]:
+def _request_shown(request: httpx.Request, url: str, credential: str | None, show: bool) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
     content = request.read() if show else b""
     if request.headers.get("content-type", "").startswith("multipart/"):
@@ -238,7 +236,7 @@ def request_shown(request: httpx.Request, credential: str | None, show: bool = T
         body = content.decode("utf-8", "replace")[:_SHOWN]
     return {
         "method": request.method,
-        "url": str(request.url),
+        "url": url,
         "headers": unseen(request.headers),
         "body": body,
         "credential": credential,

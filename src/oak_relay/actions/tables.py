@@ -4,7 +4,8 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, LocalChange, Result, Surroundings
+from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 
@@ -44,26 +45,26 @@ class Found(BaseModel):
     count: int
 
 
-def _change(given: AddInput, at: Surroundings, **more: Any) -> LocalChange:
+def _add(given: AddInput, at: Surroundings) -> AddRow:
     table = at.table(given.table)
     check_row(given.table, table["columns"], given.row)
-    return LocalChange("table.add", {"table": table["id"], "row": given.row, **more})
+    return AddRow(table["id"], given.row)
 
 
-def _upsert(given: UpsertInput, at: Surroundings) -> LocalChange:
+def _upsert(given: UpsertInput, at: Surroundings) -> UpsertRow:
     absent = [column for column in given.match if column not in given.row]
     if absent:
         raise StepFailed(
             "invalid", f"table.upsert matches by {', '.join(absent)}, which the row lacks", fix="add it to row:"
         )
-    change = _change(given, at, match=given.match)
-    return LocalChange("table.upsert", change.data)
+    added = _add(given, at)
+    return UpsertRow(added.table, added.row, given.match)
 
 
-def _delete(given: DeleteInput, at: Surroundings) -> LocalChange:
+def _delete(given: DeleteInput, at: Surroundings) -> DeleteRows:
     table = at.table(given.table)
     check_row(given.table, table["columns"], given.where)
-    return LocalChange("table.delete", {"table": table["id"], "match": given.where})
+    return DeleteRows(table["id"], given.where)
 
 
 async def _find(given: FindInput, at: Surroundings) -> Result:
@@ -106,7 +107,7 @@ def _fits(value: Any, kind: str) -> bool:
 
 
 ACTIONS = [
-    Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_change),
+    Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_add),
     Action(
         "table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert
     ),

@@ -10,13 +10,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from oak_relay.changes import AskPerson, KeepFact, Remember
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in, fault
 from oak_relay.engine import effects, others
 from oak_relay.engine.outcomes import Cancelled, Scope, unpriced
 from oak_relay.engine.plan import Node, tool_node
-from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.protocols import Entry
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.said import whole
 
@@ -329,8 +330,8 @@ class _Agent:
             self.walk.go_on()
             now = self.walk.journal.now()
             entry = Entry(path, "ended", 1, hash_, {}, {"input": given, "arguments": given}, now, now)
-            fact = {"conversation": self.setup["memory"]["conversation"], **given}
-            recorded = await self.walk.journal.commit(entry, LocalEffect("fact", fact))
+            fact = KeepFact(self.setup["memory"]["conversation"], str(given["name"]), str(given["value"]))
+            recorded = await self.walk.journal.commit(entry, fact)
         return recorded["output"]
 
     def _refused(self, path: str, call: dict[str, Any], wrong: str) -> dict[str, Any]:
@@ -403,9 +404,8 @@ class _Agent:
             return closed[0].body
         if walk.recorded(path, hash_) is None:
             walk.go_on()
-            whole = {"path": path, "at": "tray", "then": "go_on", "until": None, "alike": None, **question}
             opened = Entry(path, "opened", 1, hash_, {"until": None}, at=walk.journal.now())
-            await walk.journal.commit(opened, LocalEffect("ask", whole))
+            await walk.journal.commit(opened, AskPerson(path, **question))
         said = await walk.signal(path)
         if said.get("data") == (question["form"] or {}).get("default"):
             said = {**said, "data": None}  # it was left as it was
@@ -438,8 +438,7 @@ class _Agent:
         if memory is None:
             return self.walk.journal.add(entry)["value"]
         said = whole([_kept(m) for m in self.messages[self.setup["new"] :] if m["role"] != "system"])
-        told = {"conversation": memory["conversation"], "messages": said, "summary": self.setup.get("summary")}
-        kept = LocalEffect("remember", told)
+        kept = Remember(memory["conversation"], said, self.setup.get("summary"))
         return (await self.walk.journal.commit(entry, kept))["value"]
 
 

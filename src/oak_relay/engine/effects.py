@@ -5,12 +5,13 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
+from oak_relay.changes import AskPerson
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.cuts import HERE
 from oak_relay.engine.outcomes import Attempts, Scope, read_attempts
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Call, Entry, LocalEffect, Manner, Outcome
+from oak_relay.engine.protocols import Call, Entry, Manner, Outcome
 from oak_relay.engine.purse import Draw, Purse
 from oak_relay.engine.rest import end_task
 
@@ -76,7 +77,7 @@ async def act(
         call = effect.as_call(state.number)
         try:
             if manner.reach == "local":
-                return (await walk.journal.commit(entry, await walk.executor.effect(call)))["output"]
+                return (await walk.journal.commit(entry, await walk.executor.change(call)))["output"]
             return await effect.call(call, entry)
         except StepFailed as failed:
             state.failures += 1
@@ -256,19 +257,15 @@ class _Effect:
         """What a person says; all alike questions can be answered together."""
         walk, node = self.walk, self.node
         if not walk.journal.entries(path):
-            question = {
-                "path": path,
-                "at": "tray",
-                "text": f"Did {node.name} ({node.action}) happen? {note[0].upper()}{note[1:]}.",
-                "choices": [HAPPENED, AGAIN, GIVE_UP],
-                "form": None,
-                "then": "go_on",
-                "until": None,
-                "input": self.given,
-                "alike": values.digest("unknown", walk.plan.workflow, node.place, node.action),
-            }
+            question = AskPerson(
+                path,
+                f"Did {node.name} ({node.action}) happen? {note[0].upper()}{note[1:]}.",
+                choices=[HAPPENED, AGAIN, GIVE_UP],
+                input=self.given,
+                alike=values.digest("unknown", walk.plan.workflow, node.place, node.action),
+            )
             opened = Entry(path, "opened", attempt, body={}, at=walk.journal.now())
-            await walk.journal.commit(opened, LocalEffect("ask", question))
+            await walk.journal.commit(opened, question)
         return await walk.signal(path, through=True)
 
     async def _perform(self, call: Call) -> Outcome:

@@ -2,10 +2,11 @@
 
 from typing import TYPE_CHECKING, Any
 
+from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine import others
-from oak_relay.engine.outcomes import Chunk, Scope
+from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node, models_in, names_in
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.rest import Resting
@@ -46,7 +47,7 @@ async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now()))
 
 
-async def chunk(walk: "Walk", node: Node, scope: Scope, part: Chunk) -> list[dict[str, Any]]:
+async def chunk(walk: "Walk", node: Node, scope: Scope, part: Part) -> list[dict[str, Any]]:
     """A part of a list, as the child run that walks it does: `{value}` or `{error}` of each item."""
     return await _through(walk, node, part.path, scope, part.items, part.first, part.width)
 
@@ -158,16 +159,10 @@ async def _in_chunks(
 
     async def strand() -> None:
         for first in positions:
-            part = {
-                "place": node.place,
-                "path": path,
-                "items": items[first : first + size],
-                "first": first,
-                "width": max(1, node.width // at_once),
-                "settled": dict(walk.settled),
-            }
+            width = max(1, node.width // at_once)
+            part = Part(node.place, path, items[first : first + size], first, width, dict(walk.settled))
             here = f"{path}[{first}:{min(first + size, len(items))}]"
-            given = {"chunk": part, "input": seen}
+            given = {"part": part, "input": seen}
             results[first] = await others.child(walk, here, values.digest(node.digest, here), given, node.name)
 
     await walk.strands.together([strand() for _ in range(min(at_once, len(starts)))])

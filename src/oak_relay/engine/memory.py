@@ -6,17 +6,18 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
+from oak_relay.changes import Change
 from oak_relay.document import values
-from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.protocols import Entry
 
 
 class MemoryJournal:
     """Keeps entries in a list. Sleeping moves its clock on. `apply` carries out local effects."""
 
-    def __init__(self, apply: Callable[[LocalEffect], Any] | None = None, entries: Sequence[Entry] = ()) -> None:
+    def __init__(self, apply: Callable[[Change], Any] | None = None, entries: Sequence[Entry] = ()) -> None:
         self.log: list[Entry] = []
         self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
-        self._apply = apply or (lambda effect: effect.data)
+        self._apply = apply or (lambda change: {})
         self._sleepers: list[datetime] = []
         self.signals: dict[str, Any] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
@@ -32,10 +33,10 @@ class MemoryJournal:
         self._keep(entry)
         return entry.body
 
-    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
+    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
         await asyncio.sleep(0)
-        if effect is not None:
-            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(effect)})
+        if change is not None:
+            entry = entry._replace(body={**(entry.body or {}), "output": self._apply(change)})
         return self.add(entry)
 
     def signal(self, path: str) -> Any:

@@ -3,12 +3,13 @@
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
+from oak_relay.changes import AskPerson, AwaitEvent, Change, ExpireQuestion, StartRun
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.protocols import Entry
 from oak_relay.engine.purse import Purse
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     hash_ = values.digest(node.digest, values.dumps(given))
     if not node.waited:
         started = await _open(
-            walk, path, hash_, LocalEffect("child", {"path": path, "waited": False, **given}), "value"
+            walk, path, hash_, StartRun(path, given["input"], given["workflow"], waited=False), "value"
         )
         return started["output"]
     retry, failures = node.retry, 0
@@ -83,7 +84,7 @@ async def _start(
     if money is not None:
         purse.reserve(money)
         walk.starting += 1
-    asked = LocalEffect("child", {"path": path, "waited": True, "money": money, **given})
+    asked = StartRun(path, given["input"], given.get("workflow"), given.get("part"), money=money)
     try:
         body = {} if money is None else {"money": money}
         await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": given["input"]})
@@ -122,9 +123,9 @@ async def ask(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
         return _answered(node, path, closed[0].body)
     if recorded is None:
         until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
-        moment = until and until.isoformat()
-        question = {"path": path, "text": text, "alike": None, "until": moment, **node.fixed}
-        recorded = await _open(walk, path, hash_, LocalEffect("ask", question), body={"until": moment})
+        moment = until.isoformat() if until else None
+        question = AskPerson(path, text, until=moment, **node.fixed)
+        recorded = await _open(walk, path, hash_, question, body={"until": moment})
     until = datetime.fromisoformat(recorded["until"]) if recorded["until"] else None
     said = await walk.signal(path, until)
     if said is None:
@@ -132,7 +133,7 @@ async def ask(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
             await walk.halt(path)
         entry = Entry(f"{path}#expired", "value", body={}, at=walk.journal.now())
         settled = walk.journal.entries(entry.path)
-        body = settled[0].body if settled else await walk.journal.commit(entry, LocalEffect("expire", {"path": path}))
+        body = settled[0].body if settled else await walk.journal.commit(entry, ExpireQuestion(path))
         said = body["output"]["answer"] or {"expired": True}
     given = {name: said.get(name) for name in ("choice", "data", "text", "by", "at")}
     given["expired"] = bool(said.get("expired"))
@@ -148,7 +149,7 @@ def _answered(node: Node, path: str, given: Any) -> Any:
 
 
 async def _open(
-    walk: "Walk", path: str, hash_: str, effect: LocalEffect, kind: Any = "opened", body: Any = None,
+    walk: "Walk", path: str, hash_: str, change: Change, kind: Any = "opened", body: Any = None,
     detail: dict[str, Any] | None = None,
 ) -> Any:  # fmt: skip
     """Record that something is asked of another, in the commit that asks. What was asked by another run is not
@@ -157,7 +158,7 @@ async def _open(
     if recorded is None:
         walk.go_on()
         entry = Entry(path, kind, 1, hash_, body or {}, detail, at=walk.journal.now())
-        recorded = await walk.journal.commit(entry, effect)
+        recorded = await walk.journal.commit(entry, change)
     if "fault" in recorded["output"]:
         raise StepFailed.from_data(recorded["output"]["fault"])
     return recorded
@@ -170,9 +171,9 @@ async def _event(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     recorded = walk.recorded(path, node.digest)
     if recorded is None:
         until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
-        moment = until and until.isoformat()
-        listen = {"path": path, "type": node.event, "where": node.where, "scope": seen, "until": moment}
-        recorded = await _open(walk, path, node.digest, LocalEffect("listen", listen), body={"until": moment})
+        moment = until.isoformat() if until else None
+        awaited = AwaitEvent(path, node.event, node.where, seen)
+        recorded = await _open(walk, path, node.digest, awaited, body={"until": moment})
     for early in recorded["output"]["events"]:
         if where is None or walk.value(where, {**seen, "arrived": early}):
             return walk.journal.add(Entry(f"{path}#woke", "value", body=early, at=walk.journal.now()))

@@ -1,30 +1,18 @@
 """What a walk begins with, how it ends, and what a journal says of one effect."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 from typing import Any, Literal
 
+from oak_relay.changes import Part
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Entry
 
 Scope = dict[str, Any]
 GIVEN = "given"
 """The hash of an entry whose value a person has put in the place of the recorded one."""
-
-
-@dataclass(frozen=True, slots=True)
-class Chunk:
-    """A part of a list that a child run goes through: `items` of the `each` at `path`, the first of them being
-    number `first` of the whole list; `width` at a time; `settled` are model aliases by name."""
-
-    place: str
-    path: str
-    items: list[Any]
-    first: int
-    width: int
-    settled: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,12 +25,12 @@ class Start:
     worked: float = 0.0
     grace: float = 10.0
     money: float | None = None
-    chunk: Chunk | None = None
+    part: Part | None = None
 
     @property
-    def settled(self) -> dict[str, Any]:
+    def settled(self) -> Mapping[str, Any]:
         """The model aliases that the run of a long list has settled for its parts."""
-        return {} if self.chunk is None else self.chunk.settled
+        return {} if self.part is None else self.part.settled
 
 
 def unpriced(usage: dict[str, Any]) -> int:

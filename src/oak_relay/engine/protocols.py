@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, NamedTuple, Protocol
 
+from oak_relay.changes import Change
 from oak_relay.engine.purse import Draw
 
 EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
@@ -32,18 +33,6 @@ class Entry(NamedTuple):
     at: datetime | None = None
     text: str | None = None
     shown: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class LocalEffect:
-    """A change of our own records, made in the same commit as its entry.
-
-    `op` is one of `table.add`, `table.upsert`, `table.delete`, `answer`, `once`, `once.done`, `emit`, `child` (a run), `ask` (a question),
-    `expire` (of a question), `listen` (for an event), `withdraw` (what is open under a path), `remember` (what was said in a conversation), `fact` (kept of one); `data` is what it needs.
-    """
-
-    op: str
-    data: dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,9 +80,9 @@ class Journal(Protocol):
         """Record something that follows from what is recorded already, without waiting for the commit.
         Returns the body as stored. Order is kept: a later `commit` makes it durable first."""
 
-    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
-        """Record, and return the body as stored once it is durable. With an effect the body holds its
-        result as `output`. Raises `StepFailed` when the effect is refused."""
+    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
+        """Record, and return the body as stored once it is durable. With a change of our own records the body
+        holds its result as `output`. Raises `StepFailed` when the change is refused."""
 
     def signal(self, path: str) -> Any:
         """What has arrived from outside for a path that was opened; None while nothing has."""
@@ -133,8 +122,8 @@ class Executor(Protocol):
     def manner(self, action: str, input: dict[str, Any]) -> Manner:
         """How this action, with this input, behaves. Raises `StepFailed` (`missing`) for an unknown one."""
 
-    async def effect(self, call: Call) -> LocalEffect:
-        """The local effect of an action that reaches no further than our records. Raises `StepFailed`."""
+    async def change(self, call: Call) -> Change:
+        """The change that an action makes which reaches no further than our records. Raises `StepFailed`."""
 
     async def admit(self, call: Call) -> float:
         """Seconds to wait before this call may be made; 0 when it may be made now."""

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from oak_relay.changes import Change
 from oak_relay.engine.memory import MemoryJournal, is_below
 from oak_relay.engine.outcomes import GIVEN, Finished, Start
 from oak_relay.engine.plan import Plan
-from oak_relay.engine.protocols import Entry, EntryKind, Executor, LocalEffect
+from oak_relay.engine.protocols import Entry, EntryKind, Executor
 from oak_relay.engine.rest import Strands
 from oak_relay.engine.walk import Walk
 
@@ -40,7 +41,7 @@ class _Record(MemoryJournal):
     def add(self, entry: Entry) -> Any:
         return entry.body  # what merely follows from kept entries; the new run comes to it by itself
 
-    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
+    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
         raise AssertionError(f"{entry.path} was about to be done in a replay")
 
     def open_under(self, prefix: str) -> bool:

@@ -3,11 +3,12 @@
 import re
 from typing import TYPE_CHECKING, Any
 
+from oak_relay.changes import AnswerCaller, Change, EmitEvent
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.outcomes import Scope, Stopped
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.protocols import Entry
 
 _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
@@ -48,7 +49,7 @@ async def answer(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
             entry = Entry(path, "ended", 1, "", {"error": error.as_data()}, {"input": value}, at=walk.journal.now())
             walk.journal.add(entry)
         raise error
-    await _local(walk, node, path, value, LocalEffect("answer", value))
+    await _local(walk, node, path, value, AnswerCaller(value))
 
 
 def _broken(value: dict[str, Any]) -> str:
@@ -70,7 +71,7 @@ def _broken(value: dict[str, Any]) -> str:
 async def emit(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     """An event that is published with the entry's commit."""
     value = walk.render(node, path, scope, [])
-    output = (await _local(walk, node, path, value, LocalEffect("emit", {"path": path, **value})))["output"]
+    output = (await _local(walk, node, path, value, EmitEvent(path, **value)))["output"]
     if "fault" in output:
         raise StepFailed.from_data(output["fault"])
     return output
@@ -88,10 +89,10 @@ async def fail(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
     raise StepFailed("failed", message, fix="the document ends the run here", step=path)
 
 
-async def _local(walk: "Walk", node: Node, path: str, value: Any, effect: LocalEffect) -> Any:
+async def _local(walk: "Walk", node: Node, path: str, value: Any, change: Change) -> Any:
     hash_ = values.digest(node.digest, values.dumps(value))
     recorded = walk.recorded(path, hash_)
     if recorded is None:
         entry = Entry(path, "value", 0, hash_, {"given": value}, {"kind": "local"}, at=walk.journal.now())
-        recorded = await walk.journal.commit(entry, effect)
+        recorded = await walk.journal.commit(entry, change)
     return recorded

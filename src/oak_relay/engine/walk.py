@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 from time import monotonic
 from typing import Any, Literal
 
+from oak_relay.changes import ClaimOnce, FinishOnce, TakeBack
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
@@ -19,7 +20,7 @@ from oak_relay.engine.cuts import HERE, Cut
 from oak_relay.engine.memory import is_below
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
 from oak_relay.engine.plan import Node, Plan, find_node, names_in
-from oak_relay.engine.protocols import Entry, Executor, Journal, LocalEffect
+from oak_relay.engine.protocols import Entry, Executor, Journal
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.rest import Resting, Strands, end_task
 
@@ -93,7 +94,7 @@ class Walk:
                 outcome, names = Finished(**recorded[0].body["outcome"]), recorded[0].body["names"]
             else:
                 outcome = await self._main(scope)
-                if not self.plan.always or self.start.chunk is not None:
+                if not self.plan.always or self.start.part is not None:
                     return outcome
                 wanted = names_in(self.plan.always)
                 names = {k: v for k, v in scope.items() if k in wanted and k not in ("now", *self.start.scope)}
@@ -112,11 +113,11 @@ class Walk:
         time = self.plan.time
         alarm = None if time is None else self._alarm(time - self.start.worked)
         try:
-            if self.start.chunk is not None:
-                node = find_node(self.plan, self.start.chunk.place)
+            if self.start.part is not None:
+                node = find_node(self.plan, self.start.part.place)
                 if node is None:
-                    raise Diverged(f"there is no step at {self.start.chunk.place}")
-                return Finished("succeeded", await loops.chunk(self, node, scope, self.start.chunk))
+                    raise Diverged(f"there is no step at {self.start.part.place}")
+                return Finished("succeeded", await loops.chunk(self, node, scope, self.start.part))
             await self.steps(self.plan.steps, "", scope)
             return Finished("succeeded", self.value(self.plan.result, scope))
         except Stopped as stopped:
@@ -233,7 +234,7 @@ class Walk:
         recorded = self.recorded(f"{path}#once", hash_)
         if recorded is None:
             entry = Entry(f"{path}#once", "value", hash=hash_, body={"key": key})
-            recorded = await self.journal.commit(entry, LocalEffect("once", {"step": node.name, "key": key}))
+            recorded = await self.journal.commit(entry, ClaimOnce(node.name, key))
         if not recorded["output"]["first"]:
             self.note(path, "skipped", node, recorded["output"])
         return bool(recorded["output"]["first"])
@@ -243,7 +244,7 @@ class Walk:
         if not self.replaying and not self.journal.entries(f"{path}#done"):
             key = self.journal.entries(f"{path}#once")[0].body["key"]
             entry = Entry(f"{path}#done", "value", body={}, at=self.journal.now())
-            await self.journal.commit(entry, LocalEffect("once.done", {"step": node.name, "key": key}))
+            await self.journal.commit(entry, FinishOnce(node.name, key))
 
     async def _within(self, node: Node, path: str, scope: Scope) -> Any:
         """A step with others inside, bounded in time; the deadline and its passing are recorded."""
@@ -383,7 +384,7 @@ class Walk:
         the children end before the walk goes on, so that it is known what they spent."""
         if self.journal.open_under(path) and not self.journal.entries(f"{path}#withdrawn"):
             entry = Entry(f"{path}#withdrawn", "value", body={}, at=self.journal.now())
-            await self.journal.commit(entry, LocalEffect("withdraw", {"prefix": path}))
+            await self.journal.commit(entry, TakeBack(path))
         for child, amount in list(self.journal.allotted().items()):
             if is_below(child, path) and not self.replaying:
                 told = await self.signal(child, through=True)

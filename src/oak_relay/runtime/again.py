@@ -9,13 +9,13 @@ from uuid import UUID
 
 import asyncpg
 
+from oak_relay.changes import Change, Remember
 from oak_relay.document import values
-from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import Node, Plan, every_node
-from oak_relay.engine.protocols import Entry, LocalEffect
+from oak_relay.engine.protocols import Entry
 from oak_relay.engine.replay import Kept, keep
 from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
@@ -23,6 +23,7 @@ from oak_relay.runtime.intake import Incoming, Target, new_run
 from oak_relay.runtime.record import scope_of
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, seeds
+from oak_relay.store.changes import pretended
 from oak_relay.store.pages import EntryRow, Stored
 
 TRY_SECONDS = 120.0
@@ -69,30 +70,14 @@ async def begin(
 class _TriedJournal(MemoryJournal):
     """A journal that is thrown away, by the real clock; nothing that is ours is changed."""
 
-    def __init__(self, apply: Callable[[LocalEffect], Any] | None = None) -> None:
-        super().__init__(apply or _pretended)
+    def __init__(self, apply: Callable[[Change], Any] | None = None) -> None:
+        super().__init__(apply or pretended)
 
     def now(self) -> datetime:
         return datetime.now(UTC)
 
     async def sleep_until(self, moment: datetime) -> None:
         await asyncio.sleep(max(0.0, (moment - self.now()).total_seconds()))
-
-
-def _pretended(effect: LocalEffect) -> Any:
-    if effect.op == "table.delete":
-        return {"count": 0, "rows": []}
-    if effect.op in ("table.add", "table.upsert"):
-        return {"id": "tried", "row": effect.data["row"], "created": True}
-    if effect.op == "child":
-        message = "a try starts no other run"
-        return {"fault": StepFailed("cancelled", message, fix="try the other workflow by itself").as_data()}
-    return {
-        "ask": {"question": "tried"},
-        "once": {"first": True},
-        "listen": {"events": []},
-        "emit": {"id": "tried"},
-    }.get(effect.op, {})
 
 
 async def try_from(
@@ -122,10 +107,10 @@ async def talk_with(
     """Let an agent answer in a conversation that is kept nowhere; how it ended, its journal, and what was said anew."""
     said: list[dict[str, Any]] = []
 
-    def remembered(effect: LocalEffect) -> Any:
-        if effect.op == "remember":
-            said.extend(effect.data["messages"])
-        return _pretended(effect)
+    def remembered(change: Change) -> Any:
+        if isinstance(change, Remember):
+            said.extend(dict(message) for message in change.messages)
+        return pretended(change)
 
     agent = replace(node, body=body, when=None, once=None, on_error="fail")
     alone = replace(

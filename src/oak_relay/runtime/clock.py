@@ -20,7 +20,6 @@ from oak_relay.document.expressions import Template
 from oak_relay.document.triggers import Poll, Schedule
 from oak_relay.engine.plan import REVISION
 from oak_relay.models.catalogue import CATALOGUE
-from oak_relay.runtime.asked import envelope
 from oak_relay.runtime.boot import MARK
 from oak_relay.runtime.dispatch import dispatch
 from oak_relay.runtime.executor import At, Tools, perform
@@ -30,7 +29,7 @@ from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.store import epoch, history, local, published, usage, workers
+from oak_relay.store import epoch, history, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
@@ -129,8 +128,8 @@ class Clock:
                 data = {**told, "money": float(row["money"]), "spent": float(row["spent"])}
                 log.warning("budget", **data)
                 event_id = uuids.uuid7()
-                event = envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
-                await local.publish(
+                event = published.envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
+                await published.publish(
                     connection,
                     self._registry.workspace,
                     event_id,

@@ -8,12 +8,11 @@ import asyncpg
 import structlog
 
 from oak_relay.document import values
-from oak_relay.runtime.asked import arrived, holds
 from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, published, signals
 from oak_relay.store.intake import NewRun
-from oak_relay.store.local import DEEPEST
+from oak_relay.store.published import DEEPEST
 
 log = structlog.get_logger()
 _BATCH = 300
@@ -33,7 +32,7 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
         brought: list[tuple[UUID, str, str]] = []
         met: set[tuple[UUID, str]] = set()
         for row in rows:
-            told = arrived(row)
+            told = published.arrived(row)
             for trigger in triggers[row["kind"], row["topic"]]:
                 if not _fits(trigger, row, told):
                     continue
@@ -64,12 +63,12 @@ def _fits(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any])
         fits = told["state"] in config["ended"]
     else:
         fits = config["source"] in (None, told["source"])
-    return fits and holds(config.get("where"), {"arrived": told}, trigger["name"])
+    return fits and published.holds(config.get("where"), {"arrived": told}, trigger["name"])
 
 
 def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
     scope = values.loads(listener["scope"])
-    return holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
+    return published.holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
 
 
 def _occasion(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> tuple[Target, Incoming]:

@@ -13,11 +13,12 @@ import structlog
 
 from oak_relay.actions import servers
 from oak_relay.actions.base import Action, Draw, Result, StoredCredential, Window
+from oak_relay.changes import Change
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import document_of
 from oak_relay.document.text import read
-from oak_relay.engine.protocols import Call, LocalEffect, Manner, Outcome
+from oak_relay.engine.protocols import Call, Manner, Outcome
 from oak_relay.models.alias import Alias
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.outbound import outbound
@@ -233,7 +234,7 @@ class RunExecutor:
             self._tools.manners[action] = manner
         return manner
 
-    async def effect(self, call: Call) -> LocalEffect:
+    async def change(self, call: Call) -> Change:
         action = CATALOGUE.get(call.action)
         assert action.change is not None
         name, registry = call.input.get("table"), self._tools.registry
@@ -241,8 +242,7 @@ class RunExecutor:
             await self._tools.database.patiently(lambda: registry.find("tables", name))  # it may be quite new
         if self._change is None:
             self._change = self._at(call)  # for all of them: a change of our own records sends nothing
-        change = action.change(action.read(call.input), self._change)
-        return LocalEffect(change.op, change.data)
+        return action.change(action.read(call.input), self._change)
 
     async def admit(self, call: Call) -> float:
         return await self._tools.database.patiently(lambda: self._admit(call))

@@ -1,17 +1,45 @@
 """The client for what runs send to the outside."""
 
 import asyncio
-from http.cookiejar import CookieJar, DefaultCookiePolicy
 from importlib import import_module
+from typing import Any
 
 import httpx
+
+_ASKED = {"Accept": "*/*", "Accept-Encoding": "gzip, deflate"}
+"""What is sent where a request does not say it (RFC 9110)."""
 
 
 def outbound() -> httpx.AsyncClient:
     """A client for what runs send: no redirects, no proxies of the environment, and no cookies, which would carry what
     one run was given into another."""
-    forgetful = CookieJar(DefaultCookiePolicy(allowed_domains=[]))
-    return httpx.AsyncClient(follow_redirects=False, trust_env=False, cookies=forgetful, transport=_Lazy())
+    return _Outbound(follow_redirects=False, trust_env=False, transport=_Lazy())
+
+
+class _Outbound(httpx.AsyncClient):
+    """Requests go to the transport as they are: there is nothing to follow, to sign or to remember."""
+
+    def build_request(
+        self,
+        method: str,
+        url: httpx.URL | str,
+        *,
+        timeout: Any = httpx.USE_CLIENT_DEFAULT,
+        extensions: Any = None,
+        cookies: Any = None,
+        **given: Any,
+    ) -> httpx.Request:
+        limits = self.timeout if timeout is httpx.USE_CLIENT_DEFAULT else httpx.Timeout(timeout)
+        request = httpx.Request(method, url, extensions={**(extensions or {}), "timeout": limits.as_dict()}, **given)
+        for name, value in _ASKED.items():
+            request.headers.setdefault(name, value)
+        return request
+
+    async def send(self, request: httpx.Request, *, stream: bool = False, **_: Any) -> httpx.Response:
+        response = await self._transport.handle_async_request(request)
+        if not stream:
+            await response.aread()
+        return response
 
 
 class _Lazy(httpx.AsyncBaseTransport):

@@ -9,18 +9,18 @@ from decimal import Decimal
 from typing import Any
 
 import asyncpg
-import uuid_utils.compat as uuids
 
+from oak_relay.changes import Change
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.memory import Open, is_below
 from oak_relay.engine.outcomes import Finished, Rested, Spent, unpriced
-from oak_relay.engine.protocols import Entry, LocalEffect
-from oak_relay.runtime.asked import prepared
+from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.groupcommit import REFUSED
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.writer import Ownership, Writers
 from oak_relay.store import journal as store
+from oak_relay.store.changes import About, Added, prepared
 from oak_relay.store.journal import BackRow, EndRow, RestRow
 from oak_relay.store.pages import EntryRow
 from oak_relay.store.queue import Claim
@@ -47,6 +47,7 @@ class RunJournal:
         self._owner = owner
         self._registry = ground.registry
         self._workflow = workflow
+        self._about = About(workflow, claim.workflow_id, claim.version_id, claim.depth + 1)
         self._by_path: dict[str, list[Entry]] = {}
         self._open = Open()
         self._asked = False
@@ -67,19 +68,19 @@ class RunJournal:
         self._keep(entry, row, body)
         return body
 
-    async def commit(self, entry: Entry, effect: LocalEffect | None = None) -> Any:
-        if effect is None:
+    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
+        if change is None:
             row, body = self._row(entry)
         else:
             entry = entry if entry.at else entry._replace(at=self.now())
-            row, body = self._effect_row(entry, effect)
+            row, body = self._with_change(entry, change)
         try:
             written = await self._ground.writer.put(self._owner, row)
         except REFUSED as error:
             raise StepFailed(
                 "invalid", f"{entry.path}: the database refuses this: {error}", fix="check the values and the table"
             ) from None
-        if effect is not None and effect.op != "table.add":
+        if change is not None and body is None:
             assert isinstance(written, EntryRow)
             body = values.loads(written.body)
         self._keep(entry, row, body)
@@ -205,20 +206,15 @@ class RunJournal:
         text, body = values.copied(entry.body) if entry.text is None else (entry.text, entry.body)
         return self._make(entry, text), body
 
-    def _effect_row(self, entry: Entry, effect: LocalEffect) -> tuple[EntryRow, Any]:
-        given = entry.body or {}
-        if effect.op == "table.add":
-            text, stored = values.copied(effect.data["row"])
-            row_id = uuids.uuid7()
-            name = str(row_id)
-            data = {**effect.data, "id": row_id, "text": text}
-            body = {**given, "output": {"id": name, "row": stored}}
-            shown = values.dumps(body) if given else f'{{"output":{{"id":"{name}","row":{text}}}}}'
-        else:
-            body, shown = None, ""
-            data = prepared(effect, self._claim, self._workflow)
-        row = self._make(entry, shown)
-        row.effect, row.workflow_id = (effect.op, data), self._claim.workflow_id
+    def _with_change(self, entry: Entry, change: Change) -> tuple[EntryRow, Any]:
+        """The row of an entry with a change; its body where that is known beforehand, else None."""
+        given, made = entry.body or {}, prepared(change, self._about)
+        body, text = None, ""
+        if isinstance(made, Added):
+            body = {**given, "output": made.output}
+            text = values.dumps(body) if given else f'{{"output":{made.output_text}}}'
+        row = self._make(entry, text)
+        row.change = made
         row.finish_body = lambda result: values.dumps({**given, "output": result})
         row.depth = self._claim.depth + 1
         return row, body

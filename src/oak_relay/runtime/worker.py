@@ -14,11 +14,12 @@ import asyncpg
 import structlog
 import uuid_utils.compat as uuids
 
+from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import fault
-from oak_relay.engine.outcomes import Chunk, Finished, Rested, Start
+from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import REVISION, Plan
 from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
@@ -395,7 +396,7 @@ def start_of(claim: Claim, plan: Plan, settings: Settings) -> Start:
     adjusted = {**plan.settings, **values.loads(claim.settings)} if claim.settings else plan.settings
     run_id, part = str(claim.run_id), None
     if claim.kind == "part":
-        part, scope = Chunk(**data["chunk"]), {**data["input"], "settings": adjusted}
+        part, scope = Part(**data["part"]), {**data["input"], "settings": adjusted}
     else:
         started, url = claim.created_at.isoformat(), f"{settings.own_url}/runs/{run_id}"
         about = {"id": run_id, "subject": claim.subject, "started": started, "url": url}

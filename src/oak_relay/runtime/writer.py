@@ -213,15 +213,15 @@ class JournalWriter:
         if self._hints.watched:
             for run_id in {row.run_id for row in rows}:
                 self._hints.changed(run_id)
-        ops = {e.effect[0] for e in entries if e.effect}
+        hints = {hint for e in entries if e.change for hint in e.change.hints}
         parents = [e.parent[0] for e in ends if e.parent]
-        if "child" in ops or "withdraw" in ops or parents or any(e.lane or e.opened for e in ends):
+        if "queue" in hints or parents or any(e.lane or e.opened for e in ends):
             self._hints.send("queue")
         for parent in parents:
             self._hints.send(f"wake:{parent}")
-        if "emit" in ops or (self._registry.now.listening and (ends or any(op.startswith("table.") for op in ops))):
+        if "published" in hints or (self._registry.now.listening and (ends or "rows" in hints)):
             self._hints.send("published")
-        if "ask" in ops:
+        if "tray" in hints:
             self._hints.send("tray")
 
 

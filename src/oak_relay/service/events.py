@@ -10,12 +10,11 @@ import uuid_utils.compat as uuids
 from fastapi import APIRouter, Query, Request, Response
 
 from oak_relay.document import values
-from oak_relay.runtime.asked import envelope
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import EventOut, LargeOut, PublishedOut
-from oak_relay.store import artifacts, local, people, runs
+from oak_relay.store import artifacts, people, published, runs
 from oak_relay.store.database import raw
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/events", tags=["events"])
@@ -48,7 +47,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
         for event in events:
             event_id = uuids.uuid7()
             given = event_id, event["type"], event["source"], values.dumps(event)
-            new = await local.publish(direct, parts.workspace, *given, 0, None, event["id"])
+            new = await published.publish(direct, parts.workspace, *given, 0, None, event["id"])
             told.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))
     parts.hints.send("published")
     return told
@@ -88,7 +87,9 @@ def _checked(event: Any) -> dict[str, Any]:
         k: v for k, v in event.items() if k not in ("specversion", "id", "source", "type", "time", "subject", "data")
     }
     return {
-        **envelope(event["id"], event["type"], event["source"], event.get("data"), event.get("subject"), time),
+        **published.envelope(
+            event["id"], event["type"], event["source"], event.get("data"), event.get("subject"), time
+        ),
         **extra,
     }
 

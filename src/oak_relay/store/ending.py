@@ -6,7 +6,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import lanes, local, signals
+from oak_relay.store import cancelling, lanes, signals
 
 
 async def finish(
@@ -32,7 +32,7 @@ async def finish(
         error["kind"],
         gone["started_at"],
     )
-    await local.take_back(connection, workspace, [run_id])
+    await cancelling.take_back(connection, workspace, [run_id])
     if row["kind"] != "run" and row["parent_id"] is not None:
         told = values.dumps({"state": state, "result": None, "error": error, "run": str(run_id)})
         await signals.bring(connection, workspace, [(row["parent_id"], row["parent_path"], told)])

@@ -10,7 +10,7 @@ from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, ending, lanes, local
+from oak_relay.store import artifacts, cancelling, ending, lanes
 
 DROPPED = {
     "kind": "cancelled",
@@ -218,7 +218,7 @@ async def _replace(connection: asyncpg.Connection, workspace: int, lane: lanes.L
     for row in before:
         if row["waits"]:
             await ending.finish(connection, workspace, row["run_id"], "cancelled", REPLACED)
-    await local.mark_cancelled(connection, workspace, [row["run_id"] for row in before if not row["waits"]])
+    await cancelling.mark_cancelled(connection, workspace, [row["run_id"] for row in before if not row["waits"]])
 
 
 async def backlog(connection: AsyncConnection, workspace: int, most: int) -> bool:

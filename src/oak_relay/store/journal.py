@@ -10,7 +10,8 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, ending, lanes, local, pages, signals, usage
+from oak_relay.store import artifacts, cancelling, changes, ending, lanes, pages, signals, usage
+from oak_relay.store.changes import Added
 from oak_relay.store.pages import EntryRow, Page, Stored
 
 
@@ -91,7 +92,7 @@ class Batch:
         return not (
             self.rests
             or self.backs
-            or any(e.used or (e.effect is not None and e.effect[0] != "table.add") for e in self.entries())
+            or any(e.used or (e.change is not None and not isinstance(e.change, Added)) for e in self.entries())
             or any(e.lane or e.parent or e.opened for e in self.ends)
         )
 
@@ -233,14 +234,14 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         if await connection.fetchval(statement, worker_id, workspace, fence, *columns) is None:
             raise Raised
         return
-    effects = [row for row in batch.entries() if row.effect and row.effect[0] != "table.add"]
+    applied = [row for row in batch.entries() if row.change is not None and not isinstance(row.change, Added)]
     async with connection.transaction():
         held = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
         if not await connection.fetchval(held, worker_id, fence):
             raise Raised
         await _lock(connection, workspace, batch)
-        await local.apply(connection, workspace, effects)
-        if effects:
+        await changes.apply(connection, workspace, applied)
+        if applied:
             statement, columns = _statement(batch, pile)
         if pile:
             await pile.write(connection, workspace)
@@ -276,11 +277,11 @@ async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID
         rows = await connection.fetch(_LANDED, workspace, worker_id, *columns)
     found = {(row["run_id"], row["page"]): pages.entries_of(row) for row in rows}
     for page in batch.pages:
-        if any(entry.effect for entry in page.entries) and (page.run_id, page.number) in found:
+        if any(entry.change for entry in page.entries) and (page.run_id, page.number) in found:
             stored = found[page.run_id, page.number]
             await pages.fill(connection, workspace, stored)
             for entry, there in zip(page.entries, stored, strict=True):
-                if entry.effect:
+                if entry.change:
                     entry.body = values.dumps(there.body)
     return bool(found)
 
@@ -357,10 +358,10 @@ def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     """The statement that a batch needs, and its arguments behind worker, workspace and fence; what is large goes onto the
     pile."""
     given = pages.columns(batch.pages, pile)
-    added = [(e.effect[1], e.depth) for e in batch.entries() if e.effect and e.effect[0] == "table.add"]
+    added = [(e.change, e.depth) for e in batch.entries() if isinstance(e.change, Added)]
     if not added and not batch.ends:
         return f"{_ENTRIES} SELECT id FROM fenced", given
-    given += [[a[name] for a, _ in added] for name in ("table", "id", "text")]
+    given += [[getattr(row, name) for row, _ in added] for name in ("table", "id", "text")]
     given.append([depth for _, depth in added])
     if not batch.ends:
         return f"{_ENTRIES}{_ADDS} SELECT id FROM fenced", given
@@ -391,8 +392,8 @@ async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[End
     """What the ends of runs mean for others: what they asked for is taken back, parents are told, lanes move on."""
     opened = [e.run_id for e in ends if e.opened]
     if opened:
-        await local.take_back(connection, workspace, opened)
-        await local.unpin(connection, workspace, opened)
+        await cancelling.take_back(connection, workspace, opened)
+        await cancelling.unpin(connection, workspace, opened)
     told = [(*e.parent, e.told) for e in ends if e.parent and e.told]
     if told:
         await signals.bring(connection, workspace, told)

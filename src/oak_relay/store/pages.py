@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar, Protocol
 from uuid import UUID
 
 import asyncpg
@@ -27,10 +27,25 @@ LONGEST = 512_000
 _OUTCOMES = frozenset({"value", "ended", "closed"})
 
 
+class Applicable(Protocol):
+    """A change of our own records that is made in the commit of its entry (see `store.changes`)."""
+
+    hints: ClassVar[tuple[str, ...]]
+
+    def lock(self) -> str:
+        """What it must have for itself; empty when nothing."""
+
+    async def before(self, connection: asyncpg.Connection, workspace: int) -> None:
+        """What must be so before any change of the commit is made."""
+
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: "EntryRow") -> Any:
+        """Make it; what the entry's body holds as `output`."""
+
+
 @dataclass(slots=True)
 class EntryRow:
     """An entry that is to be written: body and detail as JSON text. `scope` is the innermost item or round it stands in;
-    `effect` a change of our own records in the same commit, whose result `finish_body` puts into the body."""
+    `change` one of our own records in the same commit, whose result `finish_body` puts into the body."""
 
     run_id: UUID
     path: str
@@ -48,8 +63,7 @@ class EntryRow:
     tokens_out: int = 0
     money: Decimal | None = None
     unpriced: int = 0
-    effect: tuple[str, dict[str, Any]] | None = None
-    workflow_id: UUID | None = None
+    change: "Applicable | None" = None
     depth: int = 0
     used: Used | None = None
     result: Any = None

@@ -2,15 +2,22 @@
 
 from collections import defaultdict
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 import asyncpg
+import structlog
 
 from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
 from oak_relay.store import artifacts
 
+log = structlog.get_logger()
 _LOCK = 7226305
+DEEPEST = 16
+"""How many events may cause one another."""
 _TRIGGERS = {"table": "table", "run": "after", "event": "event"}
 
 
@@ -107,3 +114,65 @@ async def give_up(connection: asyncpg.Connection, workspace: int) -> UUID | None
         "FROM published WHERE workspace_id = $1 AND handled_at IS NULL) RETURNING id",
         workspace,
     )
+
+
+async def publish(
+    connection: asyncpg.Connection,
+    workspace: int,
+    event_id: UUID,
+    kind: str,
+    source: str,
+    text: str,
+    depth: int,
+    run_id: UUID | None,
+    key: str | None = None,
+) -> bool:
+    """Put an event where those who wait for its type are looked for; False when its id and source came before."""
+    done = await connection.execute(
+        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id) "
+        "SELECT $1, $2, 'event', $3, $4, $5, $6, $7, $8 WHERE NOT EXISTS (SELECT FROM published "
+        "WHERE workspace_id = $1 AND kind = 'event' AND topic = $3 AND source = $4 AND event_key = $5)",
+        workspace,
+        event_id,
+        kind,
+        source,
+        key or str(event_id),
+        text,
+        depth,
+        run_id,
+    )
+    return str(done).endswith("1")
+
+
+def too_deep() -> dict[str, Any]:
+    """The error of what would cause more than may be caused."""
+    return {
+        "kind": "over_limit",
+        "message": f"more than {DEEPEST} events have caused one another",
+        "fix": "does this workflow start itself?",
+        "reached": "no",
+    }
+
+
+def arrived(row: Mapping[str, Any]) -> dict[str, Any]:
+    """What was published as documents see it: an event's CloudEvents attributes, or what changed."""
+    found: dict[str, Any] = values.loads(row["body"])
+    return found
+
+
+def holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
+    """Whether a `where` holds; False when it cannot be worked out."""
+    if where is None:
+        return True
+    try:
+        return bool(Template(where).render(scope))
+    except StepFailed as failed:
+        log.info("where: cannot be worked out", of=name, reason=failed.message)
+        return False
+
+
+def envelope(event_id: str, kind: str, source: str, data: Any, subject: str | None, time: str = "") -> dict[str, Any]:
+    """The attributes of an event (CloudEvents 1.0)."""
+    event = {"specversion": "1.0", "id": event_id, "type": kind, "source": source}
+    event["time"] = time or datetime.now().astimezone().isoformat()
+    return {**event, **({"subject": subject} if subject is not None else {}), "data": data}

@@ -9,7 +9,6 @@ from sqlalchemy import Text, cast, delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
-from oak_relay.store import local
 from oak_relay.store.database import raw
 from oak_relay.store.tables import table_def, table_row
 
@@ -86,7 +85,7 @@ async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows:
     )
     made = [(uuids.uuid7(), values.dumps(row)) for row in rows]
     await connection.execute(statement, [{"w": workspace, "t": table_id, "i": i, "d": d} for i, d in made])
-    await local.tell_rows(await raw(connection), workspace, table_id, "insert", made)
+    await tell(await raw(connection), workspace, table_id, "insert", made)
 
 
 async def update(
@@ -119,5 +118,31 @@ async def _changed(
         {"w": workspace, "t": table_id, "i": row_id, **({} if given is None else {"d": given})},
     )
     done = [(row.id, row.data) for row in found]
-    await local.tell_rows(await raw(connection), workspace, table_id, change, done)
+    await tell(await raw(connection), workspace, table_id, change, done)
     return bool(done)
+
+
+async def tell(
+    connection: asyncpg.Connection,
+    workspace: int,
+    table_id: UUID,
+    change: str,
+    given: list[tuple[UUID, str]],
+    depth: int = 0,
+) -> None:
+    """Tell workflows that listen to a table what was done to rows of it: `insert`, `update` or `delete`; each row
+    with its id and its JSON text."""
+    await connection.execute(
+        "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth) "
+        "SELECT $1, u.id, 'table', d.id::text, '/tables/' || d.name, u.id::text, jsonb_build_object('change', $4::text, "
+        "'table', d.name, 'id', u.row, 'row', u.data::jsonb)::text, $6 "
+        "FROM unnest($3::uuid[], $5::uuid[], $7::text[]) AS u(id, row, data) JOIN table_def d ON d.workspace_id = $1 AND d.id = $2 "
+        "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = d.id::text)",
+        workspace,
+        table_id,
+        [uuids.uuid7() for _ in given],
+        change,
+        [key for key, _ in given],
+        depth,
+        [text for _, text in given],
+    )

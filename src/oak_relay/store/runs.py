@@ -10,7 +10,7 @@ from sqlalchemy import Select, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.engine.memory import is_below
-from oak_relay.store import artifacts, ending, local, pages
+from oak_relay.store import artifacts, cancelling, ending, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
 from oak_relay.store.pages import Stored
@@ -217,7 +217,7 @@ async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> s
     if held.worker_id is None and held.walks == 0:
         await ending.finish(direct, workspace, run_id, "cancelled", CANCELLED)
         return "cancelled"
-    await local.mark_cancelled(direct, workspace, [run_id])
+    await cancelling.mark_cancelled(direct, workspace, [run_id])
     return "asked"
 
 

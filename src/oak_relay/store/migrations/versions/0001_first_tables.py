@@ -10,14 +10,15 @@ branch_labels = None
 depends_on = None
 
 
-# The journal entry by entry, for those who look into it with SQL. Not with `->>`: it cannot read a value that holds U+0000.
-_ENTRY = """
+# The journal entry by entry, for those who look into it with SQL. What SQL's JSON cannot hold, U+0000 and halves of
+# characters, is shown there as U+FFFD.
+_HELD = r"""regexp_replace({}, '\\u(0000|d[89a-f][0-9a-f]{{2}})', '\\ufffd', 'gi')::json"""
+_ENTRY = f"""
 CREATE VIEW entry AS
-SELECT j.workspace_id, j.run_id, j.page * 1000 + n - 1 AS seq, btrim((e->0)::text, '"') AS path, btrim((e->1)::text, '"') AS kind,
-  (e->2)::text::int AS attempt, btrim((e->3)::text, '"') AS hash, nullif(btrim((e->4)::text, '"'), 'null')::timestamptz AS started_at,
-  nullif(btrim((e->5)::text, '"'), 'null')::timestamptz AS at, coalesce((e->7)::text, (e->6)::text) AS body,
-  (j.details::json->(n - 1)::int)::text AS detail, j.scope, j.worker_id
-FROM journal j CROSS JOIN LATERAL json_array_elements(j.entries::json) WITH ORDINALITY AS given(e, n)
+SELECT j.workspace_id, j.run_id, j.page * 1000 + n - 1 AS seq, e->>0 AS path, e->>1 AS kind, (e->>2)::int AS attempt,
+  e->>3 AS hash, (e->>4)::timestamptz AS started_at, (e->>5)::timestamptz AS at, coalesce(e->>7, (e->6)::text) AS body,
+  ({_HELD.format("j.details")}->(n - 1)::int)::text AS detail, j.scope, j.worker_id
+FROM journal j CROSS JOIN LATERAL json_array_elements({_HELD.format("j.entries")}) WITH ORDINALITY AS given(e, n)
 """
 
 

@@ -1,0 +1,95 @@
+"""How a change is made: prepared outside of the commit, locked in an order, applied within it."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, ClassVar, Generic, TypeVar
+from uuid import UUID
+
+import asyncpg
+
+from oak_relay.changes import Change
+from oak_relay.store.pages import EntryRow
+
+C = TypeVar("C", bound=Change)
+P = TypeVar("P", bound="type[Prepared[Any]]")
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """The run that a change is made for, and how many events caused it one by the other (`depth`)."""
+
+    workflow: str
+    workflow_id: UUID
+    version_id: UUID
+    depth: int
+
+
+class Prepared(ABC, Generic[C]):
+    """A change with all that the database needs of it. It may be applied more than once, should a commit have to be made
+    again."""
+
+    hints: ClassVar[tuple[str, ...]] = ()
+    """Who is to look when it is done."""
+
+    @abstractmethod
+    def __init__(self, wanted: C, about: About) -> None:
+        """Work out ids and texts."""
+
+    @staticmethod
+    def pretended(wanted: Any) -> Any:
+        """What a step is told in a try, which changes nothing."""
+        return {}
+
+    def lock(self) -> str:
+        """What it must have for itself while it is made; empty when nothing."""
+        return ""
+
+    async def before(self, connection: asyncpg.Connection, workspace: int) -> None:
+        """What must be so before any change of the commit is made."""
+
+    @abstractmethod
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+        """Make the change; what the entry's body holds as `output`."""
+
+
+_KINDS: dict[type[Change], type[Prepared[Any]]] = {}
+
+
+def makes(wanted: type[Change]) -> Callable[[P], P]:
+    """Register the class that makes a kind of change."""
+
+    def register(kind: P) -> P:
+        _KINDS[wanted] = kind
+        return kind
+
+    return register
+
+
+def prepared(wanted: Change, about: About) -> Prepared[Any]:
+    """A change, ready to be made."""
+    return _KINDS[type(wanted)](wanted, about)
+
+
+def pretended(wanted: Change) -> Any:
+    """What a change would give, were it made."""
+    return _KINDS[type(wanted)].pretended(wanted)
+
+
+async def apply(connection: asyncpg.Connection, workspace: int, rows: list[EntryRow]) -> None:
+    """Make the changes of entries, within their commit; locks are taken in the order of their keys, so that commits cannot
+    block each other."""
+    changes = [row.change for row in rows if row.change is not None]
+    keys = sorted({key for change in changes if (key := change.lock())})
+    if keys:
+        await connection.execute(
+            "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) "
+            "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
+            keys,
+        )
+    for change in changes:
+        await change.before(connection, workspace)
+    for row in rows:
+        assert row.change is not None and row.finish_body is not None
+        row.result = await row.change.apply(connection, workspace, row)
+        row.body = row.finish_body(row.result)

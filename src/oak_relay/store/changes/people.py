@@ -1,0 +1,55 @@
+"""Questions to people."""
+
+from datetime import datetime
+from typing import Any
+
+import asyncpg
+import uuid_utils.compat as uuids
+
+from oak_relay.changes import AskPerson, ExpireQuestion
+from oak_relay.document import values
+from oak_relay.store.changes.base import About, Prepared, makes
+from oak_relay.store.pages import EntryRow
+
+
+@makes(AskPerson)
+class Asked(Prepared[AskPerson]):
+    hints = ("tray",)
+
+    def __init__(self, wanted: AskPerson, about: About) -> None:
+        self.wanted, self.id = wanted, uuids.uuid7()
+        self.config = values.dumps({name: getattr(wanted, name) for name in ("at", "choices", "form", "then", "input")})
+        self.until = datetime.fromisoformat(wanted.until) if wanted.until else None
+
+    @staticmethod
+    def pretended(wanted: Any) -> Any:
+        return {"question": "tried"}
+
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+        await connection.execute(
+            "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at) "
+            "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+            workspace,
+            self.id,
+            row.run_id,
+            self.wanted.path,
+            values.storable_text(self.wanted.text),
+            self.config,
+            self.wanted.alike,
+            self.until,
+        )
+        return {"question": str(self.id)}
+
+
+@makes(ExpireQuestion)
+class Expired(Prepared[ExpireQuestion]):
+    def __init__(self, wanted: ExpireQuestion, about: About) -> None:
+        self.path = wanted.path
+
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+        """An answer that was quicker counts."""
+        given = workspace, row.run_id, self.path
+        of = "WHERE workspace_id = $1 AND run_id = $2 AND path = $3"
+        await connection.execute(f"UPDATE question SET state = 'expired' {of} AND state = 'open'", *given)
+        answer = await connection.fetchval(f"SELECT answer FROM question {of} AND state = 'answered'", *given)
+        return {"answer": None if answer is None else values.loads(answer)}
