@@ -14,7 +14,7 @@ import pytest
 
 from oak_relay.client import Client
 from oak_relay.client.errors import Invalid, NotFound, Problem
-from oak_relay.standins.senses import picture, recording
+from oak_relay.standins.media import picture, recording
 from tests.conftest import ROOT, Processes, seed_agents, until
 
 

@@ -15,8 +15,8 @@ from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Gathered, complete
 from oak_relay.models.files import File, content, letters, shown
 from oak_relay.models.steps import ACTIONS, AnswerInput, JudgeInput, LabelInput, judge_messages, label_messages
+from oak_relay.standins.media import picture, pictured
 from oak_relay.standins.model import Rules, pieces, reply
-from oak_relay.standins.senses import picture, pictured
 from oak_relay.vault.blanking import BLANK, Blanker
 
 ALIAS = Alias(url="https://models.example/v1", model="larch", prices={"input": 1, "cached": 0.1, "output": 2})

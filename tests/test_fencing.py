@@ -62,7 +62,7 @@ class Owner:
 
     async def take(self) -> None:
         """A claim whose answer is late: meanwhile it may be taken back."""
-        self.late += await queue.claim(self.connection, MAIN_WORKSPACE, self.id, 1, 10, queue.Turn())
+        self.late += await queue.claim(self.connection, MAIN_WORKSPACE, self.id, 1, 10, queue.RoundRobin())
 
     async def learn(self) -> None:
         """The answer arrives."""
@@ -223,7 +223,7 @@ async def test_a_claim_whose_answer_is_late_counts_only_if_it_still_holds(new_da
         await intake.accept(owner.connection, MAIN_WORKSPACE, await new_runs(database, 2))
         await owner.claim()
         await owner.rest()  # both are ready again
-        first = await queue.claim(owner.connection, MAIN_WORKSPACE, owner.id, 1, 1, queue.Turn())
+        first = await queue.claim(owner.connection, MAIN_WORKSPACE, owner.id, 1, 1, queue.RoundRobin())
         owner.late = first
         await owner.learn()
         await owner.take()

@@ -11,7 +11,7 @@ import pytest
 from httpx_sse import connect_sse
 from pydantic import BaseModel, ConfigDict
 
-from oak_relay.standins.senses import picture, recording
+from oak_relay.standins.media import picture, recording
 from tests.conftest import MODEL_KEY, Processes
 
 

@@ -105,7 +105,7 @@ async def write(connection: asyncpg.Connection, mine: UUID, batch: Batch, fence:
 
 
 async def claim_some(connection, mine, revision, most):
-    return await queue.claim(connection, MAIN_WORKSPACE, mine, revision, most, queue.Turn())
+    return await queue.claim(connection, MAIN_WORKSPACE, mine, revision, most, queue.RoundRobin())
 
 
 async def test_claims_are_disjoint_and_complete(database, connection):

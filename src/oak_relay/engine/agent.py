@@ -14,7 +14,7 @@ from oak_relay.changes import AskPerson, KeepFact, Remember
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in, fault
-from oak_relay.engine import effects, others
+from oak_relay.engine import effects, waiting
 from oak_relay.engine.outcomes import Cancelled, Scope, unpriced
 from oak_relay.engine.plan import Node, tool_node
 from oak_relay.engine.protocols import Entry
@@ -314,7 +314,7 @@ class _Agent:
         if tool["kind"] == "run":
             asked = {"workflow": tool["run"], "input": given}
             shown = {"input": given, "arguments": arguments}
-            result = await others.child(walk, path, hash_, asked, tool["name"], self.purse, shown)
+            result = await waiting.child(walk, path, hash_, asked, tool["name"], self.purse, shown)
             return _said(result) if tool["agent"] else result
         if tool["kind"] == "ask":
             return await self._ask(path, hash_, tool, given)

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any
 from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine import others
+from oak_relay.engine import waiting
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node, models_in, names_in
 from oak_relay.engine.protocols import Entry
@@ -163,7 +163,7 @@ async def _in_chunks(
             part = Part(node.place, path, items[first : first + size], first, width, dict(walk.settled))
             here = f"{path}[{first}:{min(first + size, len(items))}]"
             given = {"part": part, "input": seen}
-            results[first] = await others.child(walk, here, values.digest(node.digest, here), given, node.name)
+            results[first] = await waiting.child(walk, here, values.digest(node.digest, here), given, node.name)
 
     await walk.strands.together([strand() for _ in range(min(at_once, len(starts)))])
     return [outcome for first in starts for outcome in results[first]]

@@ -1,7 +1,7 @@
 """The walk: an interpreter of plans over a journal and an executor.
 
 Resuming is walking again: what the journal has is taken from it, and the walk goes on behind it.
-How each kind of step is carried out stands in `effects`, `simple`, `loops` and `others`.
+How each kind of step is carried out stands in `effects`, `simple`, `loops` and `waiting`.
 """
 
 import asyncio
@@ -15,7 +15,7 @@ from oak_relay.changes import ClaimOnce, FinishOnce, TakeBack
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
-from oak_relay.engine import agent, effects, loops, others, simple
+from oak_relay.engine import agent, effects, loops, simple, waiting
 from oak_relay.engine.cuts import HERE, Cut
 from oak_relay.engine.memory import is_below
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
@@ -40,10 +40,10 @@ _KINDS: dict[str, Callable[["Walk", Node, str, Scope], Awaitable[Any]]] = {
     "each": loops.each,
     "together": loops.together,
     "repeat": loops.repeat,
-    "run": others.run,
+    "run": waiting.run,
     "agent": agent.agent,
-    "wait": others.wait,
-    "ask": others.ask,
+    "wait": waiting.wait,
+    "ask": waiting.ask,
 }
 _LONG = frozenset({"branch", "each", "together", "repeat", "run", "wait", "ask", "agent"})
 """Kinds whose time-out is one moment for all of what is inside."""

@@ -22,10 +22,10 @@ from oak_relay.engine.plan import REVISION
 from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.boot import MARK
 from oak_relay.runtime.dispatch import dispatch
-from oak_relay.runtime.executor import At, Tools, perform
+from oak_relay.runtime.executor import CallContext, Tools, perform
 from oak_relay.runtime.groupcommit import RETRIED
 from oak_relay.runtime.hints import Hints
-from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
@@ -208,19 +208,21 @@ class Clock:
 
     async def _look(self, connection: asyncpg.Connection, row: Any, poll: Poll) -> None:
         await self._registry.fresh()
-        begin = Begin.read(row["start"])
-        given = Template(poll.with_).render({"settings": begin.settings})
+        template = RunTemplate.read(row["start"])
+        given = Template(poll.with_).render({"settings": template.settings})
         action = CATALOGUE.get(poll.do)
         if action.reach == "local":
             raise StepFailed("invalid", f"{poll.do} finds nothing", fix="poll with an action that reads")
         key = f"{row['trigger_id']}:{datetime.now(UTC).isoformat()}"
-        at = At(self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", action.timeout, None, lambda: 60.0)
+        at = CallContext(
+            self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", action.timeout, None, lambda: 60.0
+        )
         async with asyncio.timeout(action.timeout + 5):
             output = (await perform(action, given, at)).output
         items = Template(poll.items).render({"arrived": output})
         if not isinstance(items, list):
             raise StepFailed("invalid", f"items: gives {type(items).__name__}, no list", fix="correct items:")
-        target = Target(row["workflow_id"], row["version_id"], begin, row["trigger_id"], row["name"])
+        target = Target(row["workflow_id"], row["version_id"], template, row["trigger_id"], row["name"])
         runs: list[NewRun] = []
         for item in items:
             name = values.text_of(Template(poll.key).render({"arrived": item}))
@@ -287,7 +289,9 @@ def _later(trigger_id: UUID, moment: datetime, jitter: float) -> timedelta:
 
 def _occasion(row: Any, moment: datetime) -> tuple[Target, Incoming]:
     given = Schedule.model_validate(values.loads(row["config"]))
-    target = Target(row["workflow_id"], row["version_id"], Begin.read(row["start"]), row["trigger_id"], row["name"])
+    target = Target(
+        row["workflow_id"], row["version_id"], RunTemplate.read(row["start"]), row["trigger_id"], row["name"]
+    )
     event: dict[str, Any] = {
         "id": moment.isoformat(),
         "source": "/clock",

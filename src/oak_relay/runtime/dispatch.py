@@ -8,7 +8,7 @@ import asyncpg
 import structlog
 
 from oak_relay.document import values
-from oak_relay.runtime.intake import Begin, Incoming, Target, new_run
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, published, signals
 from oak_relay.store.intake import NewRun
@@ -73,7 +73,11 @@ def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
 
 def _occasion(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> tuple[Target, Incoming]:
     target = Target(
-        trigger["workflow_id"], trigger["version_id"], Begin.read(trigger["start"]), trigger["id"], trigger["name"]
+        trigger["workflow_id"],
+        trigger["version_id"],
+        RunTemplate.read(trigger["start"]),
+        trigger["id"],
+        trigger["name"],
     )
     event = row["kind"] == "event"
     kind, data = (told["type"], told.get("data")) if event else (_TYPES[row["kind"]], told)

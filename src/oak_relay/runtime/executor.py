@@ -53,7 +53,7 @@ class Tools:
         await self.http.aclose()
 
 
-class At:
+class CallContext:
     """The surroundings of one call (see `actions.base.Surroundings`)."""
 
     def __init__(
@@ -215,7 +215,7 @@ class RunExecutor:
         self._run_id = run_id
         self._lease_left = lease_left
         self._parent = trace_parent
-        self._change: At | None = None
+        self._change: CallContext | None = None
 
     @cached_property
     def _trace(self) -> str:
@@ -312,16 +312,16 @@ class RunExecutor:
                 pieces.done(run, call.path, call.attempt)
         return Outcome(result.output, result.detail, result.usage)
 
-    def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> At:
+    def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> CallContext:
         def parent() -> str:
             return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
-        return At(
+        return CallContext(
             self._tools, call.key, parent, call.timeout, call.draw, self._lease_left, piece, self._before, call.settled
         )
 
 
-async def perform(action: Action, given: dict[str, Any], at: At) -> Result:
+async def perform(action: Action, given: dict[str, Any], at: CallContext) -> Result:
     """Carry out an action that reaches outside or only reads; the time it took stands in the detail. What comes back is
     blanked of the credentials that were used, as values, before anything computes with it."""
     assert action.perform is not None

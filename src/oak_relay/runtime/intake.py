@@ -41,7 +41,7 @@ class Incoming:
 
 
 @dataclass(frozen=True, slots=True)
-class Begin:
+class RunTemplate:
     """What the intake needs to know of a version: what its runs are about, and how those of one subject stand."""
 
     subject: Template
@@ -50,11 +50,11 @@ class Begin:
     revision: int
 
     @classmethod
-    def of(cls, plan: Plan) -> "Begin":
+    def of(cls, plan: Plan) -> "RunTemplate":
         return cls(plan.subject, plan.settings, plan.per_subject, plan.revision)
 
     @classmethod
-    def read(cls, text: str) -> "Begin":
+    def read(cls, text: str) -> "RunTemplate":
         """As it stands with a trigger."""
         data = values.loads(text)
         return cls(Template(data["subject"]), data["settings"], data["policy"], data["revision"])
@@ -66,7 +66,7 @@ class Target:
 
     workflow_id: UUID
     version_id: UUID
-    begin: Begin
+    template: RunTemplate
     trigger_id: UUID | None
     trigger_name: str
 
@@ -159,7 +159,7 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
         trigger_id=target.trigger_id,
         workflow_id=target.workflow_id,
         version_id=target.version_id,
-        revision=target.begin.revision,
+        revision=target.template.revision,
         trigger_name=target.trigger_name,
         source=_text(incoming.source),
         type=_text(incoming.type),
@@ -167,8 +167,8 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
         keyed=incoming.key is not None,
         body=values.dumps(incoming.data),
         meta=values.dumps(meta),
-        subject=_subject(target.begin, incoming),
-        policy=target.begin.policy,
+        subject=_subject(target.template, incoming),
+        policy=target.template.policy,
         depth=incoming.depth,
         trace_parent=incoming.trace_parent,
         origin_id=incoming.origin_id,
@@ -190,13 +190,13 @@ def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
     }
 
 
-def _subject(begin: Begin, incoming: Incoming) -> str | None:
+def _subject(template: RunTemplate, incoming: Incoming) -> str | None:
     """What the run is about; a subject that cannot be worked out is none."""
-    if begin.subject.raw is None:
+    if template.subject.raw is None:
         return None
     scope = {
         "input": incoming.data,
-        "settings": begin.settings,
+        "settings": template.settings,
         "run": {},
         "event": {
             "id": incoming.key or "",
@@ -209,7 +209,7 @@ def _subject(begin: Begin, incoming: Incoming) -> str | None:
         },
     }
     try:
-        found = values.text_of(begin.subject.render(scope))
+        found = values.text_of(template.subject.render(scope))
     except StepFailed:
         return None
     return _text(found) or None

@@ -133,7 +133,7 @@ class _Incarnation:
         self._lease = Lease(self._database, self.id, self._settings.lease, watchdog)
         self._writer = Writers(self._database, self.id, worker._hints, self._registry)
         self._ground = Ground(self._writer, self._registry, self._lease.now)
-        self._turn = queue.Turn()
+        self._turn = queue.RoundRobin()
         self._suspected = False
         self._suspects: set[UUID] = set()
         self._walked: dict[UUID, _Walked] = {}

@@ -16,7 +16,7 @@ from oak_relay.engine.plan import Plan, compile_plan, find_node
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
-from oak_relay.runtime.intake import Begin, Incoming, Target, event_of
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target, event_of
 from oak_relay.service import exact
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
@@ -124,7 +124,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
     kept = await _kept(parts, plan, row, journal, data, again) if how != "rerun" else Kept([], [], [])
     if getattr(given, "check", False):
         return KeptOut(run=None, kept=kept.kept, anew=kept.anew)
-    target = Target(row.workflow_id, chosen.id, Begin.of(plan), None, row.trigger_name)
+    target = Target(row.workflow_id, chosen.id, RunTemplate.of(plan), None, row.trigger_name)
     meta = values.loads(row.meta)
     incoming = Incoming(
         row.source, row.type if how == "rerun" else "oak.start", data, None, meta["headers"], meta["query"],

@@ -16,7 +16,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 from oak_relay.document import values
 from oak_relay.document.triggers import Handshake, Webhook
 from oak_relay.engine.plan import streamed_step
-from oak_relay.runtime.intake import Begin, Incoming, Target
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
@@ -66,7 +66,7 @@ class Hooks:
                 self._known.pop(path, None)
                 return None
             plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
-        target = Target(row.workflow_id, row.version_id, Begin.of(plan), row.id, row.name)
+        target = Target(row.workflow_id, row.version_id, RunTemplate.of(plan), row.id, row.name)
         validator = Draft202012Validator(document.input) if document.input else None
         found = _Hook(Webhook.model_validate(values.loads(row.config)), target, validator, time.monotonic())
         if len(self._known) > 5000:

@@ -18,7 +18,7 @@ from fastapi.routing import APIRoute
 from oak_relay.document import values
 from oak_relay.document.check_base import World
 from oak_relay.models.catalogue import CATALOGUE
-from oak_relay.runtime.executor import At, Tools
+from oak_relay.runtime.executor import CallContext, Tools
 from oak_relay.runtime.hints import AGAIN, Hints
 from oak_relay.runtime.intake import Intake
 from oak_relay.runtime.pieces import Piece, read
@@ -236,9 +236,9 @@ class Parts:
             ),
         )
 
-    def at(self, timeout: float = 30.0) -> At:
+    def at(self, timeout: float = 30.0) -> CallContext:
         """Surroundings for trying an action by hand."""
-        return At(self.tools, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
+        return CallContext(self.tools, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
 
     def config_changed(self) -> None:
         """Tell all processes that credentials, aliases, tables or live versions are others now."""

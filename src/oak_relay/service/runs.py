@@ -15,7 +15,7 @@ from oak_relay.document.script import script
 from oak_relay.document.shapes import fault
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.trace import spans
-from oak_relay.runtime.intake import Begin, Incoming, Target
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact
 from oak_relay.service.events import event_out, large_out
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
@@ -57,7 +57,7 @@ async def start_run(
     wrong = fault(document.input, given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
-    target = Target(row.id, chosen.id, Begin.of(plan), None, "hand")
+    target = Target(row.id, chosen.id, RunTemplate.of(plan), None, "hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
     return exact.answer(parts, await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)

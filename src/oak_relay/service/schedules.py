@@ -7,7 +7,7 @@ from fastapi import APIRouter, Query
 
 from oak_relay.document import calendar, values
 from oak_relay.document.triggers import Schedule
-from oak_relay.runtime.intake import Begin, Incoming, Target
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, ScheduleOut
@@ -63,7 +63,9 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
             await schedules.pause(direct, parts.workspace, row["trigger_id"], False, datetime.now(UTC))
             return {"run": "", "note": "it looks for new items now"}
     given = Schedule.model_validate(values.loads(row["config"]))
-    target = Target(row["workflow_id"], row["version_id"], Begin.read(row["start"]), row["trigger_id"], row["name"])
+    target = Target(
+        row["workflow_id"], row["version_id"], RunTemplate.read(row["start"]), row["trigger_id"], row["name"]
+    )
     data = {} if given.data is None else given.data
     receipt = await parts.intake.accept(target, Incoming(f"/members/{who.name}", "oak.time", data))
     return {"run": str(receipt.run_id), "note": ""}

@@ -20,8 +20,8 @@ from standardwebhooks import Webhook
 
 from oak_relay.standins import desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
+from oak_relay.standins.media import spoken, vector
 from oak_relay.standins.model import MODELS, Rules, pieces, reply
-from oak_relay.standins.senses import spoken, vector
 
 
 def create_app(rules_folder: str) -> FastAPI:

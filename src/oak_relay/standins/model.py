@@ -10,7 +10,7 @@ from typing import Any
 
 from ruamel.yaml import YAML
 
-from oak_relay.standins.senses import pictured
+from oak_relay.standins.media import pictured
 
 MODELS = ("larch-small", "larch-large")
 _WORD = re.compile(r"[a-z']{3,}")

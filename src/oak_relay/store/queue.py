@@ -110,14 +110,14 @@ SELECT workflow_id FROM turn WHERE $1::uuid IS NOT NULL AND $2::int IS NOT NULL 
 
 
 @dataclass(slots=True)
-class Turn:
+class RoundRobin:
     """Where a worker's next claim begins among the workflows that have something in the queue."""
 
     workflow_id: UUID = _FIRST
 
 
 async def claim(
-    connection: asyncpg.Connection, workspace: int, worker_id: UUID, revision: int, most: int, turn: Turn
+    connection: asyncpg.Connection, workspace: int, worker_id: UUID, revision: int, most: int, turn: RoundRobin
 ) -> list[Claim]:
     """Take up to `most` runs that are ready, an equal share of each workflow in turn; none for a worker that is
     declared dead."""

@@ -2,7 +2,8 @@
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, failure, journal, run
-from oak_relay.store.tables.moving import (
+from oak_relay.store.tables.people import audit, epoch, member, token, workspace
+from oak_relay.store.tables.queues import (
     fence,
     lane,
     listener,
@@ -15,7 +16,6 @@ from oak_relay.store.tables.moving import (
     wake,
     worker,
 )
-from oak_relay.store.tables.people import audit, epoch, member, token, workspace
 from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
 from oak_relay.store.tables.talks import conversation, fact, message
 from oak_relay.store.tables.usage import budget, spent, usage
