@@ -24,7 +24,7 @@ from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.record import Ground, RunJournal
-from oak_relay.runtime.writer import JournalWriter
+from oak_relay.runtime.writer import JournalWriter, Unwritten
 from oak_relay.store import ending, epoch, history, intake, journal, queue, rows, runs, signals, workers, workflows
 from oak_relay.store.changes import About, Prepared, prepared
 from oak_relay.store.database import Database, raw
@@ -350,6 +350,24 @@ async def test_values_that_do_not_fit_are_not_a_lost_database(database, connecti
     with pytest.raises(DBAPIError, match="out of int64 range"):
         async with database.begin() as found_too:
             await found_too.execute(text("SELECT CAST(:n AS bigint)"), {"n": 10**30})
+
+
+async def test_a_run_whose_left_entry_cannot_be_written_is_given_back(database, connection):
+    """Nobody waited for that entry, so the next row fails; not as its own step's failure, and the run is no one's for ever."""
+    mine, [claim] = await claimed(database, connection)
+    registry = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
+    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None, watched=False), registry)
+    owner = writer.own(claim)
+    writer.leave(owner, row(claim.run_id, tokens_in=10**30))
+    async with asyncio.timeout(20):
+        writing = asyncio.create_task(writer.run())
+        await writer.put(owner, row(claim.run_id))  # of the same commit, and not to suffer for it
+        with pytest.raises(Unwritten):
+            await writer.put(owner, end(claim))
+        await writer.put(owner, BackRow(claim.run_id, claim.generation, 0.0, {"kind": "failed"}))
+        writing.cancel()
+    assert await connection.fetchval("SELECT worker_id FROM queue") is None
+    assert await connection.fetchval("SELECT deaths FROM queue") == 1
 
 
 async def test_what_an_earlier_claim_would_take_out_of_a_workers_hands_is_not_its_own(database, connection):

@@ -27,6 +27,10 @@ class Dropped(Exception):
     """The run is another's now: what this walk wanted to write was not written, and nothing of it may be."""
 
 
+class Unwritten(Exception):
+    """An entry of the run that nobody waited for could not be written: the walk is to begin anew from the record."""
+
+
 class Lost(Over):
     """The worker was declared dead, or the server is another one: what it walks is not its own any more."""
 
@@ -113,10 +117,10 @@ class JournalWriter:
         await self._group.room()
 
     def put(self, owner: Ownership, row: Row) -> "asyncio.Future[Row]":
-        """Ask for a row to be written. The future raises `Dropped`, `Ended`, or what is wrong with the row."""
-        if owner.broken is not None:
+        """Ask for a row to be written. The future raises `Dropped`, `Ended`, `Unwritten`, or what is wrong with the row."""
+        if owner.broken is not None and not isinstance(row, BackRow):  # giving it back is what is left to be done
             broken: asyncio.Future[Row] = asyncio.get_running_loop().create_future()
-            broken.set_exception(owner.broken)
+            broken.set_exception(Unwritten(f"an entry before this could not be written: {owner.broken}"))
             return broken
         return self._group.put(Written(owner, row))
 
