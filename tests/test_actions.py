@@ -7,11 +7,11 @@ from email.utils import format_datetime
 import httpx
 import pytest
 
+from oak_relay.actions.catalogue import offer
 from oak_relay.actions.http import repeat_of, retry_after
+from oak_relay.capabilities.alias import Alias, Prices
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.purse import Draw, Purse
-from oak_relay.models.alias import Alias, Prices
-from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.models.chat import size_of
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Refused, Signing
 
@@ -59,7 +59,7 @@ class Outside:
 
 async def perform(action, given, answer, **more):
     outside = Outside(answer, **more)
-    found = CATALOGUE.get(action)
+    found = offer().catalogue.get(action)
     return await found.perform(found.read(given), outside), outside
 
 
@@ -299,7 +299,7 @@ async def test_replies_have_a_largest_size():
 )  # fmt: skip
 async def test_bad_requests_are_not_sent(given):
     outside = Outside(httpx.Response(200))
-    action = CATALOGUE.get("http.request")
+    action = offer().catalogue.get("http.request")
     with pytest.raises(StepFailed) as caught:
         await action.perform(action.read({"url": "http://office.example/", **given}), outside)
     assert caught.value.kind in ("invalid", "unavailable")

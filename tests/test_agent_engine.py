@@ -9,6 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.actions.catalogue import offer
+from oak_relay.capabilities.alias import Alias
 from oak_relay.changes import AskPerson, KeepFact, Remember, StartRun
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -21,8 +23,6 @@ from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.trace import parent, spans
 from oak_relay.engine.walk import Walk
-from oak_relay.models.alias import Alias
-from oak_relay.models.catalogue import CATALOGUE
 
 
 class Killed(BaseException):
@@ -475,7 +475,10 @@ async def test_an_action_without_with_is_open_but_for_its_credential():
         def now(self) -> datetime:
             return datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
 
-    opened = CATALOGUE.get("agent.open")
+        def action(self, name: str) -> Any:
+            return offer().catalogue.get(name)
+
+    opened = offer().catalogue.get("agent.open")
     given = opened.read({"model": "m", "prompt": "p", "zone": "Europe/Zurich", "tools": [{"do": "http.request"}]})
     setup = (await opened.perform(given, At())).output
     [request] = setup["tools"]

@@ -3,23 +3,24 @@
 import json
 from types import SimpleNamespace
 from typing import Any
+from uuid import UUID
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.actions.catalogue import offer
+from oak_relay.capabilities.alias import Alias, Prices
+from oak_relay.capabilities.given import Column, ServerTool, TableDef, WorkflowAbout
 from oak_relay.changes import Remember
 from oak_relay.document.check import check
-from oak_relay.document.check_base import World
 from oak_relay.document.models import Workflow
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Rested, Start
 from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.said import whole
 from oak_relay.engine.walk import Walk
-from oak_relay.models.agent import AgentInput, opener
-from oak_relay.models.alias import Alias, Prices
-from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.models.agent import AgentInput
 from tests.test_agent_engine import Executor, Outside, calls, says, tool
 
 TOOLS = [
@@ -44,20 +45,20 @@ async def opened() -> list[dict[str, Any]]:
     async def model(name: str) -> Alias:
         return Alias(url="http://m.example/v1", model="m", prices=Prices())
 
-    async def workflow(name: str) -> dict[str, Any]:
-        return {"kind": "workflow", "title": "", "note": "", "input": {"type": "object"}}
+    async def workflow(name: str) -> WorkflowAbout:
+        return WorkflowAbout("workflow", "", "", {"type": "object"})
 
-    async def server_tools(name: str) -> list[dict[str, Any]]:
-        return [{"name": "forecast", "inputSchema": {"type": "object"}}, {"name": "alarm"}]
+    async def server_tools(name: str) -> list[ServerTool]:
+        return [ServerTool("forecast"), ServerTool("alarm")]
 
     from datetime import UTC, datetime
 
     at: Any = SimpleNamespace(
         model=model, workflow=workflow, server_tools=server_tools, now=lambda: datetime.now(UTC),
-        table=lambda name: {"columns": [{"name": "hut", "type": "text"}]},
+        table=lambda name: TableDef(UUID(int=1), (Column("hut", "text"),)), action=offer().catalogue.get,
     )  # fmt: skip
     given = AgentInput.model_validate({"model": "m", "prompt": "x", "tools": TOOLS})
-    return (await opener(CATALOGUE)(given, at)).output["tools"]
+    return (await offer().catalogue.get("agent.open").perform(given, at)).output["tools"]
 
 
 def plan_with(tools: list[dict[str, Any]], approve: Any) -> Any:
@@ -156,7 +157,7 @@ def test_the_checker_knows_what_can_be_approved(approve: Any, words: str):
         "with": {"model": "m", "prompt": "x", "tools": TOOLS, "approve": approve, "limits": {"turns": 3}},
     }
     text = json.dumps({"oak": 1, "workflow": "w", "steps": [step], "result": "${ found.text }"})
-    findings = [f for f in check(text, World(CATALOGUE.shapes())).findings if "approve" in f.path or "nam" in f.message]
+    findings = [f for f in check(text, offer().catalogue.world()).findings if "approve" in f.path or "nam" in f.message]
     assert [words in f.message for f in findings] == ([True] if words else []), findings
 
 
@@ -164,13 +165,13 @@ def test_a_condition_that_is_no_expression_is_a_mistake():
     step = {"step": "found", "do": "agent", "with": {"model": "m", "prompt": "x", "limits": {"turns": 3}, "tools": [
         {"run": "other", "approve": "arguments.amount > 80"}]}}  # fmt: skip
     text = json.dumps({"oak": 1, "workflow": "w", "steps": [step], "result": "${ found.text }"})
-    [finding] = [f for f in check(text, World(CATALOGUE.shapes())).findings if f.path.endswith("approve")]
+    [finding] = [f for f in check(text, offer().catalogue.world()).findings if f.path.endswith("approve")]
     assert "always holds" in finding.message
 
 
 def test_money_limited_over_a_model_without_a_price_is_a_finding():
     text = "oak: 1\nworkflow: w\nlimits: {money: 1}\nsteps:\n  - step: a\n    do: model.answer\n    with: {model: quick, prompt: x}\nresult: ${ a.text }\n"
-    world = World(CATALOGUE.shapes(), frozenset({"quick"}), unpriced=frozenset({"quick"}))
+    world = offer().catalogue.world(frozenset({"quick"}), unpriced=frozenset({"quick"}))
     [finding] = check(text, world).findings
     assert (finding.line, finding.severity) == (7, "error")
     assert check(text.replace("limits: {money: 1}\n", ""), world).findings == []

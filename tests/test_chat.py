@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.capabilities.alias import Alias
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, Gathered, complete
 from oak_relay.models.files import File, content, letters, shown
 from oak_relay.models.steps import ACTIONS, AnswerInput, JudgeInput, LabelInput, judge_messages, label_messages

@@ -5,15 +5,15 @@ from pathlib import Path
 import pytest
 from jsonschema import Draft202012Validator
 
+from oak_relay.actions.catalogue import offer
 from oak_relay.cli.main import main
 from oak_relay.document.check import check
-from oak_relay.document.check_base import World
 from oak_relay.document.models import json_schema
 from oak_relay.document.script import script
 from oak_relay.document.text import read, write
-from oak_relay.models.catalogue import CATALOGUE
 
-WORLD = World(CATALOGUE.shapes(), frozenset({"quick"}), frozenset({"office"}), frozenset({"huts"}))
+CATALOGUE = offer().catalogue
+WORLD = CATALOGUE.world(frozenset({"quick"}), {"office": "bearer"}, frozenset({"huts"}))
 BROKEN = Path(__file__).parent / "broken"
 DEMO = (Path(__file__).parent.parent / "demo" / "workflows" / "booking-triage.yaml").read_text()
 
@@ -30,12 +30,12 @@ def test_each_mistake_is_found_once_on_its_line(file):
 
 
 def test_the_demo_is_sound():
-    assert check(DEMO, World(CATALOGUE.shapes())).findings == []
+    assert check(DEMO, CATALOGUE.world()).findings == []
 
 
 def test_the_demo_fits_the_published_schema():
-    Draft202012Validator.check_schema(json_schema())
-    Draft202012Validator(json_schema()).validate(read(DEMO).data)
+    Draft202012Validator.check_schema(json_schema(CATALOGUE.triggers))
+    Draft202012Validator(json_schema(CATALOGUE.triggers)).validate(read(DEMO).data)
 
 
 def test_comments_and_order_survive():
@@ -44,8 +44,8 @@ def test_comments_and_order_survive():
 
 
 def test_the_script_reads_as_numbered_sentences():
-    document = check(DEMO, World(CATALOGUE.shapes())).document
-    lines = [(line.number, line.sentence) for line in script(document)]
+    document = check(DEMO, CATALOGUE.world()).document
+    lines = [(line.number, line.sentence) for line in script(document, WORLD.actions)]
     assert lines[0] == ("1", "Have quick label input.message")
     assert ("3a.1", "Ask careful for draft") in lines
     assert lines[-1] == ("5", "Add or update a row in requests")

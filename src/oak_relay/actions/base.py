@@ -1,21 +1,24 @@
-"""How an action is declared, so that catalogue, JSON Schema, checker and forms come from one place."""
+"""How an action is declared, so that catalogue, JSON Schema, checker, forms and traces come from one place."""
 
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
-from functools import cache
-from typing import Any, Literal, Protocol
+from functools import cached_property
+from typing import Any, Literal
 
-import httpx
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Surroundings
 from oak_relay.changes import Change
 from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
-from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
+from oak_relay.triggers.base import TriggerKind
+from oak_relay.vault.kinds import Credential
 
-StoredCredential = Bearer | HeaderKey | Basic | Signing
 Reach = Literal["outside", "read", "local"]
+Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
+Given = Mapping[str, Any]
+Schema = Mapping[str, Any]
 
 
 class Fields(BaseModel):
@@ -24,101 +27,42 @@ class Fields(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
-    """What an agent is given of a conversation: the last messages; what came before them (`older`, up to the message
-    `first`) and the `summary` of what is older still; the `facts` that were kept."""
-
-    messages: list[dict[str, Any]] = field(default_factory=list)
-    older: list[dict[str, Any]] = field(default_factory=list)
-    first: int = 0
-    summary: str = ""
-    facts: dict[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class Result:
-    """What an action gave; `usage` has tokens (`input`, `cached`, `output`) and `money`."""
-
-    output: Any
-    detail: dict[str, Any] = field(default_factory=dict)
-    usage: dict[str, Any] | None = None
-
-
-class Draw(Protocol):
-    """What the requests of one call draw on."""
-
-    async def reserve(self, worst: float | None) -> None:
-        """A request is about to be sent that costs at most so much; None when nobody knows. Raises `StepFailed`."""
-
-    def settle(self, cost: float | None, reached: str = "yes") -> None:
-        """What it has cost; None when it told nothing, then by whether it was reached."""
-
-
-class Surroundings(Protocol):
-    """What is handed to an action. `key` is stable across attempts, `timeout` in seconds, `draw` what requests that cost
-    money draw on, None where nothing is counted; `piece` takes an answer while it is being written, None when nobody watches."""
-
-    http: httpx.AsyncClient
-    piece: Callable[[str], None] | None
-    key: str
-    timeout: float
-    draw: "Draw | None"
-
-    @property
-    def trace_parent(self) -> str:
-        """The W3C trace context of this call."""
-
-    async def credential(self, name: str) -> StoredCredential:
-        """A stored credential. Raises `StepFailed` (`missing`)."""
-
-    async def model(self, name: str) -> Any:
-        """A model alias. Raises `StepFailed` (`missing`)."""
-
-    async def rows(self, table: str, match: dict[str, Any], limit: int) -> list[dict[str, Any]]:
-        """Rows of a table. Raises `StepFailed` (`missing`)."""
-
-    def table(self, name: str) -> dict[str, Any]:
-        """`{id, columns}` of a table. Raises `StepFailed` (`missing`)."""
-
-    def now(self) -> datetime:
-        """The time, zoned."""
-
-    async def workflow(self, name: str) -> dict[str, Any]:
-        """`{kind, title, note, input}` of a workflow or agent document. Raises `StepFailed` (`missing`)."""
-
-    async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> "Window":
-        """What an agent is given of a conversation: the last messages, so many of them a person's."""
-
-    async def server_tools(self, name: str) -> list[dict[str, Any]]:
-        """The tools of a tool server, as it lists them. Raises `StepFailed`."""
-
-    async def server_call(self, name: str, tool: str, arguments: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
-        """What a tool of a tool server gives, and what a trace shows of it. Raises `StepFailed`."""
-
-    def may_reach(self, url: str) -> None:
-        """Raises `StepFailed` (`denied`) when actions may not call this host."""
-
-    def send_check(self) -> None:
-        """Raises `StepFailed` when this worker may no longer send anything that cannot be repeated."""
-
-
 @dataclass(frozen=True)
 class Action:
-    """One action. `perform` for what reaches outside or only reads; `change` for what alters our records."""
+    """One action. `perform` for what reaches outside or only reads; `change` for what alters our records. `timeout` in
+    seconds. What each of them takes of its surroundings, it says by the type of its second argument."""
 
     name: str
     title: str
     input: type[Fields]
     output: type[BaseModel] | None
     reach: Reach = "outside"
-    repeat: Literal["safe", "keyed", "unsafe"] = "safe"
+    repeat: Repeat = "safe"
     timeout: float = 60.0
     perform: Callable[[Any, Surroundings], Awaitable[Result]] | None = None
     change: Callable[[Any, Surroundings], Change] | None = None
-    repeat_of: Callable[[Mapping[str, Any]], str] | None = None
+    repeat_of: Callable[[Given], Repeat] | None = None
+    """What repeating it means when that follows from its input."""
     worst: Callable[[Any, Surroundings], Awaitable[float | None]] | None = None
+    """The most money its first request may cost; None of actions that cost none."""
     happened: Callable[[Any, Surroundings], Awaitable["Result | None"]] | None = None
+    """Of `checkable` ones: what it gave if it happened, else None."""
+    streams: bool = False
+    """Whether its answer is told while it is being written."""
+    credentials: tuple[str, ...] = ()
+    """Kinds of credentials that it takes; empty for every kind that is sent."""
+    scopes: tuple[str, ...] = ()
+    """Scopes (OAuth 2, RFC 6749) that its credential needs."""
+    sentence: Callable[[str, Given], str] | None = None
+    """What a step of this name with this `with` does, in a few words; without one its title is said."""
+    gives: Callable[[Given, Schema], Schema] | None = None
+    """JSON Schema of what it gives when that follows from its input; the second argument is that of `output`."""
+    preview: Callable[[Any, Surroundings], Awaitable[Given]] | None = None
+    """What is shown of an input beside it before anything is sent, such as messages."""
+    example: Given = field(default_factory=dict)
+    """A `with` to begin with."""
+    first: tuple[str, ...] = ()
+    """The fields that matter first, in their order; empty for those that are required."""
     hidden: bool = False
     """A part of another action, which documents do not name."""
 
@@ -126,7 +70,17 @@ class Action:
     def connector(self) -> str:
         return self.name.split(".")[0]
 
-    def read(self, data: Mapping[str, Any]) -> Any:
+    @cached_property
+    def schema(self) -> Schema:
+        """JSON Schema of its input; not to be changed."""
+        return self.input.model_json_schema(by_alias=True)
+
+    @cached_property
+    def fields_first(self) -> tuple[str, ...]:
+        """The fields that matter first."""
+        return self.first or tuple(self.schema.get("required", ()))
+
+    def read(self, data: Given) -> Any:
         """The input as its model. Raises `StepFailed` (`invalid`)."""
         try:
             return self.input.model_validate(dict(data))
@@ -137,38 +91,28 @@ class Action:
                 "invalid", f"{self.name}: {where}: {problem['msg']}", fix="correct the step's with:"
             ) from None
 
+    @cached_property
     def shape(self) -> ActionShape:
-        """Its JSON Schemas, worked out once; they are not to be changed."""
-        return _shape(self)
+        """What the checker and the script know of it, worked out once; not to be changed."""
+        output = self.output.model_json_schema(mode="serialization") if self.output else {}
+        gives, sentence = self.gives, self.sentence
+        return ActionShape(
+            input=self.schema,
+            output=output,
+            repeat=self.repeat_of or (lambda _: self.repeat),
+            gives=(lambda given: gives(given, output)) if gives else (lambda _: output),
+            sentence=sentence or (lambda *_: self.title),
+            credentials=self.credentials,
+            streams=self.streams,
+        )
 
 
-@cache
-def _shape(action: Action) -> ActionShape:
-    output = action.output.model_json_schema(mode="serialization") if action.output else {}
-    return ActionShape(
-        action.input.model_json_schema(by_alias=True), output, action.repeat_of or (lambda _: action.repeat)
-    )
+@dataclass(frozen=True)
+class Connector:
+    """What a package adds: actions, kinds of credentials and kinds of triggers. It is found by the entry point group
+    `oak_relay.connectors`."""
 
-
-class Catalogue:
-    """All actions by name."""
-
-    def __init__(self, actions: list[Action]) -> None:
-        self._by_name = {action.name: action for action in actions}
-
-    def __iter__(self) -> Any:
-        return iter(action for action in self._by_name.values() if not action.hidden)
-
-    def add(self, action: Action) -> None:
-        """Take in one more."""
-        self._by_name[action.name] = action
-
-    def get(self, name: str) -> Action:
-        """Raises `StepFailed` (`missing`)."""
-        action = self._by_name.get(name)
-        if action is None:
-            raise StepFailed("missing", f"there is no action {name}", fix="see the catalogue of actions")
-        return action
-
-    def shapes(self) -> dict[str, ActionShape]:
-        return {action.name: action.shape() for action in self}
+    title: str
+    actions: Sequence[Action] = ()
+    credentials: Sequence[type[Credential]] = ()
+    triggers: Sequence[TriggerKind[Any]] = ()

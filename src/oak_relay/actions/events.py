@@ -6,9 +6,13 @@ from urllib.parse import quote
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Connector, Fields
 from oak_relay.actions.http import authorised, send
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
+from oak_relay.document.values import in_brief
+from oak_relay.triggers.event import EventTrigger
 
 
 class SendInput(Fields):
@@ -27,7 +31,7 @@ class Sent(BaseModel):
     status: int
 
 
-async def _send(given: SendInput, at: Surroundings) -> Result:
+async def _send(given: SendInput, at: Outbound) -> Result:
     attributes = {"specversion": "1.0", "id": given.id or at.key, "type": given.type, "source": given.source}
     attributes["time"] = datetime.now(UTC).isoformat()
     if given.subject is not None:
@@ -48,6 +52,23 @@ async def _send(given: SendInput, at: Surroundings) -> Result:
     return Result({"id": attributes["id"], "status": exchange.status}, exchange.detail)
 
 
-ACTIONS = [
-    Action("event.send", "Send an event to a service", SendInput, Sent, repeat="keyed", timeout=30, perform=_send)
-]
+CONNECTOR = Connector(
+    "Events",
+    [
+        Action(
+            "event.send",
+            "Send an event to a service",
+            SendInput,
+            Sent,
+            repeat="keyed",
+            timeout=30,
+            perform=_send,
+            sentence=lambda step, given: (
+                f"Send the event {in_brief(given.get('type'))} to {in_brief(given.get('url'))}"
+            ),
+            example={"url": "http://office.example/events", "type": "booking.made", "data": {"id": "${ input.id }"}},
+            first=("url", "type", "data", "credential"),
+        )
+    ],
+    triggers=[EventTrigger()],
+)

@@ -9,10 +9,15 @@ from urllib.parse import quote
 import httpx
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Connector, Fields, Given, Repeat
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import ErrorKind, Reached, StepFailed
+from oak_relay.document.values import in_brief
+from oak_relay.triggers.webhook import WebhookTrigger
 from oak_relay.vault.blanking import unseen
+from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
 
 _SAFE = ("GET", "HEAD", "OPTIONS", "PUT", "DELETE")
 _SHOWN = 20_000
@@ -53,15 +58,15 @@ class Response(BaseModel):
     body: Any
 
 
-def repeat_of(given: Mapping[str, Any]) -> str:
+def repeat_of(given: Given) -> Repeat:
     """What repeating a request means."""
     said = given.get("repeat", "auto")
     if said in ("safe", "keyed") or (said == "auto" and given.get("method", "GET") in _SAFE):
-        return "safe" if said == "auto" else str(said)
+        return "keyed" if said == "keyed" else "safe"
     return "checkable" if given.get("look") else "unsafe"
 
 
-async def _perform(given: RequestInput, at: Surroundings) -> Result:
+async def _perform(given: RequestInput, at: Outbound) -> Result:
     if any(ord(c) < 32 or ord(c) == 127 for pair in given.headers.items() for c in "".join(pair)):
         raise StepFailed(
             "invalid", "http.request: a header holds a line break or control character", fix="clean the value"
@@ -94,7 +99,7 @@ async def _perform(given: RequestInput, at: Surroundings) -> Result:
     )
 
 
-async def _happened(given: RequestInput, at: Surroundings) -> Result | None:
+async def _happened(given: RequestInput, at: Outbound) -> Result | None:
     """What a look finds: the reply to it, or None when it says that nothing is there."""
     assert given.look is not None
     url = given.look.url.replace("{idempotency_key}", quote(at.key, safe=""))
@@ -110,7 +115,7 @@ async def _happened(given: RequestInput, at: Surroundings) -> Result | None:
     return Result(found, exchange.detail)
 
 
-async def authorised(at: Surroundings, url: str, credential: str | None) -> dict[str, str]:
+async def authorised(at: Outbound, url: str, credential: str | None) -> dict[str, str]:
     """The headers of a stored credential for an address. Raises `StepFailed` (`denied`) for one it may not go to."""
     at.may_reach(url)
     if not credential:
@@ -284,16 +289,24 @@ def _kind_of(status: int) -> tuple[ErrorKind, str]:
     return "failed", "read its answer"
 
 
-ACTIONS = [
-    Action(
-        "http.request",
-        "Call an HTTP service",
-        RequestInput,
-        Response,
-        repeat="unsafe",
-        timeout=30,
-        perform=_perform,
-        repeat_of=repeat_of,
-        happened=_happened,
-    )
-]
+CONNECTOR = Connector(
+    "HTTP",
+    [
+        Action(
+            "http.request",
+            "Call an HTTP service",
+            RequestInput,
+            Response,
+            repeat="unsafe",
+            timeout=30,
+            perform=_perform,
+            repeat_of=repeat_of,
+            happened=_happened,
+            sentence=lambda step, given: f"Send {in_brief(given.get('method', 'GET'))} {in_brief(given.get('url'))}",
+            example={"method": "GET", "url": "http://office.example/bookings/${ input.booking }"},
+            first=("method", "url", "json", "credential"),
+        )
+    ],
+    credentials=[Bearer, HeaderKey, Basic, Signing],
+    triggers=[WebhookTrigger()],
+)

@@ -4,9 +4,12 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Connector, Fields
 from oak_relay.actions.http import authorised, send
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.values import in_brief
 
 _LARGEST = 2_000_000
 
@@ -25,7 +28,7 @@ class Searched(BaseModel):
     sources: list[dict[str, Any]]
 
 
-async def _search(given: SearchInput, at: Surroundings) -> Result:
+async def _search(given: SearchInput, at: Outbound) -> Result:
     headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Accept": "application/feed+json"}
     headers |= await authorised(at, given.url, given.credential)
     query = {"q": given.query, "recency": given.recency, "limit": str(given.limit), "site": given.site or ""}
@@ -54,4 +57,19 @@ async def _search(given: SearchInput, at: Surroundings) -> Result:
     return Result({"results": results, "sources": sources}, exchange.detail)
 
 
-ACTIONS = [Action("web.search", "Search the web", SearchInput, Searched, timeout=30, perform=_search)]
+CONNECTOR = Connector(
+    "Search",
+    [
+        Action(
+            "web.search",
+            "Search the web",
+            SearchInput,
+            Searched,
+            timeout=30,
+            perform=_search,
+            sentence=lambda step, given: f"Search the web for {in_brief(given.get('query'))}",
+            example={"url": "http://search.example/feed", "query": "${ input.question }"},
+            first=("url", "query", "limit"),
+        )
+    ],
+)

@@ -4,12 +4,15 @@ import asyncio
 import contextlib
 import json
 import os
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import Field, model_validator
 
-from oak_relay.actions.base import Fields, Surroundings
+from oak_relay.actions.base import Fields
 from oak_relay.actions.http import authorised, send
+from oak_relay.capabilities.given import ServerTool
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 
@@ -35,15 +38,16 @@ class ToolServer(Fields):
         return self
 
 
-async def tools(name: str, server: ToolServer, at: Surroundings) -> list[dict[str, Any]]:
-    """What a server offers: `name`, `description`, `inputSchema` of each tool. Raises `StepFailed`."""
-    found: list[dict[str, Any]] = []
+async def tools(name: str, server: ToolServer, at: Outbound) -> list[ServerTool]:
+    """What a server offers. Raises `StepFailed`."""
+    found: list[ServerTool] = []
     async with _session(name, server, at) as session:
         cursor: str | None = None
         for _ in range(50):
             page = await session.ask("tools/list", {"cursor": cursor} if cursor else {})
+            listed = page.get("tools", [])
             found += [
-                one for one in page.get("tools", []) if isinstance(one, dict) and isinstance(one.get("name"), str)
+                ServerTool.listed(one) for one in listed if isinstance(one, dict) and isinstance(one.get("name"), str)
             ]
             cursor = page.get("nextCursor")
             if not cursor:
@@ -52,12 +56,12 @@ async def tools(name: str, server: ToolServer, at: Surroundings) -> list[dict[st
 
 
 async def call(
-    name: str, server: ToolServer, tool: str, arguments: dict[str, Any], at: Surroundings
+    name: str, server: ToolServer, tool: str, arguments: Mapping[str, Any], at: Outbound
 ) -> tuple[Any, dict[str, Any]]:
     """What a tool gives (its structured content, or its text), and what a trace shows. Raises `StepFailed`."""
     async with _session(name, server, at) as session:
         at.send_check()
-        given = await session.ask("tools/call", {"name": tool, "arguments": arguments}, reached="maybe")
+        given = await session.ask("tools/call", {"name": tool, "arguments": dict(arguments)}, reached="maybe")
     said = "\n".join(str(part.get("text", "")) for part in given.get("content", []) if part.get("type") == "text")
     shown = {"server": name, "tool": tool, "reply": said[:20_000]}
     if given.get("isError"):
@@ -109,7 +113,7 @@ class _Session:
 
 
 class _Http(_Session):
-    def __init__(self, name: str, server: ToolServer, at: Surroundings) -> None:
+    def __init__(self, name: str, server: ToolServer, at: Outbound) -> None:
         super().__init__(name)
         self._server, self._at = server, at
         self._headers: dict[str, str] = {}
@@ -156,7 +160,7 @@ class _Http(_Session):
 
 
 class _Program(_Session):
-    def __init__(self, name: str, server: ToolServer, at: Surroundings) -> None:
+    def __init__(self, name: str, server: ToolServer, at: Outbound) -> None:
         super().__init__(name)
         self._server, self._timeout = server, at.timeout
         self._process: asyncio.subprocess.Process | None = None
@@ -217,7 +221,7 @@ class _Program(_Session):
 
 
 @contextlib.asynccontextmanager
-async def _session(name: str, server: ToolServer, at: Surroundings) -> Any:
+async def _session(name: str, server: ToolServer, at: Outbound) -> Any:
     session = _Http(name, server, at) if server.url is not None else _Program(name, server, at)
     try:
         await session.begin()

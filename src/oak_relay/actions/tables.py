@@ -1,13 +1,18 @@
 """Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`."""
 
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Connector, Fields, Given
+from oak_relay.capabilities.given import Column, Result
+from oak_relay.capabilities.protocols import Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.values import in_brief
+from oak_relay.triggers.table import TableTrigger
 
 
 class AddInput(Fields):
@@ -45,13 +50,13 @@ class Found(BaseModel):
     count: int
 
 
-def _add(given: AddInput, at: Surroundings) -> AddRow:
+def _add(given: AddInput, at: Tables) -> AddRow:
     table = at.table(given.table)
-    check_row(given.table, table["columns"], given.row)
-    return AddRow(table["id"], given.row)
+    check_row(given.table, table.columns, given.row)
+    return AddRow(table.id, given.row)
 
 
-def _upsert(given: UpsertInput, at: Surroundings) -> UpsertRow:
+def _upsert(given: UpsertInput, at: Tables) -> UpsertRow:
     absent = [column for column in given.match if column not in given.row]
     if absent:
         raise StepFailed(
@@ -61,22 +66,22 @@ def _upsert(given: UpsertInput, at: Surroundings) -> UpsertRow:
     return UpsertRow(added.table, added.row, given.match)
 
 
-def _delete(given: DeleteInput, at: Surroundings) -> DeleteRows:
+def _delete(given: DeleteInput, at: Tables) -> DeleteRows:
     table = at.table(given.table)
-    check_row(given.table, table["columns"], given.where)
-    return DeleteRows(table["id"], given.where)
+    check_row(given.table, table.columns, given.where)
+    return DeleteRows(table.id, given.where)
 
 
-async def _find(given: FindInput, at: Surroundings) -> Result:
+async def _find(given: FindInput, at: Tables) -> Result:
     rows = await at.rows(given.table, given.where, given.limit)
     if given.columns is not None:
         rows = [{name: row.get(name) for name in given.columns} for row in rows]
     return Result({"rows": rows, "count": len(rows)})
 
 
-def check_row(table: str, columns: list[dict[str, Any]], row: dict[str, Any]) -> None:
-    """Whether a row fits the columns (`name`, `type`: text, number, boolean, any). Raises `StepFailed`."""
-    by_name = {column["name"]: column["type"] for column in columns}
+def check_row(table: str, columns: Iterable[Column], row: Mapping[str, Any]) -> None:
+    """Whether a row fits the columns. Raises `StepFailed`."""
+    by_name = {column.name: column.type for column in columns}
     for name, value in row.items():
         if name not in by_name:
             raise StepFailed(
@@ -106,11 +111,56 @@ def _fits(value: Any, kind: str) -> bool:
     return isinstance(value, str)
 
 
-ACTIONS = [
-    Action("table.add", "Add a row to a table", AddInput, Row, reach="local", change=_add),
-    Action(
-        "table.upsert", "Update the row that matches, or add it", UpsertInput, Upserted, reach="local", change=_upsert
-    ),
-    Action("table.delete", "Remove rows of a table", DeleteInput, Found, reach="local", change=_delete),
-    Action("table.find", "Find rows of a table", FindInput, Found, reach="read", timeout=30, perform=_find),
-]
+def _says(verb: str) -> Callable[[str, Given], str]:
+    return lambda step, given: f"{verb} {in_brief(given.get('table'))}"
+
+
+CONNECTOR = Connector(
+    "Tables",
+    [
+        Action(
+            "table.add",
+            "Add a row to a table",
+            AddInput,
+            Row,
+            reach="local",
+            change=_add,
+            sentence=_says("Add a row to"),
+            example={"table": "bookings", "row": {"hut": "${ input.hut }"}},
+        ),
+        Action(
+            "table.upsert",
+            "Update the row that matches, or add it",
+            UpsertInput,
+            Upserted,
+            reach="local",
+            change=_upsert,
+            sentence=_says("Add or update a row in"),
+            example={"table": "huts", "match": ["hut"], "row": {"hut": "${ input.hut }", "free": "${ input.free }"}},
+            first=("table", "match", "row"),
+        ),
+        Action(
+            "table.delete",
+            "Remove rows of a table",
+            DeleteInput,
+            Found,
+            reach="local",
+            change=_delete,
+            sentence=_says("Remove rows of"),
+            example={"table": "bookings", "where": {"hut": "${ input.hut }"}},
+        ),
+        Action(
+            "table.find",
+            "Find rows of a table",
+            FindInput,
+            Found,
+            reach="read",
+            timeout=30,
+            perform=_find,
+            sentence=_says("Find rows of"),
+            example={"table": "huts", "where": {"hut": "${ input.hut }"}},
+            first=("table", "where", "limit"),
+        ),
+    ],
+    triggers=[TableTrigger()],
+)

@@ -68,11 +68,10 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
+    from oak_relay.actions.catalogue import offer
     from oak_relay.document.check import check
-    from oak_relay.document.check_base import World
-    from oak_relay.models.catalogue import CATALOGUE
 
-    world = World(CATALOGUE.shapes())
+    world = offer().catalogue.world()
     files = [f for given in arguments.files for f in (sorted(given.glob("**/*.y*ml")) if given.is_dir() else [given])]
     if not files:
         ERR.print("no documents there")

@@ -11,9 +11,8 @@ from jsonschema import Draft202012Validator
 from oak_relay.document import durations, shapes
 from oak_relay.document.check_base import World
 from oak_relay.document.check_form import Form
-from oak_relay.document.check_triggers import Triggers
 from oak_relay.document.errors import Finding
-from oak_relay.document.expressions import is_template
+from oak_relay.document.expressions import holds_template, is_template
 from oak_relay.document.models import (
     AnswerStep,
     AskStep,
@@ -60,7 +59,7 @@ def check(text: str, world: World) -> Checked:
     return Checked(document, source, order)
 
 
-class _Checker(Form, Triggers):
+class _Checker(Form):
     """The second pass: names, references, actions."""
 
     def whole(self, document: Workflow) -> None:
@@ -76,11 +75,11 @@ class _Checker(Form, Triggers):
             "now": shapes.ANY,
         }
         start = {k: v for k, v in scope.items() if k != "now"}
-        self._texts(("subject",), document.subject, start)
+        self.texts(("subject",), document.subject, start)
         self._triggers(document)
         every = {step.step for _, step in _every_step(document)}
         scope = self._steps(("steps",), document.steps, scope, every)
-        self._texts(("result",), document.result, scope, every)
+        self.texts(("result",), document.result, scope, every)
         if document.always:
             late = {name: shapes.ANY if name in every else shape for name, shape in scope.items()}
             self._steps(("always",), document.always, {**late, "outcome": shapes.OUTCOME}, every)
@@ -112,7 +111,7 @@ class _Checker(Form, Triggers):
         self, path: Path, step: BaseStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
     ) -> Mapping[str, Any]:
         for key in ("when", "once"):
-            self._texts((*path, key), getattr(step, key), scope, every)
+            self.texts((*path, key), getattr(step, key), scope, every)
         if isinstance(step.on_error, list):
             self._steps((*path, "on_error"), step.on_error, {**scope, "error": shapes.ERROR}, every)
         shape: Mapping[str, Any] = shapes.ANY
@@ -120,43 +119,43 @@ class _Checker(Form, Triggers):
             shape = self._do(path, step, scope, every)
         elif isinstance(step, SetStep):
             for key, value in step.set.items():
-                self._texts((*path, "set", key), value, scope, every)
+                self.texts((*path, "set", key), value, scope, every)
             shape = shapes.object_of({key: shapes.ANY for key in step.set})
         elif isinstance(step, BranchStep):
             self._branch(path, step, scope, every)
         elif isinstance(step, EachStep):
-            self._texts((*path, "each"), step.each, scope, every)
+            self.texts((*path, "each"), step.each, scope, every)
             if step.as_ in scope:
                 self.add((*path, "as"), f"the name {step.as_} is taken", "choose another name")
             inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
-            self._texts((*path, "gives"), step.gives, inner, every)
+            self.texts((*path, "gives"), step.gives, inner, every)
             shape = {"type": "array"}
         elif isinstance(step, AnswerStep | EmitStep):
-            self._texts((*path, step.kind), getattr(step, step.kind).model_dump(), scope, every)
+            self.texts((*path, step.kind), getattr(step, step.kind).model_dump(), scope, every)
         elif isinstance(step, RunStep):
-            self._named((*path, "run"), step.run, self.world.workflows, "workflow")
-            self._texts((*path, "with"), step.with_, scope, every)
+            self.named((*path, "run"), step.run, self.world.workflows, "workflow")
+            self.texts((*path, "with"), step.with_, scope, every)
             shape = shapes.ANY if step.wait else shapes.object_of({"run": shapes.ANY})
         elif isinstance(step, TogetherStep):
             for name, strand in step.together.items():
                 here = (*path, "together", name)
                 inner = self._steps((*here, "steps"), strand.steps, scope, every)
-                self._texts((*here, "gives"), strand.gives, inner, every)
+                self.texts((*here, "gives"), strand.gives, inner, every)
             shape = shapes.object_of({name: shapes.ANY for name in step.together})
         elif isinstance(step, RepeatStep):
             inner = self._steps((*path, "steps"), step.steps, {**scope, "last": shapes.ANY}, every)
-            self._texts((*path, "gives"), step.gives, inner, every)
-            self._texts((*path, "repeat", "until"), step.repeat.until, inner, every)
+            self.texts((*path, "gives"), step.gives, inner, every)
+            self.texts((*path, "repeat", "until"), step.repeat.until, inner, every)
         elif isinstance(step, AskStep):
-            self._texts((*path, "ask", "text"), step.ask.text, scope, every)
+            self.texts((*path, "ask", "text"), step.ask.text, scope, every)
             if step.ask.form is not None:
                 self._schema((*path, "ask", "form"), step.ask.form)
             shape = shapes.ANSWERED
         elif isinstance(step, WaitStep) and isinstance(step.wait, EventWait):
             inside = {**scope, "arrived": shapes.ANY}
-            self._texts((*path, "wait", "where"), step.wait.where, inside, every)
+            self.texts((*path, "wait", "where"), step.wait.where, inside, every)
         else:
-            self._texts((*path, step.kind), getattr(step, step.kind), scope, every)
+            self.texts((*path, step.kind), getattr(step, step.kind), scope, every)
             self._wait(path, step)
         free = step.when is not None or step.on_error != "fail" or step.once is not None
         return shapes.ANY if free else shape
@@ -184,10 +183,10 @@ class _Checker(Form, Triggers):
             here = (*path, "branch", index)
             if arm.else_ is not None and index < len(step.branch) - 1:
                 self.add((*path, "branch", index + 1), "nothing behind `else` is reached", "put `else` last")
-            self._texts((*here, "if"), arm.if_, scope, every)
+            self.texts((*here, "if"), arm.if_, scope, every)
             part = "else" if arm.else_ is not None else "steps"
             inner = self._steps((*here, part), arm.body, scope, every)
-            self._texts((*here, "gives"), arm.gives, inner, every)
+            self.texts((*here, "gives"), arm.gives, inner, every)
             after |= {name: shapes.ANY for name in inner if name not in scope}
             if isinstance(arm.if_, str) and is_template(arm.if_):
                 self._free_text((*here, "if"), arm.if_, scope)
@@ -198,7 +197,7 @@ class _Checker(Form, Triggers):
     ) -> Mapping[str, Any]:
         for key, value in step.with_.items():
             if step.do != "agent" or key not in ("tools", "approve"):
-                self._texts((*path, "with", key), value, scope, every)
+                self.texts((*path, "with", key), value, scope, every)
         if step.do == "agent":
             self.agent(path, step, scope, every)
         action = self.world.actions.get(step.do)
@@ -223,7 +222,7 @@ class _Checker(Form, Triggers):
             if key not in step.with_:
                 self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
         for key, value in step.with_.items():
-            if key in properties and not _has_template(value):
+            if key in properties and not holds_template(value):
                 self._literal(
                     (*path, "with", key), key, value, {**properties[key], "$defs": action.input.get("$defs", {})}
                 )
@@ -240,14 +239,10 @@ class _Checker(Form, Triggers):
             ("table", self.world.tables, "table"),
         ):
             if key in properties and isinstance(step.with_.get(key), str):
-                self._named((*path, "with", key), step.with_[key], known, word)
+                self.named((*path, "with", key), step.with_[key], known, word)
+        self.credential_kind((*path, "with", "credential"), step.do, action, step.with_.get("credential"))
         self._priced(path, step)
-        wanted = step.with_.get("gives")
-        if step.do == "model.answer" and isinstance(wanted, dict) and not _has_template(wanted):
-            output = dict(action.output)
-            output["properties"] = {**output.get("properties", {}), "data": wanted}
-            return output
-        return {**action.output, "x-free-text": step.do == "model.answer"}
+        return action.gives(step.with_)
 
     def _priced(self, path: Path, step: DoStep) -> None:
         """A limit of money can only be kept where it is known what a model costs."""
@@ -264,14 +259,6 @@ class _Checker(Form, Triggers):
         for error in Draft202012Validator(schema).iter_errors(value):
             self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
             return
-
-
-def _has_template(value: Any) -> bool:
-    if isinstance(value, dict):
-        return any(_has_template(v) for v in value.values())
-    if isinstance(value, list):
-        return any(_has_template(v) for v in value)
-    return isinstance(value, str) and is_template(value)
 
 
 def _every_step(document: Workflow) -> list[tuple[Path, BaseStep]]:

@@ -26,7 +26,7 @@ class Agents(Names):
         for index, tool in enumerate(given.get("tools") or []):
             if isinstance(tool, dict):
                 self._tool((*here, "tools", index), tool)
-                self._texts((*here, "tools", index), tool, inside, every)
+                self.texts((*here, "tools", index), tool, inside, every)
         self._approvals((*here, "approve"), given, inside)
         limits = given.get("limits")
         if given.get("tools") and not (isinstance(limits, dict) and any(limits.get(name) for name in _ENDLESS)):
@@ -54,7 +54,7 @@ class Agents(Names):
                 self.add(place, "this is a text, which always holds", "write true, or an expression as ${ … }")
         approve = given.get("approve")
         if isinstance(approve, str) and is_template(approve):
-            self._texts(path, approve, {**scope, "tool": shapes.object_of({"name": shapes.ANY, "action": shapes.ANY})})
+            self.texts(path, approve, {**scope, "tool": shapes.object_of({"name": shapes.ANY, "action": shapes.ANY})})
         elif isinstance(approve, str | list) and not any(t.get("server") and not t.get("only") for t in tools):
             known = {name for tool in tools for name in _names(tool)}
             for index, name in enumerate([approve] if isinstance(approve, str) else approve):
@@ -72,7 +72,7 @@ class Agents(Names):
             ("table", self.world.tables, "table"),
         ):
             if isinstance(tool.get(key), str):
-                self._named((*path, key), tool[key], known, word)
+                self.named((*path, key), tool[key], known, word)
         if isinstance(tool.get("do"), str):
             self._action(path, str(tool["do"]), tool.get("with"))
         for index, other in enumerate(tool.get("or") or []):
@@ -96,7 +96,8 @@ class Agents(Names):
                 fix = f"write {near[0]}" if near else f"use {', '.join(properties)}"
                 self.add((*path, "with", key), f"{name} has no field {key}", fix)
             elif key == "credential" and isinstance(value, str) and not is_template(value):
-                self._named((*path, "with", key), value, self.world.credentials, "credential")
+                self.named((*path, "with", key), value, self.world.credentials, "credential")
+                self.credential_kind((*path, "with", key), name, action, value)
         for key in action.input.get("required", []):
             if key not in given:
                 fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"

@@ -1,35 +1,83 @@
 """What all parts of the checker share: what documents may name, and where findings go."""
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Callable, Collection, Mapping
+from collections.abc import Set as AbstractSet
+from dataclasses import dataclass, field
+from typing import Any, Protocol
 
 from oak_relay.document.errors import Finding
 from oak_relay.document.text import Path, Source
+from oak_relay.document.words import Model
+
+Schema = Mapping[str, Any]
+Scope = Mapping[str, Schema]
 
 
 @dataclass(frozen=True)
 class ActionShape:
-    """What the checker knows of an action: JSON Schemas of its input and output, and what repeating it with some
-    input means (safe, keyed, checkable, unsafe)."""
+    """What the checker and the script know of an action: JSON Schemas of its input and output, what repeating it with
+    some input means (safe, keyed, checkable, unsafe), what it gives with some input, what a step of a name does with it in
+    a few words, the kinds of credentials it takes (none named: every one that is sent), and whether it tells its answer as it is written."""
 
-    input: Mapping[str, Any]
-    output: Mapping[str, Any]
-    repeat: Callable[[Mapping[str, Any]], str] = lambda _: "safe"
+    input: Schema
+    output: Schema
+    repeat: Callable[[Mapping[str, Any]], str]
+    gives: Callable[[Mapping[str, Any]], Schema]
+    sentence: Callable[[str, Mapping[str, Any]], str]
+    credentials: tuple[str, ...] = ()
+    streams: bool = False
+
+
+class Checking(Protocol):
+    """The checker, as a kind of trigger is given it."""
+
+    @property
+    def world(self) -> "World": ...
+
+    def add(self, path: Path, message: str, fix: str, severity: str = "error") -> None:
+        """Something is wrong at a path of the document."""
+
+    def texts(self, path: Path, value: Any, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
+        """Check the expressions in a value against the names in scope, each with its shape."""
+
+    def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
+        """Check that a name is among those that are known."""
+
+    def action(self, path: Path, name: str, given: Mapping[str, Any]) -> Schema:
+        """Check an action, named by `do` at a path, and its input under `with`; the shape of what it gives."""
+
+
+class TriggerShape(Protocol):
+    """What the checker and the script know of a kind of trigger."""
+
+    @property
+    def model(self) -> type[Model]: ...
+
+    def check(self, given: Any, path: Path, checker: Checking) -> None:
+        """Look at what is given."""
+
+    def sentence(self, given: Any) -> str:
+        """What starts the workflow."""
+
+    def path(self, given: Any) -> str | None:
+        """Where requests are received."""
 
 
 @dataclass(frozen=True)
 class World:
-    """What documents may name. `None` for a set means it is not known and not checked."""
+    """What documents may name. `None` for a set means it is not known and not checked; credentials by name and kind."""
 
     actions: Mapping[str, ActionShape]
+    triggers: Mapping[str, TriggerShape] = field(default_factory=dict)
     models: frozenset[str] | None = None
-    credentials: frozenset[str] | None = None
+    credentials: Mapping[str, str] | None = None
     tables: frozenset[str] | None = None
     workflows: frozenset[str] | None = None
     servers: frozenset[str] | None = None
     unpriced: frozenset[str] = frozenset()
     """Models whose own price, or that of a fallback, is not known."""
+    unsent: frozenset[str] = frozenset()
+    """Kinds of credentials that prove who sends to us, and are not sent."""
 
 
 class Base:

@@ -5,35 +5,38 @@ from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
 
-from oak_relay.document.check_base import Base
+from oak_relay.document.check_triggers import Triggers
 from oak_relay.document.models import STEP_KINDS, STEP_MODELS, Arm, Workflow, document_of, step_kinds
 from oak_relay.document.text import Path
-from oak_relay.document.triggers import TRIGGER_KINDS, Trigger
+from oak_relay.document.triggers import Trigger
+from oak_relay.document.words import Model
 
 _KIND_TAGS = frozenset(STEP_KINDS)
 _STEP_LISTS = ("steps", "else", "on_error", "always")
 
 
-class Form(Base):
+class Form(Triggers):
     """Reads the data through the models."""
 
     def models(self) -> Workflow | None:
         """Read the data through the models; the first pass."""
+        sound = self.trigger_forms()
         try:
-            return document_of(self.source.data)
+            document = document_of(self.source.data)
         except ValidationError as error:
             for problem in error.errors(include_url=False):
                 self._shape_problem(problem)
             return None
+        return document if sound else None
 
-    def _shape_problem(self, problem: Any) -> None:
-        path = self._document_path(problem["loc"])
+    def _shape_problem(self, problem: Any, above: Path = (), model: type[Model] | None = None) -> None:
+        path = self._document_path((*above, *problem["loc"]))
         two_forms = path and path[-1] in ("wait", "on_error") and isinstance(problem["input"], dict | list)
         if two_forms and problem["type"] in ("string_type", "literal_error"):
             return  # the other form is meant, and says itself what is wrong
         kind, key = problem["type"], problem["loc"][-1] if problem["loc"] else ""
         if kind == "extra_forbidden":
-            known = self._known_keys(path[:-1])
+            known = self._known_keys(path[:-1]) if model is None else _keys_at(model, path[len(above) : -1])
             near = get_close_matches(str(key), known, 1)
             fix = f"write {near[0]}" if near else f"leave it out; here may stand {', '.join(known)}"
             self.add(path, f"{key} is not a key of the language here", fix)
@@ -56,7 +59,7 @@ class Form(Base):
             fixes = {
                 "reserved": "choose another name",
                 "verify": "add credential: NAME",
-                "trigger": f"leave one of {', '.join(TRIGGER_KINDS)}",
+                "trigger": f"leave one of {', '.join(self.world.triggers)}",
             }
             message = f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}"
             self.add(path, message, fixes.get(kind, "correct this value"))
@@ -115,8 +118,25 @@ class Form(Base):
                 if "trigger" in here:
                     model = Trigger
             elif isinstance(part, str) and model is not None:
-                inner = next((f for n, f in model.model_fields.items() if (f.alias or n) == part), None)
-                candidates = [inner.annotation, *get_args(inner.annotation)] if inner else []
-                nested = [c for c in candidates if isinstance(c, type) and issubclass(c, BaseModel)]
-                model = nested[0] if nested else model
-        return [f.alias or n for n, f in model.model_fields.items()] if model else []
+                model = _inside(model, part)
+        return _keys(model) if model else []
+
+
+def _inside(model: type[BaseModel], key: str) -> type[BaseModel]:
+    """The model of what stands under a key; the same when that has none."""
+    inner = next((f for n, f in model.model_fields.items() if (f.alias or n) == key), None)
+    candidates = [inner.annotation, *get_args(inner.annotation)] if inner else []
+    nested = [c for c in candidates if isinstance(c, type) and issubclass(c, BaseModel)]
+    return nested[0] if nested else model
+
+
+def _keys(model: type[BaseModel]) -> list[str]:
+    return [f.alias or n for n, f in model.model_fields.items()]
+
+
+def _keys_at(model: type[BaseModel], path: Path) -> list[str]:
+    """The keys that a model allows at a path below it."""
+    for part in path:
+        if isinstance(part, str):
+            model = _inside(model, part)
+    return _keys(model)

@@ -1,7 +1,7 @@
 """What texts and expressions of a document name: whether it is there, fits, and holds no secret in clear."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from collections.abc import Set as AbstractSet
 from difflib import get_close_matches
 from typing import Any
@@ -11,7 +11,7 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import SchemaError
 
 from oak_relay.document import shapes
-from oak_relay.document.check_base import Base
+from oak_relay.document.check_base import ActionShape, Base
 from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
 from oak_relay.document.text import Path
 
@@ -30,7 +30,7 @@ class Names(Base):
                 (*path, *error.absolute_path), f"this is not JSON Schema: {error.message}", "see JSON Schema 2020-12"
             )
 
-    def _named(self, path: Path, name: str, known: frozenset[str] | None, word: str) -> None:
+    def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
         if known is None or is_template(name) or name in known or (word == "workflow" and name == self.own_name):
             return
         near = get_close_matches(name, list(known), 1)
@@ -38,7 +38,19 @@ class Names(Base):
         # Workflows may name each other, so the first of them to be saved names one that is not there yet.
         self.add(path, f"there is no {word} {name}", fix, "warning" if word == "workflow" else "error")
 
-    def _texts(
+    def credential_kind(self, path: Path, action: str, shape: ActionShape, name: Any) -> None:
+        """A credential of a kind that the action takes."""
+        kind = (self.world.credentials or {}).get(name) if isinstance(name, str) else None
+        if kind is None:
+            return
+        if shape.credentials and kind not in shape.credentials:
+            fix = f"name one of kind {' or '.join(shape.credentials)}"
+            self.add(path, f"{name} is of kind {kind}, which {action} does not take", fix)
+        elif not shape.credentials and kind in self.world.unsent:
+            fix = "name one that is sent"
+            self.add(path, f"{name} is of kind {kind}, which proves who sends to us and is not sent", fix)
+
+    def texts(
         self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
     ) -> None:
         if isinstance(value, dict):
@@ -52,10 +64,10 @@ class Names(Base):
                 ):
                     self._secret((*path, key))
                 else:
-                    self._texts((*path, key), item, scope, every)
+                    self.texts((*path, key), item, scope, every)
         elif isinstance(value, list):
             for index, item in enumerate(value):
-                self._texts((*path, index), item, scope, every)
+                self.texts((*path, index), item, scope, every)
         elif isinstance(value, str):
             if _SECRET.match(value):
                 self._secret(path)

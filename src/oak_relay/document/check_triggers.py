@@ -1,62 +1,74 @@
-"""What triggers name."""
+"""What triggers say: each is read and looked at by its kind."""
 
 from abc import abstractmethod
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
+from difflib import get_close_matches
 from typing import Any
 
-from oak_relay.document import shapes
+from pydantic import ValidationError
+
 from oak_relay.document.check_agents import Agents
+from oak_relay.document.check_base import Schema, TriggerShape
 from oak_relay.document.models import DoStep, Workflow
 from oak_relay.document.text import Path
-from oak_relay.document.triggers import Trigger
+from oak_relay.document.words import Model
 
 
 class Triggers(Agents):
-    """Checks triggers; a poll's action like that of a step."""
+    """Checks triggers."""
+
+    def __init__(self, *given: Any) -> None:
+        super().__init__(*given)
+        self._read: list[tuple[Path, TriggerShape, Model]] = []
 
     @abstractmethod
-    def _do(
-        self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> Mapping[str, Any]:
+    def _do(self, path: Path, step: DoStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         """Check the action of a step; returns the shape of what it gives."""
+
+    @abstractmethod
+    def _shape_problem(self, problem: Any, above: Path = (), model: type[Model] | None = None) -> None:
+        """Tell of something that has not the form of the language."""
+
+    def trigger_forms(self) -> bool:
+        """Read what stands under each trigger's kind; whether all of them have the form of theirs."""
+        data = self.source.data
+        listed = data.get("triggers") if isinstance(data, dict) else None
+        sound = True
+        for index, said in enumerate(listed if isinstance(listed, list) else ()):
+            if not isinstance(said, dict):
+                continue
+            names = [key for key in said if key not in ("trigger", "note")]
+            if len(names) == 1:
+                sound &= self._trigger_form(("triggers", index, names[0]), names[0], said[names[0]])
+        return sound
+
+    def _trigger_form(self, path: Path, name: Any, given: Any) -> bool:
+        kind = self.world.triggers.get(name)
+        if kind is None:
+            near = get_close_matches(str(name), list(self.world.triggers), 1)
+            fix = f"write {near[0]}" if near else f"use one of {', '.join(self.world.triggers)}"
+            self.add(path, f"there is no kind of trigger {name}", fix)
+            return False
+        try:
+            self._read.append((path, kind, kind.model.model_validate(given)))
+        except ValidationError as error:
+            for problem in error.errors(include_url=False):
+                self._shape_problem(problem, path, kind.model)
+            return False
+        return True
 
     def _triggers(self, document: Workflow) -> None:
         names: set[str] = set()
         for index, trigger in enumerate(document.triggers):
-            path: Path = ("triggers", index)
             if trigger.trigger in names:
-                self.add((*path, "trigger"), f"there are two triggers {trigger.trigger}", "rename one")
+                path = ("triggers", index, "trigger")
+                self.add(path, f"there are two triggers {trigger.trigger}", "rename one")
             names.add(trigger.trigger)
-            getattr(self, f"_{trigger.kind}_trigger", self._plain_trigger)((*path, trigger.kind), trigger)
+        for where, kind, given in self._read:
+            kind.check(given, where, self)
 
-    def _plain_trigger(self, path: Path, trigger: Trigger) -> None:
-        given = getattr(trigger, trigger.kind)
-        self._texts((*path, "where"), getattr(given, "where", None), {"arrived": shapes.ANY})
-
-    def _webhook_trigger(self, path: Path, trigger: Trigger) -> None:
-        assert trigger.webhook is not None
-        for part in ("verify", "handshake"):
-            given = getattr(trigger.webhook, part)
-            if given is not None and given.credential:
-                self._named((*path, part, "credential"), given.credential, self.world.credentials, "credential")
-
-    def _schedule_trigger(self, path: Path, trigger: Trigger) -> None:
-        assert trigger.schedule is not None
-        self._texts((*path, "data"), trigger.schedule.data, {"event": shapes.EVENT})
-
-    def _table_trigger(self, path: Path, trigger: Trigger) -> None:
-        assert trigger.table is not None
-        self._named((*path, "table"), trigger.table.table, self.world.tables, "table")
-        self._plain_trigger(path, trigger)
-
-    def _poll_trigger(self, path: Path, trigger: Trigger) -> None:
-        assert trigger.poll is not None
-        step = DoStep.model_validate({"step": "poll", "do": trigger.poll.do, "with": trigger.poll.with_})
-        shape = self._do(path, step, {}, set())
-        self._texts((*path, "items"), trigger.poll.items, {"arrived": shape})
-        self._texts((*path, "key"), trigger.poll.key, {"arrived": shapes.ANY})
-
-    def _after_trigger(self, path: Path, trigger: Trigger) -> None:
-        assert trigger.after is not None
-        self._named((*path, "workflow"), trigger.after.workflow, self.world.workflows, "workflow")
+    def action(self, path: Path, name: str, given: Mapping[str, Any]) -> Schema:
+        """Check an action that stands at a path with its input, like that of a step."""
+        step = DoStep.model_validate({"step": "action", "do": name, "with": dict(given)})
+        return self._do(path, step, {}, set())

@@ -124,6 +124,15 @@ def is_template(text: str) -> bool:
     return "${" in text or "%%" in text
 
 
+def holds_template(value: Any) -> bool:
+    """Whether a text anywhere in a value is one."""
+    if isinstance(value, dict):
+        return any(holds_template(v) for v in value.values())
+    if isinstance(value, list):
+        return any(holds_template(v) for v in value)
+    return isinstance(value, str) and is_template(value)
+
+
 @lru_cache(maxsize=4096)
 def compile_text(text: str) -> Expression:
     """Compile a text. Raises `BadExpression`."""

@@ -1,7 +1,7 @@
 """The models of the language: one frozen Pydantic model per thing a document can say."""
 
-from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from collections.abc import Iterator, Mapping
+from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import Discriminator, Field, PrivateAttr, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
@@ -431,6 +431,13 @@ class AgentDocument(Model):
         return made
 
 
+class TriggerModel(Protocol):
+    """A kind of trigger, as far as the schema tells of it."""
+
+    @property
+    def model(self) -> type[Model]: ...
+
+
 AGENT_STEP = "agent"
 """The name of the one step that an agent document is."""
 
@@ -470,9 +477,20 @@ def walk_steps(steps: list[Any]) -> Iterator[BaseStep]:
             yield from walk_steps(inner)
 
 
-def json_schema() -> dict[str, Any]:
-    """JSON Schema (2020-12) of the language."""
+def json_schema(triggers: Mapping[str, TriggerModel]) -> dict[str, Any]:
+    """JSON Schema (2020-12) of the language, with these kinds of triggers."""
     schema = Workflow.model_json_schema(by_alias=True)
+    defined = schema["$defs"]
+    starts: dict[str, Any] = {}
+    for name, kind in triggers.items():
+        of = kind.model.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
+        defined |= of.pop("$defs", {})
+        defined[of["title"]] = of
+        starts[name] = {"$ref": f"#/$defs/{of['title']}"}
+    trigger = defined["Trigger"]
+    trigger["properties"] |= starts
+    trigger["additionalProperties"] = False
+    trigger["oneOf"] = [{"required": [name]} for name in starts]
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "$id": "/schema/workflow.json",

@@ -33,6 +33,14 @@ def text_of(value: Any) -> str:
     return dumps(value)
 
 
+def in_brief(value: Any) -> str:
+    """How a value reads inside a short sentence: on one line, an expression without its marks, 70 characters at most."""
+    text = " ".join(text_of(value).split())
+    if text.startswith("${") and text.endswith("}") and text.count("${") == 1:
+        text = text[2:-1].strip()
+    return text if len(text) <= 70 else text[:67] + "…"
+
+
 def unfenced(text: str) -> str:
     """JSON that a model wrote, without the fence of Markdown around it."""
     inner = text.strip()
@@ -69,6 +77,7 @@ __all__ = [
     "copied",
     "digest",
     "dumps",
+    "in_brief",
     "loads",
     "storable_text",
     "stored",

@@ -1,6 +1,6 @@
 """A document compiled once into an immutable tree of nodes with compiled expressions."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -138,11 +138,11 @@ def compile_plan(document: models.Workflow) -> Plan:
     )
 
 
-def streamed_step(plan: Plan) -> str:
+def streamed_step(plan: Plan, streams: Callable[[str], bool]) -> str:
     """The step whose words a caller may be told while they are being written: the last one, when the result is made of
-    its text and nothing judges or approves it before it leaves. Empty for none."""
+    its text and nothing judges or approves it before it leaves; `streams` says which actions tell theirs. Empty for none."""
     last = plan.steps[-1]
-    tells = last.kind == "agent" or last.action == "model.answer"
+    tells = streams(last.action)
     asks = any(last.fixed.get("approve", ())) or bool(last.fixed.get("named", NOTHING).raw)
     free = not asks and plan.result.names == {last.name}
     return last.name if tells and free and last.on_error == "fail" else ""

@@ -4,18 +4,22 @@ How turns and calls follow each other stands in `engine.agent`; here is what of 
 """
 
 import re
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
 from pydantic import BaseModel, Field, model_validator
 
-from oak_relay.actions.base import Action, Catalogue, Fields, Result, Surroundings, Window
+from oak_relay.actions.base import Action, Fields, Given, Repeat
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import Result, Window
+from oak_relay.capabilities.protocols import Actions, Asking, Servers, Surroundings, Tables
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.alias import Alias
+from oak_relay.document.values import in_brief
 from oak_relay.models.chat import Ask, Reply, complete, size_of
-from oak_relay.models.files import File, content
+from oak_relay.models.files import File, content, shown
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
 _KINDS = ("do", "run", "agent", "server", "table", "ask")
@@ -140,7 +144,7 @@ _FACT: dict[str, Any] = {
 _SUMMARY = "You keep the summary of a conversation. Fold what was said into it, in at most ten sentences; leave out nothing that may matter later."
 
 
-async def _summed(given: AgentInput, alias: Alias, window: Any, at: Surroundings) -> Reply:
+async def _summed(given: AgentInput, alias: Alias, window: Window, at: Asking) -> Reply:
     """The summary of a conversation with what is older than its window folded in."""
     said = "\n".join(f"{m['role']}: {m.get('content') or '(uses a tool)'}" for m in window.older)
     before = f"The summary so far: {window.summary}\n\n" if window.summary else ""
@@ -182,50 +186,45 @@ def _zone(name: str) -> ZoneInfo:
         raise StepFailed("invalid", f"there is no zone {name}", fix="write one such as Europe/Zurich") from None
 
 
-def opener(catalogue: Catalogue) -> Any:
-    """The action that opens an agent whose tools are actions of a catalogue."""
-
-    async def open_(given: AgentInput, at: Surroundings) -> Result:
-        alias: Alias = await at.model(given.model)
-        memory, usage = given.memory, None
-        summary: dict[str, Any] | None = None
-        window = Window()
-        if memory:
-            window = await at.conversation(memory.conversation, memory.turns, memory.summary, memory.facts)
-        if window.older:
-            reply = await _summed(given, alias, window, at)
-            summary, usage = {"text": reply.text, "first": window.first}, reply.usage
-        short = summary["text"] if summary else window.summary
-        asked = await content(given.prompt, given.files, given.model, alias, at)
-        messages, new = messages_of(given, at.now(), window.messages, short, window.facts, asked)
-        tools = [tool for index, one in enumerate(given.tools) for tool in await _opened(one, index, catalogue, at)]
-        if memory and memory.facts:
-            tools.append(_FACT)
-        names = [tool["name"] for tool in tools]
-        for twice in {name for name in names if names.count(name) > 1}:
-            raise StepFailed("invalid", f"two tools are called {twice}", fix="give one of them another name:")
-        limits = given.limits.model_dump()
-        if given.limits.time:
-            limits["time"] = durations.seconds(given.limits.time)
-        setup = {
-            "messages": messages,
-            "new": new,
-            "tools": tools,
-            "model": {"name": given.model, **alias.model_dump(mode="json")},
-            "limits": limits,
-            "gives": given.gives,
-            "memory": {"conversation": memory.conversation} if memory else None,
-            "summary": summary,
-        }
-        return Result(setup, usage=usage)
-
-    return open_
+async def _open(given: AgentInput, at: Surroundings) -> Result:
+    alias: Alias = await at.model(given.model)
+    memory, usage = given.memory, None
+    summary: dict[str, Any] | None = None
+    window = Window()
+    if memory:
+        window = await at.conversation(memory.conversation, memory.turns, memory.summary, memory.facts)
+    if window.older:
+        reply = await _summed(given, alias, window, at)
+        summary, usage = {"text": reply.text, "first": window.first}, reply.usage
+    short = summary["text"] if summary else window.summary
+    asked = await content(given.prompt, given.files, given.model, alias, at)
+    messages, new = messages_of(given, at.now(), window.messages, short, window.facts, asked)
+    tools = [tool for index, one in enumerate(given.tools) for tool in await _opened(one, index, at)]
+    if memory and memory.facts:
+        tools.append(_FACT)
+    names = [tool["name"] for tool in tools]
+    for twice in {name for name in names if names.count(name) > 1}:
+        raise StepFailed("invalid", f"two tools are called {twice}", fix="give one of them another name:")
+    limits = given.limits.model_dump()
+    if given.limits.time:
+        limits["time"] = durations.seconds(given.limits.time)
+    setup = {
+        "messages": messages,
+        "new": new,
+        "tools": tools,
+        "model": {"name": given.model, **alias.model_dump(mode="json")},
+        "limits": limits,
+        "gives": given.gives,
+        "memory": {"conversation": memory.conversation} if memory else None,
+        "summary": summary,
+    }
+    return Result(setup, usage=usage)
 
 
-async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings) -> list[dict[str, Any]]:
+async def _opened(tool: Tool, index: int, at: Surroundings) -> list[dict[str, Any]]:
     """What the engine needs of a tool, and what its model is told: more than one for servers and tables; each with all
     names under which a document may mean it."""
-    found = await _made_of(tool, index, catalogue, at)
+    found = await _made_of(tool, index, at)
     for one in found:
         given, called = one["with"], [one["name"], tool.name, one.get("do"), one.get("run"), tool.server, tool.table]
         if tool.kind == "server":
@@ -238,13 +237,13 @@ async def _opened(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings
     return found
 
 
-async def _made_of(tool: Tool, index: int, catalogue: Catalogue, at: Surroundings) -> list[dict[str, Any]]:
+async def _made_of(tool: Tool, index: int, at: Surroundings) -> list[dict[str, Any]]:
     base: dict[str, Any] = {"index": index, "or": [], "agent": False}
     if tool.kind == "do":
-        action = catalogue.get(str(tool.do))
-        made = _made(tool, action.name, action.title, action.shape().input, tool.with_)
+        action = at.action(str(tool.do))
+        made = _made(tool, action.name, action.title, action.schema, tool.with_)
         instead = [
-            {**_made(tool, one.do, catalogue.get(one.do).title, catalogue.get(one.do).shape().input, one.with_),
+            {**_made(tool, one.do, at.action(one.do).title, at.action(one.do).schema, one.with_),
              "kind": "do", "do": one.do, "agent": False, "index": index, "or": []}
             for one in tool.or_
         ]  # fmt: skip
@@ -252,22 +251,22 @@ async def _made_of(tool: Tool, index: int, catalogue: Catalogue, at: Surrounding
     if tool.kind in ("run", "agent"):
         name = str(tool.run or tool.agent)
         found = await at.workflow(name)
-        made = _made(tool, name, found["title"] or found["note"] or name, found["input"], tool.with_)
-        return [{**base, **made, "kind": "run", "run": name, "agent": found["kind"] == "agent"}]
+        made = _made(tool, name, found.called or name, found.input, tool.with_)
+        return [{**base, **made, "kind": "run", "run": name, "agent": found.kind == "agent"}]
     if tool.kind == "server":
         listed = await at.server_tools(str(tool.server))
-        absent = set(tool.only or ()) - {one["name"] for one in listed}
+        absent = set(tool.only or ()) - {one.name for one in listed}
         if absent:
-            have = ", ".join(one["name"] for one in listed)
+            have = ", ".join(one.name for one in listed)
             raise StepFailed(
                 "missing", f"{tool.server} has no tool {sorted(absent)[0]}; it has {have}", fix="correct only:"
             )
         return [
-            {**base, "name": _named(one["name"]), "title": one.get("title") or one["name"],
-             "description": _described(tool, one.get("description") or one["name"]),
-             "parameters": _without(one.get("inputSchema") or {"type": "object"}, tool.with_ or {}), "places": None, "into": "arguments",
-             "with": {"server": tool.server, "tool": one["name"], "arguments": tool.with_ or {}, "repeat": _repeat(one)}, "kind": "do", "do": "server.call"}
-            for one in listed if tool.only is None or one["name"] in tool.only
+            {**base, "name": _named(one.name), "title": one.title,
+             "description": _described(tool, one.description),
+             "parameters": _without(one.schema, tool.with_ or {}), "places": None, "into": "arguments",
+             "with": {"server": tool.server, "tool": one.name, "arguments": tool.with_ or {}, "repeat": "safe" if one.safe else "unsafe"}, "kind": "do", "do": "server.call"}
+            for one in listed if tool.only is None or one.name in tool.only
         ]  # fmt: skip
     if tool.kind == "table":
         return [{**base, **_table(tool, may, at)} for may in tool.may]
@@ -279,17 +278,11 @@ async def _made_of(tool: Tool, index: int, catalogue: Catalogue, at: Surrounding
     ]  # fmt: skip
 
 
-def _without(schema: dict[str, Any], fixed: dict[str, Any]) -> dict[str, Any]:
+def _without(schema: Mapping[str, Any], fixed: dict[str, Any]) -> dict[str, Any]:
     """A tool's JSON Schema without the arguments that are fixed."""
     properties = {k: v for k, v in (schema.get("properties") or {}).items() if k not in fixed}
     required = [name for name in schema.get("required") or [] if name not in fixed]
     return {**schema, "properties": properties, "required": required}
-
-
-def _repeat(offered: dict[str, Any]) -> str:
-    """What a tool server says of repeating a call."""
-    hints = offered.get("annotations") or {}
-    return "safe" if hints.get("readOnlyHint") or hints.get("idempotentHint") else "unsafe"
 
 
 def _made(
@@ -344,10 +337,10 @@ def _taken_out(
     return given
 
 
-def _table(tool: Tool, may: str, at: Surroundings) -> dict[str, Any]:
+def _table(tool: Tool, may: str, at: Tables) -> dict[str, Any]:
     """One thing that may be done with a table, with its allowed columns alone."""
     kinds = {"text": {"type": "string"}, "number": {"type": "number"}, "boolean": {"type": "boolean"}}
-    known = {column["name"]: kinds.get(column["type"], {}) for column in at.table(str(tool.table))["columns"]}
+    known = {column.name: kinds.get(column.type, {}) for column in at.table(str(tool.table)).columns}
     absent = [column for column in tool.columns or () if column not in known]
     if absent:
         raise StepFailed(
@@ -389,7 +382,7 @@ def _described(tool: Tool, text: str) -> str:
     return f"{text.rstrip('. ')}. Use it when {tool.use_when.rstrip('. ')}." if tool.use_when else text
 
 
-async def _turn(given: TurnInput, at: Surroundings) -> Result:
+async def _turn(given: TurnInput, at: Asking) -> Result:
     alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
     ask = Ask(given.messages, given.gives, tools=given.tools)
     try:
@@ -401,28 +394,66 @@ async def _turn(given: TurnInput, at: Surroundings) -> Result:
     return Result(output, {"turn": {k: v for k, v in reply.detail.items() if k != "messages"}}, reply.usage)
 
 
-async def _turn_worst(given: TurnInput, at: Surroundings) -> float | None:
+async def _turn_worst(given: TurnInput, at: Asking) -> float | None:
     alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
     return alias.worst(size_of(given.messages, given.tools, given.gives), alias.max_tokens)
 
 
-async def _server_call(given: ServerInput, at: Surroundings) -> Result:
+async def _server_call(given: ServerInput, at: Servers) -> Result:
     return Result(*await at.server_call(given.server, given.tool, given.arguments))
 
 
-def actions(catalogue: Catalogue) -> list[Action]:
-    """The agent and what it is made of; `catalogue` is what its tools are looked up in."""
-    return [
-        Action("agent", "Let a model work with tools", AgentInput, AgentResult, timeout=600),
-        Action("agent.open", "", AgentInput, None, reach="read", timeout=60, perform=opener(catalogue), hidden=True),
-        Action("agent.turn", "", TurnInput, None, timeout=180, perform=_turn, worst=_turn_worst, hidden=True),
-        Action(
-            "server.call",
-            "Call a tool of a tool server",
-            ServerInput,
-            None,
-            repeat="unsafe",
-            perform=_server_call,
-            repeat_of=lambda given: str(given.get("repeat", "unsafe")),
-        ),
+async def _preview(given: AgentInput, at: Actions) -> Given:
+    """What the model of an agent is told and offered at the beginning."""
+    setup = await at.perform("agent.open", given.model_dump(mode="json", by_alias=True, exclude_unset=True))
+    tools = [{name: tool[name] for name in ("name", "description", "parameters")} for tool in setup["tools"]]
+    return {"messages": shown(setup["messages"]), "tools": tools}
+
+
+def _sentence(step: str, given: Given) -> str:
+    named = [
+        str(tool.get("name") or next((tool[kind] for kind in _KINDS if kind in tool), "tool"))
+        for tool in given.get("tools") or ()
+        if isinstance(tool, dict)
     ]
+    return f"Let an agent work out {step}" + (f" with {', '.join(named)}" if named else "")
+
+
+def _server_repeat(given: Given) -> Repeat:
+    return "safe" if given.get("repeat") == "safe" else "unsafe"
+
+
+ACTIONS = [
+    Action(
+        "agent",
+        "Let a model work with tools",
+        AgentInput,
+        AgentResult,
+        timeout=600,
+        streams=True,
+        preview=_preview,
+        sentence=_sentence,
+        example={
+            "model": "careful",
+            "brief": "You answer guests of the huts.",
+            "prompt": "${ input.message }",
+            "tools": [{"table": "huts"}],
+            "limits": {"turns": 8, "money": 0.2},
+        },
+        first=("model", "brief", "prompt", "tools", "limits"),
+    ),
+    Action("agent.open", "", AgentInput, None, reach="read", timeout=60, perform=_open, hidden=True),
+    Action("agent.turn", "", TurnInput, None, timeout=180, perform=_turn, worst=_turn_worst, streams=True, hidden=True),
+    Action(
+        "server.call",
+        "Call a tool of a tool server",
+        ServerInput,
+        None,
+        repeat="unsafe",
+        perform=_server_call,
+        repeat_of=_server_repeat,
+        sentence=lambda step, given: f"Call {in_brief(given.get('tool'))} of {in_brief(given.get('server'))}",
+        example={"server": "weather-station", "tool": "forecast", "arguments": {"hut": "${ input.hut }"}},
+        first=("server", "tool", "arguments"),
+    ),
+]

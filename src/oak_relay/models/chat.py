@@ -9,12 +9,12 @@ from typing import Any
 
 import jsonpath
 
-from oak_relay.actions.base import Surroundings
 from oak_relay.actions.http import Exchange, authorised, send
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.protocols import Asking
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models import files
-from oak_relay.models.alias import Alias
 
 _LARGEST = 4_000_000
 _THOUGHTS = re.compile(r"^\s*<(think|thinking|reasoning)>(.*?)</\1>\s*", re.DOTALL)
@@ -60,7 +60,7 @@ def letters_in(messages: list[dict[str, Any]]) -> int:
     return sum(files.letters(m.get("content")) + len(values.text_of(m.get("tool_calls"))) for m in messages)
 
 
-async def complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
+async def complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     """One reply of a model, or of the first of its fallbacks that is available. Raises `StepFailed` of the kind
     that fits."""
     tried: list[dict[str, str]] = []
@@ -81,7 +81,7 @@ async def complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply
     raise AssertionError("an alias is asked at least")
 
 
-async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Reply:
+async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     most = ask.max_tokens or alias.max_tokens
     if at.draw is not None:
         await at.draw.reserve(alias.worst(size_of(ask.messages, list(ask.tools), ask.schema), most))
@@ -119,7 +119,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Surroundings) -> Repl
     return _reply(name, alias, exchange, ask, shown)
 
 
-async def offered(alias: Alias, at: Surroundings, name: str = "the model server") -> list[str]:
+async def offered(alias: Alias, at: Asking, name: str = "the model server") -> list[str]:
     """The names of models that the server offers. Raises `StepFailed`."""
     request = at.http.build_request(
         "GET", f"{alias.url.rstrip('/')}/models", headers=await _headers(alias, at), timeout=at.timeout
@@ -132,19 +132,19 @@ async def offered(alias: Alias, at: Surroundings, name: str = "the model server"
     return sorted(str(m["id"]) for m in items if isinstance(m, dict) and "id" in m)
 
 
-async def _headers(alias: Alias, at: Surroundings) -> dict[str, str]:
+async def _headers(alias: Alias, at: Asking) -> dict[str, str]:
     headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Idempotency-Key": at.key}
     return headers | await authorised(at, alias.url, alias.credential)
 
 
-async def post(alias: Alias, path: str, body: dict[str, Any], at: Surroundings) -> Exchange:
+async def post(alias: Alias, path: str, body: dict[str, Any], at: Asking) -> Exchange:
     """A JSON request to a model server. Raises `StepFailed` when none comes back."""
     given = {"content": values.dumps(body).encode(), "headers": {"Content-Type": "application/json"}}
     return await posted(alias, path, given, at)
 
 
 async def posted(
-    alias: Alias, path: str, given: dict[str, Any], at: Surroundings, take: Callable[[str], None] | None = None
+    alias: Alias, path: str, given: dict[str, Any], at: Asking, take: Callable[[str], None] | None = None
 ) -> Exchange:
     """A request of whatever content to a model server; `take` is given the lines of a streamed answer."""
     headers = {**await _headers(alias, at), **given.pop("headers", {})}
@@ -153,7 +153,7 @@ async def posted(
     return await send(at.http, request, _LARGEST, alias.credential, take, show=False)
 
 
-async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Surroundings) -> tuple[Exchange, float | None]:
+async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Asking) -> tuple[Exchange, float | None]:
     """The same taken piece by piece: the whole as if it had come at once, and the seconds until its first piece.
     A server that does not stream answers at once, which is fine too."""
     given = {**body, "stream": True, "stream_options": {"include_usage": True}}

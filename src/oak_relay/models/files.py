@@ -9,11 +9,12 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
 
-from oak_relay.actions.base import Fields, Surroundings
+from oak_relay.actions.base import Fields
 from oak_relay.actions.http import authorised, send
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.alias import Alias
 
 LARGEST = 20_000_000
 """Bytes that one file may have."""
@@ -40,7 +41,7 @@ class File(Fields):
         return self
 
 
-async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, at: Surroundings) -> Any:
+async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, at: Outbound) -> Any:
     """A message's content: the prompt alone, or followed by a part for each file. Texts are told as texts to any model.
     Raises `StepFailed` (`invalid`) for what the alias does not take, and what fetching raises."""
     if not files:
@@ -48,7 +49,7 @@ async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, a
     return [{"type": "text", "text": prompt}, *[await _part(one, name, alias, at) for one in files]]
 
 
-async def _part(file: File, name: str, alias: Alias, at: Surroundings) -> dict[str, Any]:
+async def _part(file: File, name: str, alias: Alias, at: Outbound) -> dict[str, Any]:
     body, media = await fetched(file.url, file.credential, file.data, at)
     called = file.name or urlsplit(file.url or "").path.rsplit("/", 1)[-1] or "file"
     media = file.type or (media if media not in ("", "application/octet-stream") else "")
@@ -68,7 +69,7 @@ async def _part(file: File, name: str, alias: Alias, at: Surroundings) -> dict[s
     return {"type": "file", "file": {"filename": called, "file_data": address}}
 
 
-async def fetched(url: str | None, credential: str | None, data: str | None, at: Surroundings) -> tuple[bytes, str]:
+async def fetched(url: str | None, credential: str | None, data: str | None, at: Outbound) -> tuple[bytes, str]:
     """A file's bytes and the media type its server names, else empty. Raises `StepFailed`."""
     if data is not None:
         try:

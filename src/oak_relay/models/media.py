@@ -4,9 +4,12 @@ from typing import Any
 
 from pydantic import BaseModel, Field, model_validator
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Fields
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Asking
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.alias import Alias
+from oak_relay.document.values import in_brief
 from oak_relay.models.chat import failure, post, posted
 from oak_relay.models.files import fetched
 
@@ -43,7 +46,7 @@ class Transcribed(BaseModel):
     money: float | None
 
 
-async def _embed(given: EmbedInput, at: Surroundings) -> Result:
+async def _embed(given: EmbedInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     if at.draw is not None:
         await at.draw.reserve(await _embed_worst(given, at))
@@ -63,7 +66,7 @@ async def _embed(given: EmbedInput, at: Surroundings) -> Result:
     return Result(output, shown, usage)
 
 
-async def _transcribe(given: TranscribeInput, at: Surroundings) -> Result:
+async def _transcribe(given: TranscribeInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     audio, _ = await fetched(given.url, given.credential, given.audio, at)
     fields = {"model": alias.model, **({"language": given.language} if given.language else {})}
@@ -104,19 +107,27 @@ def _odd(name: str, wanted: str, shown: dict[str, Any]) -> StepFailed:
     )
 
 
-async def _embed_worst(given: EmbedInput, at: Surroundings) -> float | None:
+async def _embed_worst(given: EmbedInput, at: Asking) -> float | None:
     alias: Alias = await at.model(given.model)
     return alias.worst(sum(len(text.encode("utf-8", "replace")) for text in given.texts), 0)
 
 
-async def _transcribe_worst(given: TranscribeInput, at: Surroundings) -> float | None:
+async def _transcribe_worst(given: TranscribeInput, at: Asking) -> float | None:
     alias: Alias = await at.model(given.model)
     return alias.worst(0, alias.max_tokens)
 
 
 ACTIONS = [
     Action(
-        "model.embed", "Turn texts into vectors", EmbedInput, Embedded, timeout=120, perform=_embed, worst=_embed_worst
+        "model.embed",
+        "Turn texts into vectors",
+        EmbedInput,
+        Embedded,
+        timeout=120,
+        perform=_embed,
+        worst=_embed_worst,
+        sentence=lambda step, given: f"Turn texts into vectors with {in_brief(given.get('model'))}",
+        example={"model": "vectors", "texts": ["${ input.message }"]},
     ),
     Action(
         "model.transcribe",
@@ -126,5 +137,10 @@ ACTIONS = [
         timeout=180,
         perform=_transcribe,
         worst=_transcribe_worst,
+        sentence=lambda step, given: (
+            f"Write down what is said in {in_brief(given.get('url') or given.get('name') or 'a recording')}"
+        ),
+        example={"model": "ears", "url": "${ input.recording }"},
+        first=("model", "url", "language"),
     ),
 ]

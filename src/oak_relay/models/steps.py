@@ -1,13 +1,18 @@
 """`model.answer`, `model.label` and `model.judge`."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Result, Surroundings
+from oak_relay.actions.base import Action, Fields, Given, Schema
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Asking
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import holds_template
 from oak_relay.document.shapes import answer_in
-from oak_relay.models.alias import Alias
+from oak_relay.document.values import in_brief
 from oak_relay.models.chat import Ask, Reply, complete, size_of
 from oak_relay.models.files import File, content, listed
 
@@ -105,7 +110,7 @@ def label_messages(given: LabelInput) -> list[dict[str, Any]]:
     return [{"role": "system", "content": system}, {"role": "user", "content": given.text}]
 
 
-async def _answer(given: AnswerInput, at: Surroundings) -> Result:
+async def _answer(given: AnswerInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     asked = await content(given.prompt, given.files, given.model, alias, at)
     talk = _Talk(given.model, alias, at, _answer_messages(given, asked))
@@ -125,7 +130,7 @@ def _label_schema(given: LabelInput) -> dict[str, Any]:
     }
 
 
-async def _label(given: LabelInput, at: Surroundings) -> Result:
+async def _label(given: LabelInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     schema = _label_schema(given)
     talk = _Talk(given.model, alias, at, label_messages(given))
@@ -149,21 +154,21 @@ _VERDICT = {
 }
 
 
-async def _judge(given: JudgeInput, at: Surroundings) -> Result:
+async def _judge(given: JudgeInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     talk = _Talk(given.model, alias, at, judge_messages(given))
     return talk.result(dict(await talk.shaped(await talk.turn(_VERDICT), _VERDICT)))
 
 
-async def _judge_worst(given: JudgeInput, at: Surroundings) -> float | None:
+async def _judge_worst(given: JudgeInput, at: Asking) -> float | None:
     return _worst(await at.model(given.model), judge_messages(given), _VERDICT, None)
 
 
-async def _answer_worst(given: AnswerInput, at: Surroundings) -> float | None:
+async def _answer_worst(given: AnswerInput, at: Asking) -> float | None:
     return _worst(await at.model(given.model), answer_messages(given), given.gives, given.max_tokens)
 
 
-async def _label_worst(given: LabelInput, at: Surroundings) -> float | None:
+async def _label_worst(given: LabelInput, at: Asking) -> float | None:
     return _worst(await at.model(given.model), label_messages(given), _label_schema(given), None)
 
 
@@ -182,7 +187,7 @@ def added(money: float | None, more: float | None) -> float | None:
 class _Talk:
     """The turns of one step with one model; sums up what they cost."""
 
-    def __init__(self, name: str, alias: Alias, at: Surroundings, messages: list[dict[str, Any]]) -> None:
+    def __init__(self, name: str, alias: Alias, at: Asking, messages: list[dict[str, Any]]) -> None:
         self.name, self.alias, self.at, self.messages = name, alias, at, messages
         self.turns: list[dict[str, Any]] = []
         self.usage: dict[str, Any] = {"input": 0, "cached": 0, "output": 0, "money": 0.0}
@@ -243,8 +248,42 @@ class _Talk:
             self.usage["money"] = added(self.usage["money"], usage.get("money"))
 
 
+def _answer_gives(given: Given, output: Schema) -> Schema:
+    """What an answer is: with `gives` its data is what that says, without it is a free text."""
+    wanted = given.get("gives")
+    if isinstance(wanted, dict) and not holds_template(wanted):
+        return {**output, "properties": {**output.get("properties", {}), "data": wanted}}
+    return {**output, "x-free-text": True}
+
+
+async def _answer_preview(given: AnswerInput, at: Asking) -> Mapping[str, Any]:
+    return {"messages": answer_messages(given)}
+
+
+async def _label_preview(given: LabelInput, at: Asking) -> Mapping[str, Any]:
+    return {"messages": label_messages(given)}
+
+
+async def _judge_preview(given: JudgeInput, at: Asking) -> Mapping[str, Any]:
+    return {"messages": judge_messages(given)}
+
+
 ACTIONS = [
-    Action("model.answer", "Ask a model", AnswerInput, Answered, timeout=180, perform=_answer, worst=_answer_worst),
+    Action(
+        "model.answer",
+        "Ask a model",
+        AnswerInput,
+        Answered,
+        timeout=180,
+        perform=_answer,
+        worst=_answer_worst,
+        streams=True,
+        gives=_answer_gives,
+        preview=_answer_preview,
+        sentence=lambda step, given: f"Ask {in_brief(given.get('model'))} for {step}",
+        example={"model": "quick", "prompt": "Write one friendly sentence for ${ input.guest }."},
+        first=("model", "prompt", "brief", "gives"),
+    ),
     Action(
         "model.label",
         "Give a text one label of a closed set",
@@ -253,6 +292,15 @@ ACTIONS = [
         timeout=120,
         perform=_label,
         worst=_label_worst,
+        preview=_label_preview,
+        sentence=lambda step, given: f"Have {in_brief(given.get('model'))} label {in_brief(given.get('text'))}",
+        example={
+            "model": "quick",
+            "text": "${ input.message }",
+            "labels": {"booking": "asks for a bunk", "complaint": "is unhappy"},
+            "otherwise": "other",
+        },
+        first=("model", "text", "labels", "otherwise"),
     ),
     Action(
         "model.judge",
@@ -262,5 +310,9 @@ ACTIONS = [
         timeout=120,
         perform=_judge,
         worst=_judge_worst,
+        preview=_judge_preview,
+        sentence=lambda step, given: f"Have {in_brief(given.get('model'))} judge: {in_brief(given.get('question'))}",
+        example={"model": "careful", "question": "Does it promise nothing?", "answer": "${ reply.text }"},
+        first=("model", "question", "answer"),
     ),
 ]

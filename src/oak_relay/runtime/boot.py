@@ -11,6 +11,7 @@ from typing import TextIO, cast
 
 import structlog
 
+from oak_relay.actions.catalogue import offer
 from oak_relay.runtime.cluster import Cluster
 from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.registry import Registry
@@ -55,10 +56,14 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
         if migrate:
             await database.migrate()
         key = settings.key.get_secret_value() if settings.key else None
+        catalogue = offer().catalogue
         vault = await Vault.open(
-            database, MAIN_WORKSPACE, master_key(settings.key_file or settings.data_dir / "master.key", key)
+            database,
+            MAIN_WORKSPACE,
+            master_key(settings.key_file or settings.data_dir / "master.key", key),
+            catalogue.credentials,
         )
-        yield Base(settings, database, Registry(database, vault), Hints(database))
+        yield Base(settings, database, Registry(database, vault, catalogue), Hints(database))
     finally:
         await database.close()
 

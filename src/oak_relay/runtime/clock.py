@@ -6,7 +6,6 @@ import socket
 import time
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
-from hashlib import sha256
 from typing import Any
 from uuid import UUID
 
@@ -14,15 +13,12 @@ import asyncpg
 import structlog
 import uuid_utils.compat as uuids
 
-from oak_relay.document import calendar, durations, values
+from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.document.expressions import Template
-from oak_relay.document.triggers import Poll, Schedule
 from oak_relay.engine.plan import REVISION
-from oak_relay.models.catalogue import CATALOGUE
 from oak_relay.runtime.boot import MARK
+from oak_relay.runtime.context import CallContext, Tools
 from oak_relay.runtime.dispatch import dispatch
-from oak_relay.runtime.executor import CallContext, Tools, perform
 from oak_relay.runtime.groupcommit import RETRIED
 from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
@@ -34,11 +30,12 @@ from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
 from oak_relay.store.intake import NewRun
+from oak_relay.store.schedules import Mark
+from oak_relay.triggers.base import TimeTrigger, TriggerKind, WatchTrigger
 
 log = structlog.get_logger()
-PUNCTUAL = timedelta(seconds=60)
-"""An occurrence that is found later than this was missed."""
-MOST_MISSED = 1000
+_LATER = timedelta(minutes=1)
+"""When a trigger that cannot be worked out is looked at again."""
 _BATCH = 500
 _LEASE = 15.0
 
@@ -151,9 +148,9 @@ class Clock:
             if rows:
                 now, runs, marks = datetime.now(UTC), [], []
                 for row in rows:
-                    occurrences, mark = _occurrences(row, now)
+                    found, mark = self._due(row, now)
                     marks.append(mark)
-                    runs += [new_run(*_occasion(row, moment)) for moment in occurrences]
+                    runs += found
                 await due.mark(connection, self._registry.workspace, marks)
                 for first in range(0, len(runs), _BATCH):
                     await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
@@ -163,6 +160,28 @@ class Clock:
             return 0.0
         left = await due.next_due(connection, self._registry.workspace)
         return min(1.0, max(0.005, left)) if left is not None else 1.0
+
+    def _due(self, row: asyncpg.Record, now: datetime) -> tuple[list[NewRun], Mark]:
+        """The runs of a trigger that begin now, and what is noted of it. One that cannot be worked out waits a while."""
+        last = row["last_at"] or now
+        try:
+            kind, given = self._given(row["kind"], row["config"])
+            assert isinstance(kind, TimeTrigger)
+            moments = kind.due(given, row["trigger_id"], last, now)
+            target = _target(row)
+            runs = [
+                new_run(target, Incoming("/clock", "oak.time", kind.data(given, moment), moment.isoformat()))
+                for moment in moments.now
+            ]
+        except (StepFailed, ValueError) as failed:
+            log.warning("schedule cannot be worked out", trigger=row["name"], reason=str(failed))
+            return [], Mark(row["trigger_id"], last, now + _LATER, str(failed)[:500])
+        return runs, Mark(row["trigger_id"], moments.last, moments.next, None)
+
+    def _given(self, name: str, config: str) -> tuple[TriggerKind[Any], Any]:
+        """A trigger's kind and what is given to it. Raises `StepFailed` for a kind that is not installed."""
+        kind = self._registry.catalogue.triggers.known(name)
+        return kind, kind.parsed(config)
 
     async def _dispatch(self, connection: asyncpg.Connection) -> float:
         try:
@@ -195,38 +214,33 @@ class Clock:
         row = await due.take_poll(connection, self._registry.workspace)
         if row is None:
             return 1.0
-        poll = Poll.model_validate(values.loads(row["config"]))
-        await due.move_poll(connection, self._registry.workspace, row["trigger_id"], durations.seconds(poll.every))
-        fault = None
+        fault, workspace, trigger = None, self._registry.workspace, row["trigger_id"]
         try:
-            await self._look(connection, row, poll)
-        except StepFailed as failed:
-            fault = self._registry.now.blanker.text(f"{failed.kind}: {failed.message}")
+            kind, given = self._given(row["kind"], row["config"])
+            assert isinstance(kind, WatchTrigger)
+            await due.move_poll(connection, workspace, trigger, kind.every(given))
+            await self._look(connection, row, kind, given)
+        except (StepFailed, ValueError) as failed:
+            told = f"{failed.kind}: {failed.message}" if isinstance(failed, StepFailed) else str(failed)
+            fault = self._registry.now.blanker.text(told)
             log.warning("poll failed", trigger=row["name"], reason=fault)
-        await due.note_poll(connection, self._registry.workspace, row["trigger_id"], fault)
+        await due.note_poll(connection, workspace, trigger, fault)
         return 0.0
 
-    async def _look(self, connection: asyncpg.Connection, row: Any, poll: Poll) -> None:
+    async def _look(
+        self, connection: asyncpg.Connection, row: asyncpg.Record, kind: WatchTrigger[Any], given: Any
+    ) -> None:
         await self._registry.fresh()
-        template = RunTemplate.read(row["start"])
-        given = Template(poll.with_).render({"settings": template.settings})
-        action = CATALOGUE.get(poll.do)
-        if action.reach == "local":
-            raise StepFailed("invalid", f"{poll.do} finds nothing", fix="poll with an action that reads")
+        target = _target(row)
         key = f"{row['trigger_id']}:{datetime.now(UTC).isoformat()}"
-        at = CallContext(
-            self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", action.timeout, None, lambda: 60.0
-        )
-        async with asyncio.timeout(action.timeout + 5):
-            output = (await perform(action, given, at)).output
-        items = Template(poll.items).render({"arrived": output})
-        if not isinstance(items, list):
-            raise StepFailed("invalid", f"items: gives {type(items).__name__}, no list", fix="correct items:")
-        target = Target(row["workflow_id"], row["version_id"], template, row["trigger_id"], row["name"])
-        runs: list[NewRun] = []
-        for item in items:
-            name = values.text_of(Template(poll.key).render({"arrived": item}))
-            runs.append(new_run(target, Incoming(f"/polls/{row['name']}", "oak.item", item, name)))
+        at = CallContext(self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", kind.timeout, None, lambda: 60.0)
+        try:
+            async with asyncio.timeout(kind.timeout + 5):
+                found = await kind.look(given, target.template.settings, at)
+        except TimeoutError:
+            raise StepFailed("timeout", f"looking took more than {kind.timeout:g} s", fix="look less deep") from None
+        source = f"/polls/{row['name']}"
+        runs = [new_run(target, Incoming(source, one.type, one.data, one.key)) for one in found]
         for first in range(0, len(runs), _BATCH):
             receipts = await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
             if any(r.status == "accepted" for r in receipts):
@@ -262,45 +276,5 @@ class Clock:
         return 1.0
 
 
-def _occurrences(row: Any, now: datetime) -> tuple[list[datetime], tuple[UUID, datetime, datetime | None]]:
-    """The occurrences of a schedule that begin now, and what is noted: the last one looked at, the next moment."""
-    given = Schedule.model_validate(values.loads(row["config"]))
-    rule = calendar.rule(given.cron, given.every, given.rrule, given.zone)
-    jitter = durations.seconds(given.jitter) if given.jitter else 0.0
-    found: list[datetime] = []
-    last = row["last_at"] or now
-    moment = rule.after(last)
-    while moment is not None and moment + _later(row["trigger_id"], moment, jitter) <= now and len(found) < 100_000:
-        found.append(moment)
-        last, moment = moment, rule.after(moment)
-    punctual = [m for m in found if now - m - _later(row["trigger_id"], m, jitter) <= PUNCTUAL]
-    taken = {"all": found[-MOST_MISSED:], "latest": punctual or found[-1:], "none": punctual}[given.missed]
-    coming = None if moment is None else moment + _later(row["trigger_id"], moment, jitter)
-    return taken, (row["trigger_id"], last, coming)
-
-
-def _later(trigger_id: UUID, moment: datetime, jitter: float) -> timedelta:
-    """How much later than its time an occurrence begins: always the same for the same one."""
-    if not jitter:
-        return timedelta()
-    chosen = int.from_bytes(sha256(f"{trigger_id}{moment.isoformat()}".encode()).digest()[:8], "big") / 2**64
-    return timedelta(seconds=chosen * jitter)
-
-
-def _occasion(row: Any, moment: datetime) -> tuple[Target, Incoming]:
-    given = Schedule.model_validate(values.loads(row["config"]))
-    target = Target(
-        row["workflow_id"], row["version_id"], RunTemplate.read(row["start"]), row["trigger_id"], row["name"]
-    )
-    event: dict[str, Any] = {
-        "id": moment.isoformat(),
-        "source": "/clock",
-        "type": "oak.time",
-        "time": moment.isoformat(),
-    }
-    event |= {"data": None, "headers": {}, "query": {}}
-    try:
-        data = Template(given.data).render({"event": event})
-    except StepFailed as failed:
-        data = {"error": failed.as_data()}
-    return target, Incoming("/clock", "oak.time", {} if data is None else data, moment.isoformat())
+def _target(row: asyncpg.Record) -> Target:
+    return Target(row["workflow_id"], row["version_id"], RunTemplate.read(row["start"]), row["trigger_id"], row["name"])

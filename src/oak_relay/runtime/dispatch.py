@@ -8,15 +8,16 @@ import asyncpg
 import structlog
 
 from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, published, signals
 from oak_relay.store.intake import NewRun
 from oak_relay.store.published import DEEPEST
+from oak_relay.triggers.base import Occasion, PublishedTrigger, TriggerKinds
 
 log = structlog.get_logger()
 _BATCH = 300
-_TYPES = {"table": "oak.row", "run": "oak.ended"}
 
 
 async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int = _BATCH) -> tuple[int, list[UUID]]:
@@ -34,12 +35,13 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
         for row in rows:
             told = published.arrived(row)
             for trigger in triggers[row["kind"], row["topic"]]:
-                if not _fits(trigger, row, told):
+                occasion = _occasion(trigger, told, registry.catalogue.triggers)
+                if occasion is None:
                     continue
                 if row["depth"] > DEEPEST:
                     log.warning("event refused: too many have caused one another", trigger=trigger["name"])
                     continue
-                runs.append(new_run(*_occasion(trigger, row, told)))
+                runs.append(new_run(_target(trigger), _incoming(row, occasion)))
             for listener in listeners[row["topic"]] if row["kind"] == "event" else ():
                 place = listener["run_id"], listener["path"]
                 if place not in met and _wanted(listener, told):
@@ -54,16 +56,18 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
     return len(rows), [run_id for run_id, _ in met]
 
 
-def _fits(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> bool:
-    """Whether a trigger is meant."""
-    config = values.loads(trigger["config"])
-    if row["kind"] == "table":
-        fits = told["change"] in config["on"]
-    elif row["kind"] == "run":
-        fits = told["state"] in config["ended"]
-    else:
-        fits = config["source"] in (None, told["source"])
-    return fits and published.holds(config.get("where"), {"arrived": told}, trigger["name"])
+def _occasion(trigger: asyncpg.Record, told: dict[str, Any], kinds: TriggerKinds) -> Occasion | None:
+    """What it is to a trigger; None when it is not meant, or cannot be told to it."""
+    try:
+        kind = kinds.known(trigger["kind"])
+        assert isinstance(kind, PublishedTrigger)
+        given = kind.parsed(trigger["config"])
+        if not kind.fits(given, told) or not published.holds(kind.where(given), {"arrived": told}, trigger["name"]):
+            return None
+        return kind.occasion(given, told)
+    except (StepFailed, ValueError, KeyError) as failed:
+        log.warning("trigger left out", trigger=trigger["name"], reason=str(failed))
+        return None
 
 
 def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
@@ -71,14 +75,11 @@ def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
     return published.holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
 
 
-def _occasion(trigger: asyncpg.Record, row: Mapping[str, Any], told: dict[str, Any]) -> tuple[Target, Incoming]:
-    target = Target(
-        trigger["workflow_id"],
-        trigger["version_id"],
-        RunTemplate.read(trigger["start"]),
-        trigger["id"],
-        trigger["name"],
-    )
-    event = row["kind"] == "event"
-    kind, data = (told["type"], told.get("data")) if event else (_TYPES[row["kind"]], told)
-    return target, Incoming(row["source"], kind, data, row["event_key"], depth=row["depth"])
+def _target(trigger: asyncpg.Record) -> Target:
+    start = RunTemplate.read(trigger["start"])
+    return Target(trigger["workflow_id"], trigger["version_id"], start, trigger["id"], trigger["name"])
+
+
+def _incoming(row: Mapping[str, Any], occasion: Occasion) -> Incoming:
+    key = occasion.key or row["event_key"]
+    return Incoming(row["source"], occasion.type, occasion.data, key, depth=row["depth"])

@@ -5,6 +5,7 @@ import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
@@ -55,9 +56,14 @@ class RunTemplate:
 
     @classmethod
     def read(cls, text: str) -> "RunTemplate":
-        """As it stands with a trigger."""
-        data = values.loads(text)
-        return cls(Template(data["subject"]), data["settings"], data["policy"], data["revision"])
+        """As it stands with a trigger; of one text it is made once."""
+        return _template(text)
+
+
+@lru_cache(maxsize=2048)
+def _template(text: str) -> RunTemplate:
+    data = values.loads(text)
+    return RunTemplate(Template(data["subject"]), data["settings"], data["policy"], data["revision"])
 
 
 @dataclass(frozen=True, slots=True)

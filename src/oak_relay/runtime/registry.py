@@ -3,11 +3,13 @@
 import asyncio
 import time
 from collections import OrderedDict
-from typing import Any
+from collections.abc import Callable, Mapping
+from typing import TypeVar
 from uuid import UUID
 
 import asyncpg
 
+from oak_relay.actions.catalogue import Catalogue
 from oak_relay.document.models import Workflow, document_of
 from oak_relay.document.text import read
 from oak_relay.engine.plan import Plan, compile_plan
@@ -19,14 +21,17 @@ _AGE = 2.0
 _AGAIN = 0.1
 """Seconds: what is not there is asked for again when the answer is older than this."""
 _PLANS = 500
+V = TypeVar("V")
 
 
 class Registry:
     """A snapshot at most two seconds old, or made after the last hint; and compiled versions."""
 
-    def __init__(self, database: Database, vault: Vault) -> None:
+    def __init__(self, database: Database, vault: Vault, catalogue: Catalogue) -> None:
         self._database = database
         self.vault = vault
+        self.catalogue = catalogue
+        """What the workspace can do."""
         self.now = Snapshot()
         self._made = 0.0
         self._asking = asyncio.Lock()
@@ -53,12 +58,12 @@ class Registry:
                     self._made = moment
         return self.now
 
-    async def find(self, kind: str, name: str) -> Any:
-        """A credential, alias or table; asked for afresh before it is said not to be there. None when it is not."""
-        found = getattr(await self.fresh(), kind).get(name)
+    async def find(self, among: Callable[[Snapshot], Mapping[str, V]], name: str) -> V | None:
+        """Something stored under a name; asked for afresh before it is said not to be there. None when it is not."""
+        found = among(await self.fresh()).get(name)
         if found is None and time.monotonic() - self._made > _AGAIN:
             self.forget()
-            found = getattr(await self.fresh(), kind).get(name)
+            found = among(await self.fresh()).get(name)
         return found
 
     def known_plan(self, version_id: UUID) -> tuple[Plan, Workflow] | None:

@@ -91,7 +91,7 @@ class Exporter:
     async def _deliver(self, http: httpx.AsyncClient, told: list[dict[str, Any]]) -> None:
         headers = {"Content-Type": "application/json"}
         if self.settings.otlp_credential:
-            stored = await self.registry.find("credentials", self.settings.otlp_credential)
+            stored = await self.registry.find(lambda known: known.credentials, self.settings.otlp_credential)
             if stored is not None:
                 headers |= stored.headers()
         body = self.registry.now.blanker.json(values.dumps(request_of(told))).encode()

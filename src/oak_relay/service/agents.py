@@ -8,6 +8,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from oak_relay.actions import servers
+from oak_relay.capabilities.given import ServerTool
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.agent import sent
@@ -15,7 +16,7 @@ from oak_relay.models import files
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut
+from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut, ServerToolOut
 from oak_relay.store import people, runs, talks
 from oak_relay.store.database import raw
 from oak_relay.store.tables import tool_server
@@ -75,7 +76,15 @@ async def test_server(name: str, parts: PartsDep, _: CallerDep) -> ServerTestOut
         shown = parts.registry.now.blanker.text(failed.message)
         return ServerTestOut(ok=False, sentence=shown, fix=failed.fix, tools=[])
     count = f"{len(found)} tool{'s' if len(found) != 1 else ''}"
-    return ServerTestOut(ok=True, sentence=f"{name} answers and offers {count}.", fix="", tools=found)
+    return ServerTestOut(
+        ok=True, sentence=f"{name} answers and offers {count}.", fix="", tools=[_tool(one) for one in found]
+    )
+
+
+def _tool(tool: ServerTool) -> ServerToolOut:
+    return ServerToolOut(
+        name=tool.name, title=tool.title, description=tool.description, input=dict(tool.schema), safe=tool.safe
+    )
 
 
 @router.get("/conversations", response_model=list[ConversationOut])

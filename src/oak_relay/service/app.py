@@ -17,7 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from oak_relay import __version__
 from oak_relay.document.models import json_schema
 from oak_relay.runtime.boot import Base
-from oak_relay.runtime.executor import Tools
+from oak_relay.runtime.context import Tools
 from oak_relay.runtime.intake import Intake
 from oak_relay.runtime.receipts import Receipts
 from oak_relay.runtime.watchdog import Watchdog
@@ -25,6 +25,7 @@ from oak_relay.service import (
     access,
     again,
     agents,
+    catalogue,
     credentials,
     events,
     hooks,
@@ -110,6 +111,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         models,
         restores,
         tables,
+        catalogue,
         hooks,
         talk,
         usage,
@@ -160,9 +162,10 @@ def _operation(app: FastAPI) -> None:
         return JSONResponse({"status": "ok", "workers": workers})
 
     @app.get("/schema/workflow.json", tags=["operation"])
-    async def schema() -> dict[str, Any]:
+    async def schema(request: Request) -> dict[str, Any]:
         """JSON Schema of the workflow language."""
-        return json_schema()
+        parts: Parts = request.app.state.parts
+        return json_schema(parts.registry.catalogue.triggers)
 
 
 def _console(app: FastAPI) -> None:

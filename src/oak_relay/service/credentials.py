@@ -33,14 +33,13 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
         raise Problem(422, f"{name!r} is no name for a credential", fix="use letters, digits, - and _")
     try:
-        stored = kinds.credential(given)
+        stored = parts.registry.catalogue.credentials.read(given)
+    except kinds.UnknownKind as unknown:
+        raise Problem(422, "the credential does not fit", str(unknown), "correct the kind") from None
     except ValidationError as error:
         first = error.errors(include_input=False, include_context=False, include_url=False)[0]
-        where = ".".join(str(p) for p in first["loc"] if p not in kinds.KINDS)
-        kinds_known = ", ".join(kinds.KINDS)
-        raise Problem(
-            422, "the credential does not fit", f"{where or 'kind'}: {first['msg']}", f"kinds are {kinds_known}"
-        ) from None
+        where = ".".join(str(part) for part in first["loc"]) or "the credential"
+        raise Problem(422, "the credential does not fit", f"{where}: {first['msg']}", "correct the value") from None
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
@@ -75,18 +74,14 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     return TestOut.model_validate_json(text)
 
 
-async def _try(parts: Parts, name: str, stored: Any) -> TestOut:
+async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
     now = datetime.now(UTC)
-    if isinstance(stored, kinds.Signing):
-        try:
-            stored.check()
-        except kinds.Refused as refused:
-            return TestOut(ok=False, sentence=str(refused), fix="store another secret", at=now)
-        return TestOut(
-            ok=True,
-            sentence="A message signed with it here is accepted; whether the sender has the same shows its first webhook.",
-            at=now,
-        )
+    try:
+        tried = stored.tried()
+    except kinds.Refused as refused:
+        return TestOut(ok=False, sentence=str(refused), fix="store another secret", at=now)
+    if tried is not None:
+        return TestOut(ok=True, sentence=tried, at=now)
     if not stored.test_url:
         return TestOut(
             ok=False,

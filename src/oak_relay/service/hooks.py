@@ -3,9 +3,8 @@
 import re
 import time
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
-from urllib.parse import parse_qs
 from uuid import UUID
 
 from fastapi import APIRouter, Request
@@ -14,15 +13,15 @@ from jsonschema import Draft202012Validator
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
-from oak_relay.document.triggers import Handshake, Webhook
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
 from oak_relay.store.database import raw
+from oak_relay.triggers import base as triggers
+from oak_relay.triggers.base import Occasion, Reply, RequestTrigger
 from oak_relay.vault.blanking import unseen
-from oak_relay.vault.kinds import Refused, Signing, same_token
 
 router = APIRouter(route_class=ExactRoute, tags=["hooks"])
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
@@ -34,7 +33,8 @@ _HEADERS_KEPT = 60
 
 @dataclass(frozen=True)
 class _Hook:
-    webhook: Webhook
+    kind: RequestTrigger[Any]
+    given: Any
     target: Target
     validator: Draft202012Validator | None
     made: float
@@ -68,7 +68,16 @@ class Hooks:
             plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
         target = Target(row.workflow_id, row.version_id, RunTemplate.of(plan), row.id, row.name)
         validator = Draft202012Validator(document.input) if document.input else None
-        found = _Hook(Webhook.model_validate(values.loads(row.config)), target, validator, time.monotonic())
+        kind = self._parts.registry.catalogue.triggers.get(row.kind)
+        if not isinstance(kind, RequestTrigger):
+            raise Problem(
+                503,
+                "this webhook cannot be taken",
+                f"the kind of trigger {row.kind} is not installed",
+                "install its connector",
+                kind="missing",
+            )
+        found = _Hook(kind, kind.parsed(row.config), target, validator, time.monotonic())
         if len(self._known) > 5000:
             self._known.clear()
         self._known[path] = found
@@ -86,17 +95,11 @@ async def receive(request: Request) -> Response:
         raise Problem(
             404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
         )
-    webhook = hook.webhook
-    if webhook.handshake and request.method == "GET" and webhook.handshake.echo in request.query_params:
-        return await _echo(parts, webhook.handshake, request)
-    if request.method not in webhook.methods:
-        allowed = ", ".join(webhook.methods)
-        raise Problem(405, f"{request.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
-    body = await _body(request, parts.settings.body_limit)
-    await _verify(parts, webhook, request, body)
-    data = _data(request, body)
+    arrived = await _received(request, hook, parts)
+    if isinstance(arrived, Reply):
+        return Response(arrived.text, arrived.status, media_type="text/plain")
     if hook.validator is not None:
-        fault = next(hook.validator.iter_errors(data), None)
+        fault = next(hook.validator.iter_errors(arrived.data), None)
         if fault:
             raise Problem(
                 422,
@@ -106,9 +109,9 @@ async def receive(request: Request) -> Response:
             )
     incoming = Incoming(
         source=f"/hooks/{path}",
-        type="webhook",
-        data=data,
-        key=request.headers.get(webhook.id),
+        type=arrived.type,
+        data=arrived.data,
+        key=arrived.key,
         query=dict(request.query_params),
         headers=unseen(dict(list(request.headers.items())[:_HEADERS_KEPT])),
         trace_parent=_trace_parent(request),
@@ -121,14 +124,40 @@ async def receive(request: Request) -> Response:
             raise Problem(
                 404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
             )
-    if hook.webhook.answer == "stream":
+    answer = hook.kind.answer(hook.given)
+    if answer == "stream":
         async with parts.database.connect() as connection:
             plan, _document = await parts.registry.plan(await raw(connection), hook.target.version_id)
-        return EventSourceResponse(_streamed(parts, receipt.run_id, streamed_step(plan)), ping=15)
-    if hook.webhook.answer == "result":
+        return EventSourceResponse(
+            _streamed(parts, receipt.run_id, streamed_step(plan, parts.registry.catalogue.streams)), ping=15
+        )
+    if answer == "result":
         return await _result(parts, receipt.run_id)
     told = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
     return JSONResponse({**told, "dropped": True} if receipt.status == "dropped" else told, 202)
+
+
+async def _received(request: Request, hook: _Hook, parts: Parts) -> Occasion | Reply:
+    """What a request is to its trigger. Raises `Problem`."""
+    kind, given = hook.kind, hook.given
+    asked = triggers.Request(request.method, request.url.path, dict(request.headers), dict(request.query_params), b"")
+    if not kind.early(given, asked):
+        methods = kind.methods(given)
+        if request.method not in methods:
+            allowed = ", ".join(methods)
+            raise Problem(405, f"{request.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
+        asked = replace(asked, body=await _body(request, parts.settings.body_limit))
+    try:
+        return await kind.received(given, asked, parts.at())
+    except triggers.Refused as refused:
+        raise Problem(
+            refused.status,
+            refused.title,
+            refused.detail,
+            refused.fix,
+            kind=refused.kind,
+            headers=refused.headers or None,
+        ) from None
 
 
 async def _body(request: Request, limit: int) -> bytes:
@@ -146,73 +175,10 @@ async def _body(request: Request, limit: int) -> bytes:
     return b"".join(pieces)
 
 
-def _data(request: Request, body: bytes) -> Any:
-    """The body as a value: JSON, or the fields of a form; without a body the query."""
-    if not body:
-        return dict(request.query_params) or None
-    if request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
-        fields = parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True)
-        return {name: found[0] if len(found) == 1 else found for name, found in fields.items()}
-    return values.loads(body)
-
-
 def _trace_parent(request: Request) -> str | None:
     """The caller's trace (W3C Trace Context), when it gives one."""
     given = request.headers.get("traceparent", "")
     return given if _TRACE_PARENT.match(given) and given[3:35] != "0" * 32 else None
-
-
-async def _stored(parts: Parts, name: str | None) -> Any:
-    stored = (await parts.registry.fresh()).credentials.get(name or "")
-    if stored is None:
-        raise Problem(
-            503,
-            "this webhook cannot be checked",
-            f"there is no credential {name}",
-            "store the credential",
-            kind="missing",
-        )
-    return stored
-
-
-async def _echo(parts: Parts, handshake: Handshake, request: Request) -> Response:
-    """The echo that a sender asks for before it sends."""
-    if handshake.token:
-        stored = await _stored(parts, handshake.credential)
-        if not same_token(request.query_params.get(handshake.token, ""), stored.plain()):
-            raise Problem(403, "the handshake's token is wrong", fix="give the sender the stored secret")
-    return Response(request.query_params[handshake.echo], media_type="text/plain")
-
-
-async def _verify(parts: Parts, webhook: Webhook, request: Request, body: bytes) -> None:
-    verify = webhook.verify
-    if verify.scheme == "none":
-        return
-    stored = await _stored(parts, verify.credential)
-    if verify.scheme in ("bearer", "basic"):
-        expected = stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.plain()}"
-        if not expected or not same_token(request.headers.get("authorization", ""), expected):
-            challenge = {"WWW-Authenticate": verify.scheme.capitalize()}
-            raise Problem(
-                401, f"the {verify.scheme} authorization is wrong", fix="send Authorization", headers=challenge
-            )
-        return
-    if not isinstance(stored, Signing):
-        raise Problem(
-            503,
-            "this webhook cannot be checked",
-            f"{verify.credential} is no signing secret",
-            "store one of kind signing",
-            kind="invalid",
-        )
-    try:
-        if verify.scheme == "signed":
-            stored.verify(body, request.headers)
-        else:
-            given = request.headers.get(verify.header, "")
-            stored.verify_plain(body, given, verify.prefix, verify.encoding, verify.digest)
-    except Refused as refused:
-        raise Problem(401, "the signature is wrong", str(refused), "sign with the shared secret") from None
 
 
 async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[ServerSentEvent]:

@@ -8,9 +8,9 @@ from fastapi import APIRouter
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
+from oak_relay.capabilities.alias import Alias
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.alias import Alias
 from oak_relay.models.chat import Ask, complete, nearest, offered
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing

@@ -17,8 +17,7 @@ from fastapi.routing import APIRoute
 
 from oak_relay.document import values
 from oak_relay.document.check_base import World
-from oak_relay.models.catalogue import CATALOGUE
-from oak_relay.runtime.executor import CallContext, Tools
+from oak_relay.runtime.context import CallContext, Tools
 from oak_relay.runtime.hints import AGAIN, Hints
 from oak_relay.runtime.intake import Intake
 from oak_relay.runtime.pieces import Piece, read
@@ -54,9 +53,6 @@ class ExactRoute(APIRoute):
             return await handle(_ExactRequest(request.scope, request.receive))
 
         return exactly
-
-
-SHAPES = CATALOGUE.shapes()
 
 
 _SOON = (0.05, 0.15, 0.4, 0.8)
@@ -216,10 +212,9 @@ class Parts:
     async def world(self) -> World:
         """What documents may name, as it stands now."""
         known = await self.registry.fresh()
-        return World(
-            SHAPES,
+        return self.registry.catalogue.world(
             frozenset(known.aliases),
-            frozenset(known.credentials),
+            {name: stored.kind for name, stored in known.credentials.items()},
             frozenset(known.tables),
             known.workflows,
             frozenset(known.servers),

@@ -157,7 +157,7 @@ async def show_trace(
         if under and not entries:
             part = await runs.part_of(connection, parts.workspace, run_id, under)
             entries = await runs.entries(connection, parts.workspace, part, after, limit + 1, under) if part else []
-    lines = script(document)
+    lines = script(document, (await parts.world()).actions)
     return exact.answer(
         parts,
         TraceOut(

@@ -5,14 +5,15 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 
-from oak_relay.document import calendar, values
-from oak_relay.document.triggers import Schedule
+from oak_relay.document import calendar
+from oak_relay.document.errors import StepFailed
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
-from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, ScheduleOut
 from oak_relay.store import people, schedules
 from oak_relay.store.database import raw
+from oak_relay.triggers.base import TimeTrigger, TriggerKind
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/schedules", tags=["schedules"])
 
@@ -32,7 +33,7 @@ async def list_schedules(
     """Schedules and polls of live workflows with their next occurrences, the earliest first."""
     async with parts.database.connect() as connection:
         rows = await schedules.listed(await raw(connection), parts.workspace, workflow, limit)
-    return [_out(row, occurrences) for row in rows]
+    return [_out(parts, row, occurrences) for row in rows]
 
 
 @router.post("/{workflow}/{trigger}/pause")
@@ -46,10 +47,10 @@ async def pause_schedule(workflow: str, trigger: str, given: PauseIn, parts: Par
         row = await _one(direct, parts.workspace, workflow, trigger)
         now, moment = datetime.now(UTC), None
         if not given.paused:
-            moment = _rule(row).after(now) if row["kind"] == "schedule" else now
+            moment = next(iter(_coming(parts, row, 1)), None) if row["way"] == "time" else now
         await schedules.pause(direct, parts.workspace, row["trigger_id"], given.paused, moment)
         found = [r for r in await schedules.listed(direct, parts.workspace, workflow, 1000) if r["name"] == trigger]
-    return _out(found[0], 10)
+    return _out(parts, found[0], 10)
 
 
 @router.post("/{workflow}/{trigger}/fire", status_code=201)
@@ -59,14 +60,15 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
         await people.note(connection, parts.workspace, who.name, "fire", f"{workflow} {trigger}")
         direct = await raw(connection)
         row = await _one(direct, parts.workspace, workflow, trigger)
-        if row["kind"] == "poll":
+        if row["way"] == "watch":
             await schedules.pause(direct, parts.workspace, row["trigger_id"], False, datetime.now(UTC))
             return {"run": "", "note": "it looks for new items now"}
-    given = Schedule.model_validate(values.loads(row["config"]))
+    kind, given = _given(parts, row)
+    assert isinstance(kind, TimeTrigger)
     target = Target(
         row["workflow_id"], row["version_id"], RunTemplate.read(row["start"]), row["trigger_id"], row["name"]
     )
-    data = {} if given.data is None else given.data
+    data = kind.data(given, datetime.now(UTC))
     receipt = await parts.intake.accept(target, Incoming(f"/members/{who.name}", "oak.time", data))
     return {"run": str(receipt.run_id), "note": ""}
 
@@ -78,22 +80,33 @@ async def _one(direct: Any, workspace: int, workflow: str, trigger: str) -> Any:
     return row
 
 
-def _rule(row: Any) -> calendar.Rule:
-    given = Schedule.model_validate(values.loads(row["config"]))
-    return calendar.rule(given.cron, given.every, given.rrule, given.zone)
+def _given(parts: Parts, row: Any) -> tuple[TriggerKind[Any], Any]:
+    """A trigger's kind and what is given to it. Raises `Problem` for a kind that is not installed."""
+    try:
+        kind = parts.registry.catalogue.triggers.known(row["kind"])
+    except StepFailed as failed:
+        raise Problem(503, "this trigger cannot be used", failed.message, failed.fix, kind="missing") from None
+    return kind, kind.parsed(row["config"])
 
 
-def _out(row: Any, occurrences: int) -> ScheduleOut:
-    config = values.loads(row["config"])
-    coming: list[datetime] = []
-    if row["kind"] == "schedule":
-        words = f"every {config['every']}" if config["every"] else config["cron"] or config["rrule"]
-        zone = config["zone"]
-        if not row["paused"]:
-            coming = _rule(row).next(datetime.now(UTC), occurrences)
+def _coming(parts: Parts, row: Any, count: int) -> list[datetime]:
+    kind, given = _given(parts, row)
+    return kind.coming(given, datetime.now(UTC), count) if isinstance(kind, TimeTrigger) else []
+
+
+def _out(parts: Parts, row: Any, occurrences: int) -> ScheduleOut:
+    words, zone, coming, fault = row["kind"], "UTC", [row["next_at"]] if row["next_at"] else [], row["fault"]
+    try:
+        kind, given = _given(parts, row)
+    except Problem as problem:
+        fault = str(problem)
     else:
-        words, zone = f"every {config['every']}: {config['do']}", "UTC"
-        coming = [row["next_at"]] if row["next_at"] and not row["paused"] else []
+        words = kind.sentence(given)
+        if isinstance(kind, TimeTrigger):
+            words, zone = kind.rule(given), kind.zone(given)
+            coming = _coming(parts, row, occurrences)
+    if row["paused"]:
+        coming = []
     return ScheduleOut(
         workflow=row["workflow"],
         trigger=row["name"],
@@ -103,7 +116,7 @@ def _out(row: Any, occurrences: int) -> ScheduleOut:
         paused=row["paused"],
         next_at=None if row["paused"] else row["next_at"],
         last_at=row["last_at"],
-        fault=row["fault"],
+        fault=fault,
         occurrences=coming,
     )
 

@@ -253,11 +253,19 @@ class ServerOut(BaseModel):
     updated_at: datetime
 
 
+class ServerToolOut(BaseModel):
+    name: str
+    title: str
+    description: str
+    input: dict[str, Any] = Field(description="JSON Schema of its arguments.")
+    safe: bool = Field(description="Whether it says that repeating a call does no harm.")
+
+
 class ServerTestOut(BaseModel):
     ok: bool
     sentence: str
     fix: str
-    tools: list[dict[str, Any]] = Field(description="What it offers: name, description, inputSchema.")
+    tools: list["ServerToolOut"] = Field(description="What it offers.")
 
 
 class ConversationOut(BaseModel):
@@ -353,8 +361,37 @@ class ActionOut(BaseModel):
     reach: str
     repeat: str
     timeout: float
+    streams: bool = Field(description="Whether its answer is told while it is being written.")
     input: dict[str, Any]
     output: dict[str, Any]
+    first: list[str] = Field(description="The fields that matter first.")
+    example: dict[str, Any] = Field(description="A `with` to begin with.")
+    credentials: list[str] = Field(description="Kinds of credentials it takes; empty for every kind that is sent.")
+    scopes: list[str] = Field(description="Scopes (OAuth 2) that its credential needs.")
+
+
+class ConnectorOut(BaseModel):
+    name: str
+    title: str
+    package: str
+    version: str
+    fault: str = Field(description="Why it cannot be used; empty when it can.")
+    actions: list[str]
+    credentials: list[str]
+    triggers: list[str]
+
+
+class CredentialKindOut(BaseModel):
+    name: str
+    title: str
+    sent: bool = Field(description="Whether it is sent with requests; others prove who sends to us.")
+    input: dict[str, Any]
+
+
+class TriggerKindOut(BaseModel):
+    name: str
+    way: str = Field(description="How occasions come: request, time, watch, event, table or run.")
+    input: dict[str, Any]
 
 
 class TokenOut(BaseModel):

@@ -9,11 +9,11 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.tables import check_row
-from oak_relay.models.catalogue import CATALOGUE
+from oak_relay.capabilities.given import Column
 from oak_relay.service import exact
-from oak_relay.service.parts import SHAPES, CallerDep, ExactRoute, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import ActionOut, In, RowOut, RowPage, TableOut
+from oak_relay.service.shapes import In, RowOut, RowPage, TableOut
 from oak_relay.store import people, rows
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
@@ -86,7 +86,7 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
         for row in given.rows:
-            check_row(name, table.columns, row)
+            check_row(name, _columns(table), row)
         await rows.add(connection, parts.workspace, table.id, given.rows)
     parts.hints.send("published")
     return {"added": len(given.rows)}
@@ -97,7 +97,7 @@ async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: Part
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
-        check_row(name, table.columns, given)
+        check_row(name, _columns(table), given)
         if not await rows.update(connection, parts.workspace, table.id, row_id, given):
             raise missing("row", str(row_id))
     parts.hints.send("published")
@@ -121,19 +121,5 @@ async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:
     return table
 
 
-@router.get("/actions", tags=["actions"])
-async def list_actions(_: CallerDep) -> list[ActionOut]:
-    """The catalogue: what a step can do, with JSON Schemas of input and output."""
-    return [
-        ActionOut(
-            name=a.name,
-            title=a.title,
-            connector=a.connector,
-            reach=a.reach,
-            repeat=a.repeat,
-            timeout=a.timeout,
-            input=dict(SHAPES[a.name].input),
-            output=dict(SHAPES[a.name].output),
-        )
-        for a in CATALOGUE
-    ]
+def _columns(table: Any) -> list[Column]:
+    return [Column(**column) for column in table.columns]

@@ -1,5 +1,7 @@
 """`/api/v1/workflows`: save, versions, live, check, render, start."""
 
+from collections.abc import Mapping
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Annotated, Any
 
@@ -8,15 +10,12 @@ from pydantic import Field
 
 from oak_relay.document import values
 from oak_relay.document.check import Checked, check
-from oak_relay.document.models import document_of, walk_steps
+from oak_relay.document.check_base import TriggerShape, World
+from oak_relay.document.models import Workflow, document_of, walk_steps
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, fault
 from oak_relay.document.text import read
 from oak_relay.engine.plan import compile_plan, find_node
-from oak_relay.models import files
-from oak_relay.models.catalogue import CATALOGUE
-from oak_relay.models.steps import AnswerInput, JudgeInput, LabelInput, answer_messages, judge_messages, label_messages
-from oak_relay.runtime.executor import perform
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
@@ -30,6 +29,8 @@ from oak_relay.service.shapes import (
     WorkflowPage,
 )
 from oak_relay.store import people, workflows
+from oak_relay.triggers.base import TriggerKinds
+from oak_relay.triggers.standing import standings
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/workflows", tags=["workflows"])
 
@@ -51,8 +52,9 @@ class RenderIn(TextIn):
 
 @router.get("")
 async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
+    kinds = parts.registry.catalogue.triggers
     async with parts.database.connect() as connection:
-        return [_summary(row) for row in await workflows.overview(connection, parts.workspace)]
+        return [_summary(row, kinds) for row in await workflows.overview(connection, parts.workspace)]
 
 
 @router.post("", status_code=201)
@@ -83,7 +85,7 @@ async def save_workflow(
 @router.post("/check")
 async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
     """Check a document against what is stored here, without saving it."""
-    return _checked(check(given.text, await parts.world()))
+    return _checked(given.text, await parts.world())
 
 
 @router.post("/render")
@@ -105,19 +107,9 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     empty: list[str] = []
     rendered = node.body.render(scope, empty)
     shown: dict[str, Any] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
-    if node.action == "model.answer":
-        shown["messages"] = answer_messages(AnswerInput.model_validate(rendered))
-    elif node.action == "model.label":
-        shown["messages"] = label_messages(LabelInput.model_validate(rendered))
-    elif node.action == "model.judge":
-        shown["messages"] = judge_messages(JudgeInput.model_validate(rendered))
-    elif node.kind == "agent":
-        opening = CATALOGUE.get("agent.open")
-        setup = (await perform(opening, rendered, parts.at(30))).output
-        shown["messages"] = files.shown(setup["messages"])
-        shown["tools"] = [
-            {name: tool[name] for name in ("name", "description", "parameters")} for tool in setup["tools"]
-        ]
+    action = parts.registry.catalogue.get(node.action) if node.action else None
+    if action is not None and action.preview is not None:
+        shown |= await action.preview(action.read(rendered), parts.at(30))
     return shown
 
 
@@ -129,12 +121,16 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(version))
         every = await workflows.versions(connection, parts.workspace, row.id)
-        summary = next(_summary(r) for r in await workflows.overview(connection, parts.workspace) if r.name == name)
+        summary = next(
+            _summary(r, parts.registry.catalogue.triggers)
+            for r in await workflows.overview(connection, parts.workspace)
+            if r.name == name
+        )
     return WorkflowPage(
         workflow=summary,
         version=chosen.number,
         text=chosen.text,
-        checked=_checked(check(chosen.text, await parts.world())),
+        checked=_checked(chosen.text, await parts.world()),
         versions=[
             VersionOut(number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at)
             for v in every
@@ -152,8 +148,10 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
         document = (await sound(parts, chosen.text)).document if given.on else None
+        starts = standings(document, parts.registry.catalogue.triggers, datetime.now(UTC)) if document else []
+        number = chosen.number if given.on else None
         try:
-            await workflows.set_live(connection, parts.workspace, row, chosen.number if given.on else None, document)
+            await workflows.set_live(connection, parts.workspace, row, number, document, starts)
         except workflows.PathTaken as taken:
             raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
         await people.note(
@@ -161,7 +159,11 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
         )
     parts.config_changed()
     async with parts.database.connect() as connection:
-        return next(_summary(r) for r in await workflows.overview(connection, parts.workspace) if r.name == name)
+        return next(
+            _summary(r, parts.registry.catalogue.triggers)
+            for r in await workflows.overview(connection, parts.workspace)
+            if r.name == name
+        )
 
 
 @router.put("/{name}/settings")
@@ -206,21 +208,29 @@ def _findings(checked: Checked) -> list[FindingOut]:
     return [FindingOut(**f.as_data()) for f in checked.findings]
 
 
-def _checked(checked: Checked) -> CheckedOut:
+def _checked(text: str, world: World) -> CheckedOut:
+    checked = check(text, world)
     document = checked.document
     return CheckedOut(
         workflow=document.workflow if document else None,
         title=document.title if document else "",
         sound=checked.sound,
         findings=_findings(checked),
-        script=[LineOut(**line.as_data()) for line in script(document)] if document else [],
-        starters=starters(document) if document else [],
-        hooks=[t.webhook.path for t in document.triggers if t.webhook] if document else [],
+        script=[LineOut(**line.as_data()) for line in script(document, world.actions)] if document else [],
+        starters=starters(document, world.triggers) if document else [],
+        hooks=_hooks(document, world.triggers) if document else [],
         agents=[step.step for step in walk_steps(document.steps) if getattr(step, "do", "") == "agent"]
         if document
         else [],
         sample=_sample(document.input) if document else None,
     )
+
+
+def _hooks(document: Workflow, kinds: Mapping[str, TriggerShape]) -> list[str]:
+    """The paths at which a document takes requests."""
+    known = [(kinds[t.kind], t.given) for t in document.triggers if t.kind in kinds]
+    paths = (kind.path(kind.model.model_validate(given)) for kind, given in known)
+    return [path for path in paths if path is not None]
 
 
 def _sample(schema: Any, depth: int = 0) -> Any:
@@ -244,20 +254,20 @@ def _sample(schema: Any, depth: int = 0) -> Any:
 
 
 @lru_cache(maxsize=5000)
-def _begins(text: str) -> tuple[str, ...]:
+def _begins(text: str, kinds: TriggerKinds) -> tuple[str, ...]:
     """What starts a document; reading a large one takes long, and a version never changes."""
     try:
-        return tuple(starters(document_of(read(text).data)))
+        return tuple(starters(document_of(read(text).data), kinds))
     except ValueError:
         return ()
 
 
-def _summary(row: Any) -> WorkflowOut:
+def _summary(row: Any, kinds: TriggerKinds) -> WorkflowOut:
     return WorkflowOut(
         name=row.name,
         title=row.title,
         labels=row.labels,
-        starters=list(_begins(row.text)),
+        starters=list(_begins(row.text, kinds)),
         live_version=row.live_version,
         latest_version=row.latest_version,
         runs=row.runs,

@@ -143,7 +143,7 @@ _ADDS = f""", adding AS MATERIALIZED (
   SELECT $2, u.id, 'table', u.table_id::text, '/tables/' || defs.name, u.id::text,
     jsonb_build_object('change', 'insert', 'table', defs.name, 'id', u.id, 'row', u.data)::text, u.depth
   FROM adding u JOIN defs ON defs.id = u.table_id
-  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'table' AND t.topic = u.table_id::text)
+  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.way = 'table' AND t.topic = u.table_id::text)
 )"""
 
 
@@ -190,7 +190,7 @@ _ENDS = f""", ending AS MATERIALIZED (
     'workflow', u.workflow, 'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result)
     ELSE u.result::json END, 'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
   FROM ending u
-  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.kind = 'after' AND t.topic = u.workflow)
+  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.way = 'run' AND t.topic = u.workflow)
     AND u.run_id IN (SELECT run_id FROM gone)
   ON CONFLICT DO NOTHING
 )"""

@@ -18,7 +18,6 @@ log = structlog.get_logger()
 _LOCK = 7226305
 DEEPEST = 16
 """How many events may cause one another."""
-_TRIGGERS = {"table": "table", "run": "after", "event": "event"}
 
 
 async def take(connection: asyncpg.Connection, workspace: int, most: int) -> list[Mapping[str, Any]]:
@@ -52,17 +51,16 @@ async def _whole(connection: asyncpg.Connection, workspace: int, rows: list[asyn
 async def triggers(
     connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, Any]]
 ) -> dict[tuple[str, str], list[asyncpg.Record]]:
-    """The triggers that listen, by kind and topic of what was published."""
+    """The triggers that listen, by way and topic of what was published."""
     found: dict[tuple[str, str], list[asyncpg.Record]] = defaultdict(list)
-    kinds = {_TRIGGERS[row["kind"]]: row["kind"] for row in rows}
     for row in await connection.fetch(
-        "SELECT id, workflow_id, version_id, name, kind, topic, config, start FROM trigger "
-        "WHERE workspace_id = $1 AND kind = ANY($2::text[]) AND topic = ANY($3::text[]) ORDER BY id",
+        "SELECT id, workflow_id, version_id, name, kind, way, topic, config, start FROM trigger "
+        "WHERE workspace_id = $1 AND way = ANY($2::text[]) AND topic = ANY($3::text[]) ORDER BY id",
         workspace,
-        list(kinds),
+        list({row["kind"] for row in rows}),
         list({row["topic"] for row in rows}),
     ):
-        found[kinds[row["kind"]], row["topic"]].append(row)
+        found[row["way"], row["topic"]].append(row)
     return found
 
 

@@ -1,5 +1,6 @@
 """Tables kept by Oak Relay itself and their rows."""
 
+from collections.abc import Mapping
 from typing import Any
 from uuid import UUID
 
@@ -61,7 +62,7 @@ async def find(
 
 
 async def look(
-    connection: asyncpg.Connection, workspace: int, table_id: UUID, searched: bool, match: dict[str, Any], limit: int
+    connection: asyncpg.Connection, workspace: int, table_id: UUID, searched: bool, match: Mapping[str, Any], limit: int
 ) -> list[dict[str, Any]]:
     """Rows whose columns have the values of `match`, oldest first, for steps; `searched`: its rows are indexed by them."""
     given: list[Any] = [workspace, table_id, limit]
@@ -137,7 +138,7 @@ async def tell(
         "SELECT $1, u.id, 'table', d.id::text, '/tables/' || d.name, u.id::text, jsonb_build_object('change', $4::text, "
         "'table', d.name, 'id', u.row, 'row', u.data::jsonb)::text, $6 "
         "FROM unnest($3::uuid[], $5::uuid[], $7::text[]) AS u(id, row, data) JOIN table_def d ON d.workspace_id = $1 AND d.id = $2 "
-        "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = d.id::text)",
+        "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.way = 'table' AND t.topic = d.id::text)",
         workspace,
         table_id,
         [uuids.uuid7() for _ in given],

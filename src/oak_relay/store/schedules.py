@@ -1,22 +1,23 @@
 """What is due in time, found by index; a row is locked by the clock that takes it."""
 
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import asyncpg
 
 _DUE = """
-SELECT s.trigger_id, s.last_at, s.next_at, t.workflow_id, t.version_id, t.name, t.config, t.start
+SELECT s.trigger_id, s.last_at, s.next_at, t.workflow_id, t.version_id, t.name, t.kind, t.config, t.start
 FROM schedule s JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id
-WHERE s.workspace_id = $1 AND s.next_at <= clock_timestamp() AND NOT s.paused AND t.kind = $2
+WHERE s.workspace_id = $1 AND s.next_at <= clock_timestamp() AND NOT s.paused AND t.way = $2
 ORDER BY s.next_at LIMIT $3 FOR UPDATE OF s SKIP LOCKED
 """
 
 
 async def schedules(connection: asyncpg.Connection, workspace: int, most: int) -> list[asyncpg.Record]:
     """Schedules that are due; locked until the transaction ends."""
-    return await connection.fetch(_DUE, workspace, "schedule", most)
+    return await connection.fetch(_DUE, workspace, "time", most)
 
 
 async def next_due(connection: asyncpg.Connection, workspace: int) -> float | None:
@@ -28,13 +29,20 @@ async def next_due(connection: asyncpg.Connection, workspace: int) -> float | No
     return None if left is None else float(left)
 
 
-async def mark(
-    connection: asyncpg.Connection, workspace: int, marks: list[tuple[UUID, datetime, datetime | None]]
-) -> None:
-    """Note of schedules the last occurrence that was looked at, and when the next one begins."""
+class Mark(NamedTuple):
+    """Of a schedule the last occurrence that was looked at, when the next one begins, and what kept it from beginning."""
+
+    trigger_id: UUID
+    last_at: datetime
+    next_at: datetime | None
+    fault: str | None
+
+
+async def mark(connection: asyncpg.Connection, workspace: int, marks: Sequence[Mark]) -> None:
+    """Note how schedules stand."""
     await connection.execute(
-        "UPDATE schedule s SET last_at = u.last_at, next_at = u.next_at "
-        "FROM unnest($2::uuid[], $3::timestamptz[], $4::timestamptz[]) AS u(trigger_id, last_at, next_at) "
+        "UPDATE schedule s SET last_at = u.last_at, next_at = u.next_at, fault = u.fault "
+        "FROM unnest($2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::text[]) AS u(trigger_id, last_at, next_at, fault) "
         "WHERE s.workspace_id = $1 AND s.trigger_id = u.trigger_id",
         workspace,
         *(list(column) for column in zip(*marks, strict=True)),
@@ -44,7 +52,7 @@ async def mark(
 async def take_poll(connection: asyncpg.Connection, workspace: int) -> asyncpg.Record | None:
     """A poll that is due, its turn moved a minute on, so that another clock takes it up if this one dies."""
     async with connection.transaction():
-        rows = await connection.fetch(_DUE, workspace, "poll", 1)
+        rows = await connection.fetch(_DUE, workspace, "watch", 1)
         if not rows:
             return None
         await move_poll(connection, workspace, rows[0]["trigger_id"], 60.0)
@@ -93,7 +101,7 @@ async def forget_old(connection: asyncpg.Connection, workspace: int, days: int) 
 
 
 _LIST = """
-SELECT s.*, t.name, t.kind, t.config, w.name AS workflow, w.title FROM schedule s
+SELECT s.*, t.name, t.kind, t.way, t.config, w.name AS workflow, w.title FROM schedule s
 JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id
 JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id
 WHERE s.workspace_id = $1 AND ($2::text IS NULL OR w.name = $2) ORDER BY s.next_at NULLS LAST, w.name, t.name LIMIT $3
@@ -108,7 +116,7 @@ async def listed(connection: asyncpg.Connection, workspace: int, workflow: str |
 async def one(connection: asyncpg.Connection, workspace: int, workflow: str, name: str) -> asyncpg.Record | None:
     """A trigger in time, with what a run of it needs."""
     return await connection.fetchrow(
-        "SELECT s.*, t.workflow_id, t.version_id, t.name, t.kind, t.config, t.start FROM schedule s "
+        "SELECT s.*, t.workflow_id, t.version_id, t.name, t.kind, t.way, t.config, t.start FROM schedule s "
         "JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id "
         "JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id "
         "WHERE s.workspace_id = $1 AND w.name = $2 AND t.name = $3",

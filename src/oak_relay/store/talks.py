@@ -6,7 +6,7 @@ from uuid import UUID
 import asyncpg
 import uuid_utils.compat as uuids
 
-from oak_relay.actions.base import Window
+from oak_relay.capabilities.given import Window
 from oak_relay.document import values
 from oak_relay.engine.said import whole
 

@@ -4,27 +4,30 @@ import hmac
 from dataclasses import dataclass, field
 from typing import Any
 
+import structlog
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.actions.base import StoredCredential
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import Column, TableDef
 from oak_relay.document import values
-from oak_relay.models.alias import Alias
 from oak_relay.store.database import Database
 from oak_relay.store.tables import budget, credential, model_alias, table_def, tool_server, trigger, vault_key, workflow
-from oak_relay.vault import kinds
 from oak_relay.vault.blanking import Blanker
+from oak_relay.vault.kinds import Credential, CredentialKinds
 from oak_relay.vault.sealing import Sealer, unwrap, wrap_new
+
+log = structlog.get_logger()
 
 
 @dataclass(frozen=True)
 class Snapshot:
     """Credentials, aliases and tables as they stood at one moment, and the blanker of all secrets."""
 
-    credentials: dict[str, StoredCredential] = field(default_factory=dict)
+    credentials: dict[str, Credential] = field(default_factory=dict)
     aliases: dict[str, Alias] = field(default_factory=dict)
-    tables: dict[str, dict[str, Any]] = field(default_factory=dict)
+    tables: dict[str, TableDef] = field(default_factory=dict)
     workflows: frozenset[str] = frozenset()
     servers: dict[str, dict[str, Any]] = field(default_factory=dict)
     spent: dict[str, str] = field(default_factory=dict)
@@ -38,13 +41,14 @@ class Snapshot:
 class Vault:
     """Seals and opens under the workspace's data key."""
 
-    def __init__(self, workspace: int, sealer: Sealer, key_id: int) -> None:
+    def __init__(self, workspace: int, sealer: Sealer, key_id: int, kinds: CredentialKinds) -> None:
         self.workspace = workspace
+        self.kinds = kinds
         self.sealer = sealer
         self.key_id = key_id
 
     @classmethod
-    async def open(cls, database: Database, workspace: int, master: bytes) -> "Vault":
+    async def open(cls, database: Database, workspace: int, master: bytes, kinds: CredentialKinds) -> "Vault":
         """The workspace's vault; its data key is made on first use. Raises `KeyProblem` for another master key."""
         async with database.begin() as connection:
             await connection.execute(
@@ -60,9 +64,9 @@ class Vault:
                     .limit(1)
                 )
             ).one()
-        return cls(workspace, unwrap(master, row.wrapped), row.id)
+        return cls(workspace, unwrap(master, row.wrapped), row.id, kinds)
 
-    async def put(self, connection: AsyncConnection, name: str, stored: StoredCredential) -> None:
+    async def put(self, connection: AsyncConnection, name: str, stored: Credential) -> None:
         """Store a credential, new or in place of the one of that name."""
         data = stored.model_dump(mode="json", exclude={"secret", "kind"})
         row = {
@@ -79,9 +83,13 @@ class Vault:
             )
         )
 
-    def read(self, row: Any) -> StoredCredential:
-        secret = self.sealer.open(row.sealed, f"credential/{self.workspace}/{row.name}").decode()
-        return kinds.credential({"kind": row.kind, **values.loads(row.config), "secret": secret})
+    def read(self, row: Any) -> Credential:
+        """A credential as it is used. Raises `UnknownKind` when no connector here has its kind."""
+        secret = self._secret(row)
+        return self.kinds.read({"kind": row.kind, **values.loads(row.config), "secret": secret})
+
+    def _secret(self, row: Any) -> str:
+        return self.sealer.open(row.sealed, f"credential/{self.workspace}/{row.name}").decode()
 
     async def snapshot(self, connection: AsyncConnection, known: Snapshot) -> Snapshot:
         """The present snapshot; the known one when nothing has changed since."""
@@ -115,10 +123,20 @@ class Vault:
         async def every(table: Any) -> Any:
             return await connection.execute(mine(select(table), table))
 
-        stored = {r.name: self.read(r) for r in await every(credential)}
+        stored: dict[str, Credential] = {}
+        unread: list[str] = []
+        for row in await every(credential):
+            try:
+                stored[row.name] = self.read(row)
+            except ValueError as error:  # of a connector that is not installed here, or newer than this process
+                unread.append(self._secret(row))
+                log.warning("credential cannot be used", credential=row.name, reason=str(error)[:300])
         aliases = {r.name: Alias.model_validate(values.loads(r.config)) for r in await every(model_alias)}
-        tables = {r.name: {"id": r.id, "columns": r.columns, "searched": r.searched} for r in await every(table_def)}
-        blanker = Blanker(form for c in stored.values() for form in c.forms())
+        tables = {
+            r.name: TableDef(r.id, tuple(Column(**column) for column in r.columns), r.searched)
+            for r in await every(table_def)
+        }
+        blanker = Blanker([*(form for c in stored.values() for form in c.forms()), *unread])
         names = frozenset((await connection.execute(mine(select(workflow.c.name), workflow))).scalars())
         servers = {r.name: values.loads(r.config) for r in await every(tool_server)}
         return Snapshot(stored, aliases, tables, names, servers, spent, listening, limited, blanker, mark)

@@ -1,5 +1,6 @@
 """Workflows, their versions, and the triggers of the live ones."""
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -9,11 +10,11 @@ from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.document import calendar, shapes, values
+from oak_relay.document import shapes, values
 from oak_relay.document.models import Workflow
-from oak_relay.document.triggers import Trigger
 from oak_relay.engine.plan import compile_plan
 from oak_relay.store.tables import schedule, table_def, trigger, version, workflow
+from oak_relay.triggers.standing import Standing
 
 
 class Changed(Exception):
@@ -85,7 +86,12 @@ async def one_version(connection: AsyncConnection, workspace: int, workflow_id: 
 
 
 async def set_live(
-    connection: AsyncConnection, workspace: int, row: Any, number: int | None, document: Workflow | None
+    connection: AsyncConnection,
+    workspace: int,
+    row: Any,
+    number: int | None,
+    document: Workflow | None,
+    triggers: Sequence[Standing] = (),
 ) -> None:
     """Make a version live, or with None none: its triggers are put in place of the former. Raises `PathTaken`."""
     await connection.execute(
@@ -94,7 +100,7 @@ async def set_live(
         .values(live_version=number, at_once=document.limits.at_once if document else None, updated_at=func.now())
     )
     mine = (trigger.c.workspace_id == workspace) & (trigger.c.workflow_id == row.id)
-    names = [t.trigger for t in document.triggers] if document else []
+    names = [item.name for item in triggers]
     await connection.execute(delete(trigger).where(mine, trigger.c.name.not_in(names)))
     if document is None or number is None:
         return
@@ -109,21 +115,21 @@ async def set_live(
             "revision": chosen.revision,
         }
     )
-    for item in document.triggers:
-        path = item.webhook.path if item.webhook else None
-        if path is not None:
-            await _free_path(connection, workspace, row.id, path, item.trigger)
-        given = getattr(item, item.kind)
+    now = datetime.now(UTC)
+    for item in triggers:
+        if item.path is not None:
+            await _free_path(connection, workspace, row.id, item.path, item.name)
         fields = {
             "kind": item.kind,
-            "path": path,
+            "way": item.way,
+            "path": item.path,
             "topic": await _topic(connection, workspace, item),
-            "config": values.dumps(given.model_dump(mode="json", by_alias=True)),
+            "config": item.config,
             "start": start,
             "version_id": chosen.id,
         }
         statement = insert(trigger).values(
-            workspace_id=workspace, id=uuids.uuid7(), workflow_id=row.id, name=item.trigger, **fields
+            workspace_id=workspace, id=uuids.uuid7(), workflow_id=row.id, name=item.name, **fields
         )
         trigger_id = (
             await connection.execute(
@@ -132,11 +138,11 @@ async def set_live(
                 ).returning(trigger.c.id)
             )
         ).scalar_one()
-        await _plan_schedule(connection, workspace, trigger_id, item)
+        await _plan_schedule(connection, workspace, trigger_id, item, now)
 
 
 async def _free_path(connection: AsyncConnection, workspace: int, workflow_id: UUID, path: str, name: str) -> None:
-    """See that a webhook's path is this trigger's. Raises `PathTaken`."""
+    """See that a path is this trigger's. Raises `PathTaken`."""
     owner = (workflow.c.workspace_id == trigger.c.workspace_id) & (workflow.c.id == trigger.c.workflow_id)
     elsewhere = (
         (trigger.c.workspace_id == workspace) & (trigger.c.path == path) & (trigger.c.workflow_id != workflow_id)
@@ -148,25 +154,24 @@ async def _free_path(connection: AsyncConnection, workspace: int, workflow_id: U
     await connection.execute(delete(trigger).where(mine, trigger.c.path == path, trigger.c.name != name))
 
 
-async def _topic(connection: AsyncConnection, workspace: int, item: Trigger) -> str | None:
-    """What a trigger listens to."""
-    if item.table is not None:
-        known = select(table_def.c.id).where(
-            table_def.c.workspace_id == workspace, table_def.c.name == item.table.table
-        )
-        return str((await connection.execute(known)).scalar())
-    return item.after.workflow if item.after else item.event.type if item.event else None
+async def _topic(connection: AsyncConnection, workspace: int, item: Standing) -> str | None:
+    """What a trigger listens to; a table by its id, which its rows are published under."""
+    if item.way != "table":
+        return item.topic
+    known = select(table_def.c.id).where(table_def.c.workspace_id == workspace, table_def.c.name == item.topic)
+    return str((await connection.execute(known)).scalar())
 
 
-async def _plan_schedule(connection: AsyncConnection, workspace: int, trigger_id: UUID, item: Trigger) -> None:
+async def _plan_schedule(
+    connection: AsyncConnection, workspace: int, trigger_id: UUID, item: Standing, now: datetime
+) -> None:
     """When a trigger in time comes next. Making live again does not bring back what has come already."""
-    if item.kind not in ("schedule", "poll"):
+    if not item.timed:
         await connection.execute(
             delete(schedule).where(schedule.c.workspace_id == workspace, schedule.c.trigger_id == trigger_id)
         )
         return
-    now = datetime.now(UTC)
-    moment = next_time(item, now) if item.schedule else now
+    moment = item.next_at
     statement = insert(schedule).values(workspace_id=workspace, trigger_id=trigger_id, next_at=moment, last_at=now)
     await connection.execute(
         statement.on_conflict_do_update(
@@ -175,19 +180,12 @@ async def _plan_schedule(connection: AsyncConnection, workspace: int, trigger_id
     )
 
 
-def next_time(item: Trigger, moment: datetime) -> datetime | None:
-    """The first occurrence of a schedule later than a moment."""
-    assert item.schedule is not None
-    given = item.schedule
-    return calendar.rule(given.cron, given.every, given.rrule, given.zone).after(moment)
-
-
 async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | None:
-    """The live webhook trigger at a path."""
+    """The live trigger that takes requests at a path."""
     return (
         await connection.execute(
             select(trigger).where(
-                trigger.c.workspace_id == workspace, trigger.c.kind == "webhook", trigger.c.path == path
+                trigger.c.workspace_id == workspace, trigger.c.way == "request", trigger.c.path == path
             )
         )
     ).first()

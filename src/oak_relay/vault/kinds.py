@@ -3,12 +3,12 @@
 import base64
 import hashlib
 import hmac
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
-from pydantic import BaseModel, ConfigDict, Field, SecretStr, TypeAdapter, field_validator
+from pydantic import BaseModel, ConfigDict, Field, SecretStr, field_validator
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from oak_relay.document import durations
@@ -34,9 +34,12 @@ class Rate(BaseModel):
         return durations.seconds(self.per)
 
 
-class _Kind(BaseModel):
+class Credential(BaseModel):
+    """Base of all kinds. A kind has a `kind` (a literal, its name), further fields, and the headers it is sent with."""
+
     model_config = ConfigDict(extra="forbid", frozen=True)
 
+    kind: str
     rate: Rate | None = Field(None, description="How often it may be used.")
     secret: SecretStr
     hosts: list[str] = Field(default_factory=list, description="Hosts it may be sent to; empty for all.")
@@ -59,6 +62,11 @@ class _Kind(BaseModel):
         """Headers that a request is sent with."""
         raise Refused("this kind of credential signs what comes in; it is not sent")
 
+    def tried(self) -> str | None:
+        """Of kinds that are tried without sending anything: try it, and say in a sentence how it went; None of others.
+        Raises `Refused`."""
+        return None
+
     def forms(self) -> list[str]:
         """Every way the secret may appear in a request."""
         return [self.plain()]
@@ -68,7 +76,7 @@ class _Kind(BaseModel):
         return not self.hosts or host in self.hosts
 
 
-class Bearer(_Kind):
+class Bearer(Credential):
     """A bearer token (RFC 6750)."""
 
     kind: Literal["bearer"] = "bearer"
@@ -77,7 +85,7 @@ class Bearer(_Kind):
         return {"Authorization": f"Bearer {self.plain()}"}
 
 
-class HeaderKey(_Kind):
+class HeaderKey(Credential):
     """A key in a header of its own."""
 
     kind: Literal["header"] = "header"
@@ -87,7 +95,7 @@ class HeaderKey(_Kind):
         return {self.header: self.plain()}
 
 
-class Basic(_Kind):
+class Basic(Credential):
     """User name and password (RFC 7617)."""
 
     kind: Literal["basic"] = "basic"
@@ -103,7 +111,7 @@ class Basic(_Kind):
         return base64.b64encode(f"{self.user}:{self.plain()}".encode()).decode()
 
 
-class Signing(_Kind):
+class Signing(Credential):
     """A secret shared with a sender, who signs (Standard Webhooks); `whsec_` and base64, or any text."""
 
     kind: Literal["signing"] = "signing"
@@ -124,12 +132,13 @@ class Signing(_Kind):
         if not hmac.compare_digest(given.strip().encode("utf-8", "replace"), expected.encode()):
             raise Refused("the signature does not match the body")
 
-    def check(self) -> None:
-        """Sign a message and verify it, as sender and receiver would. Raises `Refused`."""
+    def tried(self) -> str:
+        """Sign a message and verify it, as sender and receiver would."""
         now, body = datetime.now(UTC), '{"test": true}'
         signature = Webhook(self._key()).sign("test", now, body)
         stamp = str(int(now.timestamp()))
         self.verify(body.encode(), {"webhook-id": "test", "webhook-timestamp": stamp, "webhook-signature": signature})
+        return "A message signed with it here is accepted; whether the sender has the same shows its first webhook."
 
     def _key(self) -> str:
         text = self.plain().removeprefix("whsec_")
@@ -148,11 +157,35 @@ def same_token(given: str, expected: str) -> bool:
     )
 
 
-Credential = Annotated[Bearer | HeaderKey | Basic | Signing, Field(discriminator="kind")]
-_ADAPTER: TypeAdapter[Any] = TypeAdapter(Credential)
-KINDS: dict[str, type[_Kind]] = {"bearer": Bearer, "header": HeaderKey, "basic": Basic, "signing": Signing}
+class UnknownKind(ValueError):
+    """No connector here has this kind of credential."""
 
 
-def credential(data: Mapping[str, Any]) -> Bearer | HeaderKey | Basic | Signing:
-    """A credential from its stored form. Raises pydantic's `ValidationError`."""
-    return _ADAPTER.validate_python(dict(data))
+class CredentialKinds:
+    """The kinds of credentials that a workspace knows, by name."""
+
+    def __init__(self, kinds: Iterable[type[Credential]]) -> None:
+        self._by_name = {str(kind.model_fields["kind"].default): kind for kind in kinds}
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._by_name)
+
+    def read(self, data: Mapping[str, Any]) -> Credential:
+        """A credential from its stored form. Raises `UnknownKind`, and pydantic's `ValidationError`."""
+        kind = self._by_name.get(str(data.get("kind")))
+        if kind is None:
+            raise UnknownKind(f"{data.get('kind')!r} is no kind of credential; kinds are {', '.join(self)}")
+        return kind.model_validate(dict(data))
+
+    def schemas(self) -> dict[str, dict[str, Any]]:
+        """JSON Schema of each kind."""
+        return {name: kind.model_json_schema() for name, kind in self._by_name.items()}
+
+    def title(self, name: str) -> str:
+        """What a kind is called: the first line of what is said of it."""
+        return (self._by_name[name].__doc__ or name).split("\n")[0].strip().rstrip(".")
+
+    def sent(self, name: str) -> bool:
+        """Whether credentials of a kind are sent with requests; others prove who sends to us."""
+        kind = self._by_name.get(name)
+        return kind is None or kind.headers is not Credential.headers

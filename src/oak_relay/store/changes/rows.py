@@ -51,7 +51,7 @@ WITH target AS (
   SELECT $1, $6::uuid, 'table', $2::uuid::text, '/tables/' || d.name, $6::uuid::text, jsonb_build_object('change',
     CASE WHEN w.created THEN 'insert' ELSE 'update' END, 'table', d.name, 'id', w.id, 'row', w.data)::text, $7
   FROM written w, table_def d WHERE d.workspace_id = $1 AND d.id = $2::uuid AND EXISTS (
-    SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.kind = 'table' AND t.topic = $2::uuid::text)
+    SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.way = 'table' AND t.topic = $2::uuid::text)
 )
 SELECT id, data::text AS data, created FROM written
 """

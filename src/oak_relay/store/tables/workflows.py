@@ -63,6 +63,8 @@ trigger = Table(
     Column("workflow_id", Uuid, nullable=False),
     Column("name", Text, nullable=False),
     Column("kind", Text, nullable=False),
+    # How occasions come: request, time, watch, event, table, run.
+    Column("way", Text, nullable=False),
     Column("path", Text, unique=True),
     # What it listens to: a table's id, an event's type, another workflow's name.
     Column("topic", Text),
@@ -73,7 +75,7 @@ trigger = Table(
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "name"),
     ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
-    Index("ix_trigger_topic", "workspace_id", "kind", "topic", postgresql_where=text("topic IS NOT NULL")),
+    Index("ix_trigger_topic", "workspace_id", "way", "topic", postgresql_where=text("topic IS NOT NULL")),
 )
 
 schedule = Table(

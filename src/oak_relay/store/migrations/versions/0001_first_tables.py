@@ -610,6 +610,7 @@ def upgrade() -> None:
         sa.Column("workflow_id", sa.Uuid(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("way", sa.Text(), nullable=False),
         sa.Column("path", sa.Text(), nullable=True),
         sa.Column("topic", sa.Text(), nullable=True),
         sa.Column("config", sa.Text(), nullable=False),
@@ -630,7 +631,7 @@ def upgrade() -> None:
     op.create_index(
         "ix_trigger_topic",
         "trigger",
-        ["workspace_id", "kind", "topic"],
+        ["workspace_id", "way", "topic"],
         unique=False,
         postgresql_where=sa.text("topic IS NOT NULL"),
     )

@@ -1,0 +1,87 @@
+"""The values that capabilities give."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+from uuid import UUID
+
+ColumnKind = Literal["text", "number", "boolean", "any"]
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What an action gave; `detail` is for the trace; `usage` has tokens (`input`, `cached`, `output`) and `money`."""
+
+    output: Any
+    detail: dict[str, Any] = field(default_factory=dict)
+    usage: dict[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column of a table kept here."""
+
+    name: str
+    type: ColumnKind = "any"
+
+
+@dataclass(frozen=True, slots=True)
+class TableDef:
+    """A table kept here; `searched` when it is large enough that rows are found by an index."""
+
+    id: UUID
+    columns: tuple[Column, ...]
+    searched: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class WorkflowAbout:
+    """What a workflow or agent document says of itself; `input` is its JSON Schema."""
+
+    kind: str
+    title: str
+    note: str
+    input: Mapping[str, Any]
+
+    @property
+    def called(self) -> str:
+        """Its title, or else its note."""
+        return self.title or self.note
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """What an agent is given of a conversation: the last messages; what came before them (`older`, up to the message
+    `first`) and the `summary` of what is older still; the `facts` that were kept."""
+
+    messages: list[dict[str, Any]] = field(default_factory=list)
+    older: list[dict[str, Any]] = field(default_factory=list)
+    first: int = 0
+    summary: str = ""
+    facts: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class ServerTool:
+    """A tool as its server lists it: `schema` is the JSON Schema of its arguments, `safe` whether it says that repeating
+    a call does no harm (its hints `readOnlyHint` and `idempotentHint`)."""
+
+    name: str
+    title: str = ""
+    description: str = ""
+    schema: Mapping[str, Any] = field(default_factory=lambda: {"type": "object"})
+    safe: bool = False
+
+    @classmethod
+    def listed(cls, told: Mapping[str, Any]) -> "ServerTool":
+        """Of a reply to `tools/list` (Model Context Protocol)."""
+        hints = told.get("annotations")
+        hints = hints if isinstance(hints, dict) else {}
+        schema = told.get("inputSchema")
+        return cls(
+            str(told["name"]),
+            str(told.get("title") or told["name"]),
+            str(told.get("description") or told["name"]),
+            schema if isinstance(schema, dict) and schema else {"type": "object"},
+            bool(hints.get("readOnlyHint") or hints.get("idempotentHint")),
+        )

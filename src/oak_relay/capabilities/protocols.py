@@ -1,0 +1,146 @@
+"""One protocol for each capability; `Surroundings` is all of them, as an action of ours may be given."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from typing import Any, Protocol
+
+import httpx
+
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.vault.kinds import Credential
+
+
+class Sends(Protocol):
+    """A way out: `http` to send with, `key` that is stable across attempts, `timeout` in seconds."""
+
+    @property
+    def http(self) -> httpx.AsyncClient:
+        """The one client of this process."""
+
+    @property
+    def key(self) -> str:
+        """To send as `Idempotency-Key`."""
+
+    @property
+    def timeout(self) -> float:
+        """Seconds that this call may take."""
+
+    @property
+    def trace_parent(self) -> str:
+        """The W3C trace context of this call."""
+
+    def may_reach(self, url: str) -> None:
+        """Raises `StepFailed` (`denied`) when actions may not call this host."""
+
+    def send_check(self) -> None:
+        """Raises `StepFailed` when this worker may no longer send anything that cannot be repeated."""
+
+
+class Credentials(Protocol):
+    """Stored credentials."""
+
+    async def credential(self, name: str) -> Credential:
+        """A stored credential. Raises `StepFailed` (`missing`)."""
+
+
+class Draw(Protocol):
+    """What the requests of one call draw on."""
+
+    async def reserve(self, worst: float | None) -> None:
+        """A request is about to be sent that costs at most so much; None when nobody knows. Raises `StepFailed`."""
+
+    def settle(self, cost: float | None, reached: str = "yes") -> None:
+        """What it has cost; None when it told nothing, then by whether it was reached."""
+
+
+class Spends(Protocol):
+    """Money: `draw` is what requests that cost some draw on, None where nothing is counted."""
+
+    @property
+    def draw(self) -> Draw | None: ...
+
+
+class Models(Protocol):
+    """Model aliases; `piece` takes an answer while it is being written, None when nobody watches."""
+
+    @property
+    def piece(self) -> Callable[[str], None] | None: ...
+
+    async def model(self, name: str) -> Alias:
+        """A model alias. Raises `StepFailed` (`missing`)."""
+
+
+class Tables(Protocol):
+    """Tables kept here."""
+
+    def table(self, name: str) -> TableDef:
+        """Raises `StepFailed` (`missing`)."""
+
+    async def rows(self, table: str, match: Mapping[str, Any], limit: int) -> list[dict[str, Any]]:
+        """Rows whose columns have these values. Raises `StepFailed` (`missing`)."""
+
+
+class Workflows(Protocol):
+    """Other documents of the workspace."""
+
+    async def workflow(self, name: str) -> WorkflowAbout:
+        """A workflow or agent document. Raises `StepFailed` (`missing`)."""
+
+
+class Conversations(Protocol):
+    """What was said."""
+
+    async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> Window:
+        """What an agent is given of a conversation: the last messages, so many of them a person's."""
+
+
+class Servers(Protocol):
+    """Tool servers (Model Context Protocol)."""
+
+    async def server_tools(self, name: str) -> Sequence[ServerTool]:
+        """The tools of a tool server. Raises `StepFailed`."""
+
+    async def server_call(self, name: str, tool: str, arguments: Mapping[str, Any]) -> tuple[Any, dict[str, Any]]:
+        """What a tool of a tool server gives, and what a trace shows of it. Raises `StepFailed`."""
+
+
+class Offered(Protocol):
+    """What is known of an action without carrying it out."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def title(self) -> str: ...
+
+    @property
+    def schema(self) -> Mapping[str, Any]:
+        """JSON Schema of its input."""
+
+
+class Actions(Protocol):
+    """The catalogue of the workspace."""
+
+    def action(self, name: str) -> Offered:
+        """Raises `StepFailed` (`missing`)."""
+
+    async def perform(self, name: str, given: Mapping[str, Any]) -> Any:
+        """Carry out an action that reaches outside or only reads; its output. Raises `StepFailed`."""
+
+
+class Time(Protocol):
+    def now(self) -> datetime:
+        """The time, zoned."""
+
+
+class Outbound(Sends, Credentials, Protocol):
+    """What a call to another service needs."""
+
+
+class Asking(Outbound, Models, Spends, Protocol):
+    """What a request to a model needs."""
+
+
+class Surroundings(Asking, Tables, Workflows, Conversations, Servers, Actions, Time, Protocol):
+    """All of them: an action takes what it needs, and says so by the type of its second argument."""

@@ -1,0 +1,246 @@
+"""What is handed to one call: credentials, models, tables and a way out, as the workspace has them."""
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable, Mapping
+from datetime import UTC, datetime
+from functools import lru_cache
+from typing import Any, TypeVar
+from urllib.parse import urlsplit
+
+import httpx
+
+from oak_relay.actions import servers
+from oak_relay.actions.base import Action
+from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.given import Result, ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.capabilities.protocols import Draw
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.models import document_of
+from oak_relay.document.text import read
+from oak_relay.engine.protocols import Manner
+from oak_relay.runtime.outbound import outbound
+from oak_relay.runtime.pieces import Pieces
+from oak_relay.runtime.rates import Rates
+from oak_relay.runtime.registry import Registry
+from oak_relay.store import rows, talks, workflows
+from oak_relay.store.database import Database
+from oak_relay.store.vault import Snapshot
+from oak_relay.vault.blanking import Blanker
+from oak_relay.vault.kinds import Credential
+
+V = TypeVar("V")
+
+
+class Tools:
+    """What a process hands to all its executors."""
+
+    def __init__(self, database: Database, registry: Registry, reach: list[str]) -> None:
+        self.database = database
+        self.registry = registry
+        self.reach = frozenset(reach)
+        self.used: set[str] = set()
+        self.manners: dict[str, Manner] = {}
+        """How actions behave that do so whatever their input is."""
+        self.pieces: Pieces | None = None
+        self.rates = Rates(database, registry)
+        self.http: httpx.AsyncClient = outbound()
+
+    async def close(self) -> None:
+        await self.http.aclose()
+
+
+class CallContext:
+    """The surroundings of one call (see `capabilities.protocols`)."""
+
+    def __init__(
+        self,
+        tools: Tools,
+        key: str,
+        trace_parent: Callable[[], str],
+        timeout: float,
+        draw: Draw | None,
+        lease_left: Callable[[], float],
+        piece: Callable[[str], None] | None = None,
+        before: list[dict[str, Any]] | None = None,
+        settled: Mapping[str, Any] | None = None,
+    ) -> None:
+        self._tools = tools
+        self._before = before
+        self._lease_left = lease_left
+        self.piece = piece
+        self.http = tools.http
+        self.key = key
+        self._trace_parent = trace_parent
+        self.timeout = timeout
+        self.draw = draw
+        self.settled = settled or {}
+        self.lent: dict[str, Credential] = {}
+
+    @property
+    def trace_parent(self) -> str:
+        return self._trace_parent()
+
+    async def credential(self, name: str) -> Credential:
+        found = await self._find(lambda known: known.credentials, name)
+        if found is None:
+            raise StepFailed("missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}")
+        self._tools.used.add(name)
+        self.lent[name] = found
+        return found
+
+    async def _find(self, among: Callable[[Snapshot], Mapping[str, V]], name: str) -> V | None:
+        return await self._patiently(lambda: self._tools.registry.find(among, name))
+
+    async def _patiently(self, ask: Callable[[], Awaitable[V]]) -> V:
+        return await self._tools.database.patiently(ask)
+
+    def blanker(self) -> Blanker:
+        """Of the credentials that this call was lent: what comes back of it is blanked of them before anything computes
+        with it."""
+        return _blanker(tuple(form for stored in self.lent.values() for form in stored.forms()))
+
+    def blanked(self, failed: StepFailed) -> StepFailed:
+        """A failure of this call, blanked like what it would have given."""
+        blanker = self.blanker()
+        failed.message, failed.fix = blanker.text(failed.message), blanker.text(failed.fix)
+        failed.detail = blanker.value(failed.detail)
+        return failed
+
+    async def model(self, name: str) -> Alias:
+        if name in self.settled:
+            return Alias.model_validate(self.settled[name])
+        found = await self._find(lambda known: known.aliases, name)
+        if found is None:
+            have = ", ".join(sorted(self._tools.registry.now.aliases)) or "none yet"
+            raise StepFailed(
+                "missing", f"there is no model alias {name}; there is {have}", fix=f"oak-relay model add {name}"
+            )
+        return found
+
+    def table(self, name: str) -> TableDef:
+        known = self._tools.registry.now.tables
+        if name not in known:
+            have = ", ".join(sorted(known)) or "none yet"
+            raise StepFailed(
+                "missing", f"there is no table {name}; there is {have}", fix=f"oak-relay table create {name}"
+            )
+        return known[name]
+
+    async def rows(self, table: str, match: Mapping[str, Any], limit: int) -> list[dict[str, Any]]:
+        await self._find(lambda snapshot: snapshot.tables, table)
+        known = self.table(table)
+        if values.unstorable(match):
+            return []
+
+        async def look() -> list[dict[str, Any]]:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await rows.look(connection, workspace, known.id, known.searched, match, limit)
+
+        return await self._patiently(look)
+
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    async def workflow(self, name: str) -> WorkflowAbout:
+        workspace = self._tools.registry.workspace
+
+        async def look() -> tuple[Any, Any]:
+            async with self._tools.database.connect() as connection:
+                found = await workflows.by_name(connection, workspace, name)
+                if found is None:
+                    return None, None
+                return found, await workflows.one_version(connection, workspace, found.id, found.live_version)
+
+        found, chosen = await self._patiently(look)
+        if chosen is None:
+            raise StepFailed("missing", f"there is no workflow {name}", fix="save it first")
+        document = document_of(read(chosen.text).data)
+        return WorkflowAbout(found.kind, document.title, document.note, document.input)
+
+    async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> Window:
+        if self._before is not None:
+            return Window(self._before)
+
+        async def look() -> Window:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await talks.window(connection, workspace, values.storable_text(key), turns, summed, facts)
+
+        return await self._patiently(look)
+
+    async def _server(self, name: str) -> servers.ToolServer:
+        found = await self._find(lambda known: known.servers, name)
+        if found is None:
+            have = ", ".join(sorted(self._tools.registry.now.servers)) or "none yet"
+            raise StepFailed(
+                "missing", f"there is no tool server {name}; there is {have}", fix=f"oak-relay server add {name}"
+            )
+        return servers.ToolServer.model_validate(found)
+
+    async def server_tools(self, name: str) -> list[ServerTool]:
+        return await servers.tools(name, await self._server(name), self)
+
+    async def server_call(self, name: str, tool: str, arguments: Mapping[str, Any]) -> tuple[Any, dict[str, Any]]:
+        return await servers.call(name, await self._server(name), tool, arguments, self)
+
+    def action(self, name: str) -> Action:
+        return self._tools.registry.catalogue.get(name)
+
+    async def perform(self, name: str, given: Mapping[str, Any]) -> Any:
+        action = self.action(name)
+        if action.perform is None:
+            raise StepFailed("invalid", f"{name} finds nothing", fix="name an action that reads")
+        within = self._within(action.timeout)
+        try:
+            async with asyncio.timeout(action.timeout + 5):
+                return (await perform(action, given, within)).output
+        except TimeoutError:
+            raise StepFailed(
+                "timeout", f"{name} gave nothing within {action.timeout:g} s", fix="is the other side slow?"
+            ) from None
+
+    def _within(self, timeout: float) -> "CallContext":
+        """The same for a call that may take so many seconds."""
+        return CallContext(
+            self._tools,
+            self.key,
+            self._trace_parent,
+            timeout,
+            self.draw,
+            self._lease_left,
+            self.piece,
+            self._before,
+            self.settled,
+        )
+
+    def may_reach(self, url: str) -> None:
+        host = urlsplit(url).hostname or ""
+        if self._tools.reach and host not in self._tools.reach:
+            raise StepFailed("denied", f"actions may not call {host}", fix="add it to the setting reach")
+
+    def send_check(self) -> None:
+        if self._lease_left() < 0.5:
+            raise StepFailed(
+                "unavailable", "this worker's lease is nearly over; nothing was sent", fix="it is tried again elsewhere"
+            )
+
+
+async def perform(action: Action, given: Mapping[str, Any], at: CallContext) -> Result:
+    """Carry out an action that reaches outside or only reads; the time it took stands in the detail. What comes back is
+    blanked of the credentials that were used, as values, before anything computes with it."""
+    assert action.perform is not None
+    began = time.monotonic()
+    try:
+        result = await action.perform(action.read(given), at)
+    except StepFailed as failed:
+        raise at.blanked(failed) from failed.__cause__
+    output = at.blanker().value(result.output)
+    return Result(output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage)
+
+
+@lru_cache(maxsize=256)
+def _blanker(secrets: tuple[str, ...]) -> Blanker:
+    return Blanker(secrets)

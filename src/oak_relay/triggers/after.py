@@ -1,0 +1,39 @@
+"""`after`: another workflow's run has ended."""
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from pydantic import Field
+
+from oak_relay.document.check_base import Checking
+from oak_relay.document.text import Path
+from oak_relay.document.words import Model, WorkflowName
+from oak_relay.triggers.base import Occasion, PublishedTrigger
+
+Ended = Literal["succeeded", "failed", "cancelled", "set aside"]
+
+
+class After(Model):
+    """Another workflow's run has ended."""
+
+    workflow: WorkflowName
+    ended: list[Ended] = Field(default=["succeeded", "failed", "cancelled", "set aside"], min_length=1)
+
+
+class AfterTrigger(PublishedTrigger[After]):
+    name, model, way = "after", After, "run"
+
+    def sentence(self, given: After) -> str:
+        return f"A run of {given.workflow} that {'ended' if len(given.ended) == 4 else ' or '.join(given.ended)}"
+
+    def check(self, given: After, path: Path, checker: Checking) -> None:
+        checker.named((*path, "workflow"), given.workflow, checker.world.workflows, "workflow")
+
+    def topic(self, given: After) -> str:
+        return given.workflow
+
+    def fits(self, given: After, arrived: Mapping[str, Any]) -> bool:
+        return arrived["state"] in given.ended
+
+    def occasion(self, given: After, arrived: Mapping[str, Any]) -> Occasion:
+        return Occasion("oak.ended", arrived)

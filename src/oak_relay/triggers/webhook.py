@@ -1,0 +1,154 @@
+"""`webhook`: requests from outside, proved, read as JSON or a form."""
+
+from typing import Annotated, Any, Literal
+from urllib.parse import parse_qs
+
+from pydantic import Field, model_validator
+from pydantic_core import PydanticCustomError
+
+from oak_relay.capabilities.protocols import Credentials
+from oak_relay.document import values
+from oak_relay.document.check_base import Checking
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.text import Path
+from oak_relay.document.words import Model
+from oak_relay.triggers.base import Occasion, Refused, Reply, Request, RequestTrigger
+from oak_relay.vault import kinds
+from oak_relay.vault.kinds import Credential, Signing, same_token
+
+
+class Verify(Model):
+    """How a webhook proves who sent it. `signed` follows Standard Webhooks; `hmac` is a plain HMAC of the body
+    in a header of the sender's choice."""
+
+    scheme: Literal["signed", "hmac", "bearer", "basic", "none"] = "none"
+    credential: str | None = Field(None, description="The stored secret to check with.")
+    header: str = Field("X-Signature", description="Of `hmac`: the header that carries the signature.")
+    prefix: str = Field("", description="Of `hmac`: what stands before the signature in the header.")
+    encoding: Literal["hex", "base64"] = "hex"
+    digest: Literal["sha1", "sha256", "sha512"] = "sha256"
+
+    @model_validator(mode="after")
+    def _named(self) -> "Verify":
+        if self.scheme != "none" and not self.credential:
+            raise PydanticCustomError("verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme})
+        return self
+
+
+class Handshake(Model):
+    """A sender that asks for an echo before it sends: the value of `echo` in the query is answered as text when
+    the value of `token` there is the stored secret (as in WebSub)."""
+
+    echo: str = Field("hub.challenge", description="Query parameter that is echoed.")
+    token: str | None = Field(None, description="Query parameter that must hold the secret.")
+    credential: str | None = Field(None, description="The stored secret that `token` must be.")
+
+
+class Webhook(Model):
+    path: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_/-]{0,120}$", description="Below /hooks/.")]
+    methods: list[Literal["GET", "POST", "PUT", "PATCH", "DELETE"]] = Field(default=["POST"], min_length=1)
+    verify: Verify = Verify()
+    handshake: Handshake | None = None
+    id: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]+$")] = Field(
+        "webhook-id", description="Header that carries the sender's id of the event; the same id counts once."
+    )
+    answer: Literal["receipt", "result", "stream"] = Field(
+        "receipt",
+        description="What the caller is told: that it was taken, the result, or, as server-sent events, the answer of the "
+        "last step while it is being written and then the result.",
+    )
+
+
+_PROOFS = {"signed": ", signed", "hmac": ", signed", "bearer": ", with a bearer token", "basic": ", with a password"}
+
+
+class WebhookTrigger(RequestTrigger[Webhook]):
+    name, model = "webhook", Webhook
+
+    def sentence(self, given: Webhook) -> str:
+        return f"A webhook at /hooks/{given.path}{_PROOFS.get(given.verify.scheme, '')}"
+
+    def check(self, given: Webhook, path: Path, checker: Checking) -> None:
+        for part, named in (("verify", given.verify), ("handshake", given.handshake)):
+            if named is not None and named.credential:
+                checker.named((*path, part, "credential"), named.credential, checker.world.credentials, "credential")
+
+    def path(self, given: Webhook) -> str:
+        return given.path
+
+    def methods(self, given: Webhook) -> list[Any]:
+        return list(given.methods)
+
+    def answer(self, given: Webhook) -> Literal["receipt", "result", "stream"]:
+        return given.answer
+
+    def early(self, given: Webhook, request: Request) -> bool:
+        return bool(given.handshake and request.method == "GET" and given.handshake.echo in request.query)
+
+    async def received(self, given: Webhook, request: Request, at: Credentials) -> Occasion | Reply:
+        if given.handshake is not None and self.early(given, request):
+            return await _echo(given.handshake, request, at)
+        await _verify(given.verify, request, at)
+        return Occasion("webhook", _data(request), request.headers.get(given.id.lower()))
+
+
+def _data(request: Request) -> Any:
+    """The body as a value: JSON, or the fields of a form; without a body the query. Raises `NotJson`."""
+    if not request.body:
+        return dict(request.query) or None
+    if request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
+        fields = parse_qs(request.body.decode("utf-8", "replace"), keep_blank_values=True)
+        return {name: found[0] if len(found) == 1 else found for name, found in fields.items()}
+    return values.loads(request.body)
+
+
+async def _stored(name: str | None, at: Credentials) -> Credential:
+    try:
+        return await at.credential(name or "")
+    except StepFailed:
+        raise Refused(
+            503,
+            "this webhook cannot be checked",
+            f"there is no credential {name}",
+            "store the credential",
+            kind="missing",
+        ) from None
+
+
+async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Reply:
+    """The echo that a sender asks for before it sends."""
+    if handshake.token:
+        stored = await _stored(handshake.credential, at)
+        if not same_token(request.query.get(handshake.token, ""), stored.plain()):
+            raise Refused(403, "the handshake's token is wrong", fix="give the sender the stored secret")
+    return Reply(request.query[handshake.echo])
+
+
+async def _verify(verify: Verify, request: Request, at: Credentials) -> None:
+    if verify.scheme == "none":
+        return
+    stored = await _stored(verify.credential, at)
+    if verify.scheme in ("bearer", "basic"):
+        expected = stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.plain()}"
+        if not expected or not same_token(request.headers.get("authorization", ""), expected):
+            challenge = {"WWW-Authenticate": verify.scheme.capitalize()}
+            raise Refused(
+                401, f"the {verify.scheme} authorization is wrong", fix="send Authorization", headers=challenge
+            )
+        return
+    if not isinstance(stored, Signing):
+        raise Refused(
+            503,
+            "this webhook cannot be checked",
+            f"{verify.credential} is no signing secret",
+            "store one of kind signing",
+            kind="invalid",
+        )
+    try:
+        if verify.scheme == "signed":
+            stored.verify(request.body, request.headers)
+        else:
+            given = request.headers.get(verify.header.lower(), "")
+            stored.verify_plain(request.body, given, verify.prefix, verify.encoding, verify.digest)
+    except kinds.Refused as refused:
+        raise Refused(401, "the signature is wrong", str(refused), "sign with the shared secret") from None
