@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
-import { reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -11,26 +11,35 @@ import { moment } from '../lib/format'
 
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
 
+const { data: kinds } = useQuery({ queryKey: ['credential-kinds'], queryFn: () => data(api.GET('/api/v1/credential-kinds')), staleTime: Infinity })
+
 const adding = ref(false)
-const empty = { name: '', kind: 'bearer', secret: '', header: 'X-API-Key', user: '', hosts: '', test_url: '' }
+const empty = { name: '', kind: 'bearer', secret: '', hosts: '', test_url: '' }
 const form = reactive({ ...empty })
+const own = reactive<Record<string, string>>({})
 const { act, busy, problem } = useAct('credentials')
 const open = ref('')
-const kinds = [
-  { value: 'bearer', text: 'bearer token' },
-  { value: 'header', text: 'key in a header' },
-  { value: 'basic', text: 'user and password' },
-  { value: 'signing', text: 'signing secret, for webhooks in' },
-]
+const common = ['kind', 'rate', 'secret', 'hosts', 'test_url']
+const choices = computed(() => (kinds.value ?? []).map((kind) => ({ value: kind.name, text: kindText(kind.name) })))
+const chosen = computed(() => kinds.value?.find((kind) => kind.name === form.kind))
+
+/** The fields that a kind has of its own. */
+const fields = computed(() => {
+  const schema = (chosen.value?.input ?? {}) as { properties?: Record<string, Field>; required?: string[] }
+  return Object.entries(schema.properties ?? {})
+    .filter(([name]) => !common.includes(name))
+    .map(([name, field]) => ({ name, title: field.title ?? name, about: field.description ?? '', usual: field.default ?? '', needed: !!schema.required?.includes(name) }))
+})
+interface Field { title?: string; description?: string; default?: string }
 
 function store(): Promise<void> {
-  const { name, kind, secret, header, user, hosts, test_url } = form
-  const body: Record<string, unknown> = { kind, secret, test_url, hosts: hosts.split(/[\s,]+/).filter(Boolean) }
-  if (kind === 'header') body.header = header
-  if (kind === 'basic') body.user = user
+  const { name, kind, secret, hosts, test_url } = form
+  const more = Object.fromEntries(fields.value.map((f) => [f.name, own[f.name] || f.usual]).filter(([, value]) => value))
+  const body: Record<string, unknown> = { ...more, kind, secret, test_url, hosts: hosts.split(/[\s,]+/).filter(Boolean) }
   return act('add', async () => {
     await data(api.PUT('/api/v1/credentials/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
+    for (const key of Object.keys(own)) delete own[key]
     adding.value = false
     if (test_url) await test(name)
   })
@@ -47,7 +56,8 @@ function remove(name: string): void {
     void act(name, () => data(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name } } })))
   }
 }
-const kindText = (kind: string) => kinds.find((k) => k.value === kind)?.text ?? kind
+const kindOf = (name: string) => kinds.value?.find((kind) => kind.name === name)
+const kindText = (name: string) => kindOf(name)?.title ?? name
 const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['TestOut'] | null
 </script>
 
@@ -60,12 +70,11 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
   <ProblemNote v-if="problem" :problem="problem" />
   <form v-if="adding" class="add" @submit.prevent="store">
     <label>Name <BFormInput v-model="form.name" required pattern="[A-Za-z0-9_\-]+" placeholder="office" /></label>
-    <label>Kind <BFormSelect v-model="form.kind" :options="kinds" /></label>
-    <label v-if="form.kind === 'header'">Header <BFormInput v-model="form.header" required /></label>
-    <label v-if="form.kind === 'basic'">User <BFormInput v-model="form.user" required autocomplete="off" /></label>
+    <label>Kind <BFormSelect v-model="form.kind" :options="choices" /></label>
+    <label v-for="field in fields" :key="field.name" :title="field.about">{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off" /></label>
     <label>Secret <BFormInput v-model="form.secret" type="password" required minlength="8" autocomplete="new-password" /></label>
-    <label v-if="form.kind !== 'signing'">Only sent to these hosts <BFormInput v-model="form.hosts" placeholder="any host" /></label>
-    <label v-if="form.kind !== 'signing'">Address to test it on <BFormInput v-model="form.test_url" type="url" placeholder="https://…/me" /></label>
+    <label v-if="chosen?.sent ?? true">Only sent to these hosts <BFormInput v-model="form.hosts" placeholder="any host" /></label>
+    <label v-if="chosen?.sent ?? true">Address to test it on <BFormInput v-model="form.test_url" type="url" placeholder="https://…/me" /></label>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ form.test_url ? 'Store and test' : 'Store' }}</BButton>
       <BButton variant="link" @click="adding = false">Not now</BButton>
@@ -81,7 +90,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
         <tr>
           <td class="mono">{{ one.name }}</td>
           <td>{{ kindText(one.kind) }}</td>
-          <td class="wide-only">{{ one.kind === 'signing' ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'any host' }}</td>
+          <td class="wide-only">{{ !one.sent ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'any host' }}</td>
           <td class="wide-only" :title="one.last_used_at ?? ''">{{ moment(one.last_used_at) }}</td>
           <td>
             <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.ok ? 'succeeded' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">

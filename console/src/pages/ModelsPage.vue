@@ -14,7 +14,7 @@ interface Config { url: string; model: string; credential: string | null; prices
 
 const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
 const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
-const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.kind !== 'signing').map((c) => ({ value: c.name, text: c.name }))])
+const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.sent).map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)
 const empty = () => ({ name: '', url: '', model: '', credential: '', input: '' as string | number, cached: '' as string | number, output: '' as string | number, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] })

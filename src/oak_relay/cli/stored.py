@@ -33,7 +33,8 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
         description="The secret is asked for, or read from standard input, or from an environment variable: never from the command line.",
     )  # fmt: skip
     parser.add_argument("name")
-    parser.add_argument("--kind", choices=["bearer", "header", "basic", "signing"], default="bearer")
+    parser.add_argument("--kind", default="bearer", help="bearer, header, basic, signing, or one of a connector")
+    parser.add_argument("--field", action="append", default=[], metavar="NAME=VALUE", help="what else its kind takes")
     parser.add_argument("--header", help="for header: its name")
     parser.add_argument("--user", help="for basic: the user name")
     parser.add_argument("--host", action="append", default=[], help="the only hosts it may be sent to")
@@ -53,6 +54,7 @@ def add_credential(arguments: argparse.Namespace, client: Client) -> int:
         "test_url": arguments.test_url,
     }
     given |= {key: value for key in ("header", "user") if (value := getattr(arguments, key))}
+    given |= dict(field.partition("=")[::2] for field in arguments.field)
     stored = client.put_credential(arguments.name, **given)
     if not show(stored, arguments.json):
         OUT.print(f"{stored.name} is stored. Try it: oak-relay credential test {stored.name}")

@@ -16,6 +16,7 @@ from oak_relay.service.shapes import CredentialOut, TestOut
 from oak_relay.store import people
 from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
+from oak_relay.vault.kinds import CredentialKinds
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["credentials"])
 
@@ -24,7 +25,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["
 async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]:
     async with parts.database.connect() as connection:
         rows = await connection.execute(select(credential).order_by(credential.c.name))
-        return [_out(row) for row in rows]
+        return [_out(row, parts.registry.catalogue.credentials) for row in rows]
 
 
 @router.put("/{name}")
@@ -45,7 +46,7 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
         await people.note(connection, parts.workspace, who.name, "credential", name)
         row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
     parts.config_changed()
-    return _out(row)
+    return _out(row, parts.registry.catalogue.credentials)
 
 
 @router.delete("/{name}", status_code=204)
@@ -118,10 +119,11 @@ async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
     return TestOut(ok=False, sentence=unwanted.message, fix=unwanted.fix, exchange=exchange.detail["exchange"], at=now)
 
 
-def _out(row: Any) -> CredentialOut:
+def _out(row: Any, kinds: CredentialKinds) -> CredentialOut:
     return CredentialOut(
         name=row.name,
         kind=row.kind,
+        sent=kinds.sent(row.kind),
         config=values.loads(row.config),
         last_used_at=row.last_used_at,
         created_at=row.created_at,

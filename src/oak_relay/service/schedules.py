@@ -99,7 +99,7 @@ def _out(parts: Parts, row: Any, occurrences: int) -> ScheduleOut:
     try:
         kind, given = _given(parts, row)
     except Problem as problem:
-        fault = str(problem)
+        fault = problem.content["detail"]
     else:
         words = kind.sentence(given)
         if isinstance(kind, TimeTrigger):

@@ -311,6 +311,7 @@ class CredentialOut(BaseModel):
 
     name: str
     kind: str
+    sent: bool = Field(description="Whether it is sent with requests; others prove who sends to us.")
     config: dict[str, Any]
     last_test: dict[str, Any] | None
     last_used_at: datetime | None

@@ -3,6 +3,7 @@
 import base64
 import hashlib
 import hmac
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
@@ -77,7 +78,7 @@ class Credential(BaseModel):
 
 
 class Bearer(Credential):
-    """A bearer token (RFC 6750)."""
+    """Bearer token (RFC 6750)."""
 
     kind: Literal["bearer"] = "bearer"
 
@@ -86,7 +87,7 @@ class Bearer(Credential):
 
 
 class HeaderKey(Credential):
-    """A key in a header of its own."""
+    """Key in a header of its own."""
 
     kind: Literal["header"] = "header"
     header: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{1,60}$")] = "X-API-Key"
@@ -96,7 +97,7 @@ class HeaderKey(Credential):
 
 
 class Basic(Credential):
-    """User name and password (RFC 7617)."""
+    """User and password (RFC 7617)."""
 
     kind: Literal["basic"] = "basic"
     user: str = Field(min_length=1, pattern=r"^[^:\x00-\x1f]+$")
@@ -112,7 +113,9 @@ class Basic(Credential):
 
 
 class Signing(Credential):
-    """A secret shared with a sender, who signs (Standard Webhooks); `whsec_` and base64, or any text."""
+    """Signing secret, for webhooks in (Standard Webhooks).
+
+    It is `whsec_` and base64, or any text."""
 
     kind: Literal["signing"] = "signing"
 
@@ -183,7 +186,8 @@ class CredentialKinds:
 
     def title(self, name: str) -> str:
         """What a kind is called: the first line of what is said of it."""
-        return (self._by_name[name].__doc__ or name).split("\n")[0].strip().rstrip(".")
+        said = (self._by_name[name].__doc__ or name).strip().split("\n")[0]
+        return re.sub(r" \(.*?\)", "", said).rstrip(".")
 
     def sent(self, name: str) -> bool:
         """Whether credentials of a kind are sent with requests; others prove who sends to us."""

@@ -1,0 +1,229 @@
+"""A connector that came in a package of its own, seen by all who may use one; and what is said of one that is broken."""
+
+import json
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+import httpx
+import pytest
+from jsonschema import Draft202012Validator
+from playwright.sync_api import expect, sync_playwright
+
+from oak_relay.actions.base import Action, Connector, Fields
+from oak_relay.actions.catalogue import Catalogue, offer
+from oak_relay.client import Invalid
+from tests.conftest import Processes, seed, until
+from tests.test_console import FLAGS, sign_in
+
+PACKAGE = Path(__file__).parent / "connector"
+KEY = "brass-clapper-9"
+FLOW = """
+oak: 1
+workflow: ring-back
+triggers:
+  - trigger: rang
+    bell: {url: "BELL", credential: tarn-bell, every: 1s}
+steps:
+  - step: back
+    do: bell.ring
+    with: {url: "BELL", times: "${ input.times }", credential: tarn-bell}
+result: ${ back.rung }
+"""
+
+
+class Tower(BaseHTTPRequestHandler):
+    """A bell: who rang, and what was rung back."""
+
+    rang = [{"id": "one", "times": 2}]
+    heard: list[tuple[str, int]] = []
+
+    def do_GET(self) -> None:
+        self._answer(200 if self._known() else 401, self.rang)
+
+    def do_POST(self) -> None:
+        asked = json.loads(self.rfile.read(int(self.headers["content-length"])))
+        self.heard.append((self.headers["x-bell"], asked["times"]))
+        self._answer(200 if self._known() else 401, {"rung": asked["times"]})
+
+    def _known(self) -> bool:
+        return bool(self.headers["x-bell"] == f"Upper Tarn:{KEY}")
+
+    def _answer(self, status: int, body: object) -> None:
+        text = json.dumps(body).encode()
+        self.send_response(status)
+        self.send_header("content-type", "application/json")
+        self.send_header("content-length", str(len(text)))
+        self.end_headers()
+        self.wfile.write(text)
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@pytest.fixture(scope="module")
+def bell() -> Iterator[str]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Tower)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}/bell"
+    server.shutdown()
+
+
+@pytest.fixture(scope="module")
+def huts(new_database, tmp_path_factory, bell) -> Iterator[Processes]:
+    """A service, a worker and a clock in an environment into which the package was installed."""
+    there, source = tmp_path_factory.mktemp("installed"), tmp_path_factory.mktemp("source")
+    for file in ("pyproject.toml", "hut_bell.py"):
+        (source / file).write_text((PACKAGE / file).read_text())
+    install = ["install", "-q", "--no-index", "--no-deps", "--no-build-isolation", "--target", str(there), str(source)]
+    subprocess.run([sys.executable, "-m", "pip", *install], check=True)
+    processes = Processes(tmp_path_factory.mktemp("huts"), new_database())
+    processes.environment["PYTHONPATH"] = os.pathsep.join(filter(None, (str(there), os.environ.get("PYTHONPATH"))))
+    processes.start_all()
+    processes.start_worker()
+    processes.start("tick")
+    seed(processes)
+    processes.client().put_credential("tarn-bell", kind="bell-key", secret=KEY, hut="Upper Tarn")
+    assert not processes.client().save(FLOW.replace("BELL", bell)).findings
+    processes.client().live("ring-back")
+    yield processes
+    processes.stop()
+
+
+def told(huts: Processes, path: str) -> list[dict]:
+    answer = httpx.get(f"{huts.url}/api/v1/{path}", headers={"Authorization": f"Bearer {huts.token}"})
+    return answer.raise_for_status().json()
+
+
+def test_a_run_begun_by_its_trigger_uses_its_action_and_its_credential(huts, bell):
+    client = huts.client()
+    [run] = until(lambda: [r for r in client.runs(workflow="ring-back").runs if r.state == "succeeded"])
+    assert client.run(run.id).result == 2
+    assert (f"Upper Tarn:{KEY}", 2) in Tower.heard
+    exchange = next(s for s in client.trace(run.id).spans if s.path == "back").attempts[0].detail["exchange"]
+    assert KEY not in json.dumps(exchange)
+    assert exchange["request"]["credential"] == "tarn-bell"
+
+
+def test_what_was_found_begins_one_run_however_often_it_is_looked_at(huts, bell):
+    client = huts.client()
+    until(lambda: client.runs(workflow="ring-back").runs)
+    Tower.rang.append({"id": "two", "times": 5})
+    until(lambda: len([r for r in client.runs(workflow="ring-back").runs if r.state == "succeeded"]) == 2)
+    looked = huts.sql("SELECT max(last_at) FROM schedule")
+    until(lambda: huts.sql("SELECT max(last_at) FROM schedule") > looked)
+    assert len(client.runs(workflow="ring-back").runs) == 2
+
+
+@pytest.mark.parametrize(
+    ("wrong", "instead", "said"),
+    [
+        ("times: ", "loud: ", "bell.ring has no field loud"),
+        ("bell: {url", "bel: {url", "there is no kind of trigger bel"),
+        ("every: 1s", "evry: 1s", "evry is not a key"),
+        ("every: 1s", "every: soon", "not a valid every"),
+        ("credential: tarn-bell}\nresult", "credential: office}\nresult", "office is of kind header"),
+        ("credential: tarn-bell, every", "credential: lost, every", "there is no credential lost"),
+    ],
+)
+def test_the_checker_knows_it(huts, bell, wrong, instead, said):
+    text = FLOW.replace("BELL", bell)
+    assert wrong in text
+    with pytest.raises(Invalid) as refused:
+        huts.client().save(text.replace(wrong, instead))
+    findings = refused.value.more["findings"]
+    assert any(said in finding["message"] for finding in findings), findings
+
+
+def test_an_agent_is_offered_it_without_its_credential(huts, bell):
+    text = f"""
+oak: 1
+workflow: bell-keeper
+steps:
+  - step: keeper
+    do: agent
+    with:
+      model: quick
+      prompt: Ring.
+      limits: {{turns: 2}}
+      tools: [{{do: bell.ring, with: {{url: "{bell}", credential: tarn-bell, times: {{open: how often}}}}}}]
+"""
+    [tool] = huts.client().render(text, "keeper", {}, {})["tools"]
+    assert tool["name"] == "bell_ring"
+    assert list(tool["parameters"]["properties"]) == ["times"]
+
+
+def test_the_catalogue_tells_of_it_and_of_what_cannot_be_used(huts):
+    [action] = [one for one in told(huts, "actions") if one["name"] == "bell.ring"]
+    assert (action["credentials"], action["first"]) == (["bell-key"], ["url", "credential"])
+    connectors = {one["name"]: one for one in told(huts, "connectors")}
+    assert (connectors["bell"]["package"], connectors["bell"]["triggers"]) == ("hut-bell", ["bell"])
+    assert connectors["cracked"]["fault"] == "the action http.request is there already"
+    assert connectors["http"]["fault"] == ""
+    assert "bell" in httpx.get(f"{huts.url}/schema/workflow.json").json()["$defs"]["Trigger"]["properties"]
+
+
+def test_the_console_stores_its_credential_and_tells_its_sentences(huts, bell):
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.set_default_timeout(15_000)
+        sign_in(page, huts)
+        page.goto(f"{huts.url}/credentials")
+        page.get_by_role("button", name="Add credential").click()
+        page.get_by_label("Name").fill("valley-bell")
+        page.get_by_label("Kind").select_option(label="Key of a hut's bell")
+        page.get_by_role("textbox", name="Hut").fill("Valley Head")
+        page.get_by_label("Secret").fill("iron-clapper-3")
+        page.get_by_role("button", name="Store").click()
+        expect(page.get_by_role("row").filter(has_text="valley-bell")).to_contain_text("Key of a hut's bell")
+        page.goto(f"{huts.url}/workflows/ring-back")
+        expect(page.get_by_text(f"Somebody rings at {bell}").first).to_be_visible()
+        expect(page.get_by_text("Ring input.times times at").first).to_be_visible()
+        browser.close()
+    assert huts.sql("SELECT config FROM credential WHERE name = 'valley-bell'").count("Valley Head") == 1
+
+
+def test_a_service_without_the_package_goes_on_and_says_what_is_missing(huts, bell):
+    client = huts.client()
+    serve = next(p for p in huts.running if "serve" in p.args)
+    huts.kill(serve)
+    with_it = huts.environment.pop("PYTHONPATH")
+    try:
+        huts.start("serve", PYTHONPATH=os.environ.get("PYTHONPATH", ""))
+        until(lambda: httpx.get(f"{huts.url}/health/ready").is_success, 60)
+        assert "which is not installed" in next(w for w in client.workflows() if w.name == "ring-back").starters[0]
+        [schedule] = told(huts, "schedules?workflow=ring-back")
+        assert "there is no kind of trigger bell" in schedule["fault"]
+        assert {one.name for one in client.credentials()} >= {"tarn-bell", "office"}
+        with pytest.raises(Invalid):
+            client.save(FLOW.replace("BELL", bell).replace("times: ", "times: 1 # "))
+    finally:
+        huts.environment["PYTHONPATH"] = with_it
+
+
+def test_every_example_fits_its_action():
+    for action in offer().catalogue:
+        if "${" in json.dumps(action.example):
+            known = set(action.schema["properties"])
+            assert set(action.example) <= known
+            assert set(action.schema.get("required", ())) <= set(action.example), action.name
+        else:
+            action.read(action.example)
+        assert set(action.fields_first) <= set(action.schema["properties"]), action.name
+        Draft202012Validator.check_schema(dict(action.schema))
+
+
+def test_of_two_things_with_one_name_the_first_counts():
+    class Empty(Fields):
+        pass
+
+    first = Connector("First", [Action("bell.ring", "first", Empty, None)])
+    second = Connector("Second", [Action("bell.ring", "second", Empty, None), Action("bell.hang", "", Empty, None)])
+    catalogue = Catalogue({"first": first, "second": second})
+    assert [action.title for action in catalogue] == ["first"]
+    assert catalogue.faults == {"second": "the action bell.ring is there already"}
