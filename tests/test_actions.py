@@ -92,7 +92,7 @@ async def test_what_is_sent_to_a_model():
     assert (body["model"], body["temperature"]) == ("larch-large", 0.2)
     assert result.output["text"] == "A warden."
     counted = {"input": 100, "cached": 0, "output": 10, "money": pytest.approx(0.00028)}
-    assert result.usage == {**counted, "alias": "careful", "credential": "models"}
+    assert result.usage.as_data() == {**counted, "alias": "careful", "credential": "models"}
     assert "a-secret-token" not in json.dumps(result.detail)
 
 
@@ -121,13 +121,13 @@ async def test_dialects_of_replies(response, text, reasoning):
 )
 async def test_usage_as_servers_count_it(usage, expected):
     result, _ = await answer(reply("x", usage=usage))
-    assert tuple(result.usage[k] for k in ("input", "cached", "output")) == expected
+    assert (result.usage.input, result.usage.cached, result.usage.output) == expected
 
 
 async def test_usage_that_is_missing_is_estimated():
     result, _ = await answer(reply("x" * 40))
-    assert result.usage["output"] == 11
-    assert result.usage["money"] > 0
+    assert result.usage.output == 11
+    assert result.usage.money > 0
 
 
 @pytest.mark.parametrize(
@@ -176,7 +176,7 @@ async def test_data_that_never_fits_is_the_wrong_shape_and_is_paid_for():
             lambda _: reply("never", usage={"prompt_tokens": 10, "completion_tokens": 1}), gives={"type": "object"}
         )
     assert caught.value.kind == "wrong_shape"
-    assert caught.value.usage["input"] == 30
+    assert caught.value.usage.input == 30
 
 
 @pytest.mark.parametrize(
@@ -224,7 +224,7 @@ async def test_a_repair_draws_on_what_is_left_now():
     with pytest.raises(StepFailed) as caught:
         await perform("model.answer", given, answer, money=once * 1.2)
     assert caught.value.kind == "over_limit"
-    assert caught.value.usage["money"] == pytest.approx((40 * 2 + 100 * 8) / 1e6)
+    assert caught.value.usage.money == pytest.approx((40 * 2 + 100 * 8) / 1e6)
     with pytest.raises(StepFailed) as enough:
         await perform("model.answer", given, answer, money=once * 9)
     assert enough.value.kind == "wrong_shape"
@@ -234,7 +234,7 @@ async def test_a_model_without_a_price_is_unknown_and_never_free(monkeypatch):
     monkeypatch.setitem(globals(), "ALIAS", ALIAS.model_copy(update={"prices": None}))
     result, _ = await perform("model.answer", {"model": "careful", "prompt": "x"}, reply("y"))
     assert result.output["money"] is None
-    assert result.usage["money"] is None
+    assert result.usage.money is None
     with pytest.raises(StepFailed, match="price is not known"):
         await perform("model.answer", {"model": "careful", "prompt": "x"}, reply("y"), money=100.0)
 

@@ -10,19 +10,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oak_relay.actions.catalogue import offer
+from oak_relay.agents import AgentTool
 from oak_relay.capabilities.alias import Alias
 from oak_relay.changes import AskPerson, KeepFact, Remember, StartRun
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import fault
-from oak_relay.engine.agent import placed, sent
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.trace import parent, spans
+from oak_relay.engine.transcript import sent
 from oak_relay.engine.walk import Walk
+from oak_relay.usage import Usage
 
 
 class Killed(BaseException):
@@ -105,7 +107,7 @@ class Executor:
             out.sent.append(call.input["messages"])
             number = sum(m["role"] == "assistant" for m in call.input["messages"])
             reply = out.script[min(number, len(out.script) - 1)]
-            outcome = Outcome(reply, usage={"input": 10, "output": 5, "money": 0.004})
+            outcome = Outcome(reply, usage=Usage(10, output=5, money=0.004))
         else:
             out.inputs.append(call.input)
             if call.action in out.failing:
@@ -441,6 +443,10 @@ async def test_what_a_turn_was_sent_follows_from_the_record():
         assert [t["name"] for t in told["tools"]] == ["a", "b"]
     assert sent(bodies, "found", "found/turn[9]") is None
     assert sent(bodies, "other", "other/turn[0]") is None
+
+
+def placed(said: dict[str, Any], arguments: dict[str, Any]) -> dict[str, Any]:
+    return AgentTool.read({**tool("t"), **said}).placed(arguments)
 
 
 @given(st.dictionaries(st.sampled_from(["a", "b", "c"]), st.integers(), max_size=3))

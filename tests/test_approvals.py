@@ -18,7 +18,7 @@ from oak_relay.document.models import Workflow
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Rested, Start
 from oak_relay.engine.plan import compile_plan
-from oak_relay.engine.said import whole
+from oak_relay.engine.transcript import whole
 from oak_relay.engine.walk import Walk
 from oak_relay.models.agent import AgentInput
 from tests.test_agent_engine import Executor, Outside, calls, says, tool

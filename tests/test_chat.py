@@ -70,15 +70,15 @@ async def test_dialects_are_understood(name: str):
     assert (found.text, found.reasoning) == (text, reasoning)
     assert [call["text"] for call in found.calls] == arguments
     assert all(call["name"] == "look_up" and call["id"] for call in found.calls)
-    assert found.usage["input"] > 0
-    assert found.usage["money"] > 0
-    assert ("estimated" in found.usage) == (name != "plain")
+    assert found.usage.input > 0
+    assert found.usage.money > 0
+    assert found.usage.estimated == (name != "plain")
 
 
 async def test_cached_tokens_cost_less():
     usage = {"prompt_tokens": 100, "completion_tokens": 10, "prompt_tokens_details": {"cached_tokens": 60}}
     found = await complete("a", ALIAS, HELLO, at(replied({"content": "hi"}, usage=usage)))
-    assert found.usage["money"] == pytest.approx((40 * 1 + 60 * 0.1 + 10 * 2) / 1e6)
+    assert found.usage.money == pytest.approx((40 * 1 + 60 * 0.1 + 10 * 2) / 1e6)
 
 
 ERRORS = {
@@ -166,7 +166,7 @@ async def test_a_streamed_answer_is_the_same_and_its_pieces_are_told():
     found = await complete("a", ALIAS, HELLO, at(answer, piece=told.append))
     assert (found.text, found.reasoning, told) == ("hi", "why", ["h", "i"])
     assert [(c["name"], c["text"]) for c in found.calls] == [("look_up", '{"q":"x"}'), ("forecast", "{}")]
-    assert found.usage["output"] == 4
+    assert found.usage.output == 4
     assert found.detail["first_token"] >= 0
 
 

@@ -23,6 +23,7 @@ from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.replay import keep
 from oak_relay.engine.trace import spans
 from oak_relay.engine.walk import Walk
+from oak_relay.usage import Usage
 
 
 @pytest.fixture(autouse=True, scope="module")
@@ -115,7 +116,7 @@ class Actions:
         if call.attempt <= self.world.failures:
             raise StepFailed("busy", "slow down", delay=3)
         await asyncio.sleep(0)
-        return Outcome({"got": call.input}, usage={"input": 2, "output": 1, "money": 0.25})
+        return Outcome({"got": call.input}, usage=Usage(2, output=1, money=0.25))
 
 
 class Interrupted(MemoryJournal):

@@ -15,6 +15,7 @@ from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Spent, Start
 from oak_relay.engine.protocols import Manner, Outcome
 from oak_relay.engine.walk import Walk
+from oak_relay.usage import NOTHING, Usage
 from tests.test_engine import Actions, Killed, World, _short_chunks, plan_of, step_lists  # noqa: F401
 
 WORST = 0.1
@@ -106,20 +107,20 @@ class Costly(Actions):
             luck = world.chance("luck", *about)
             if luck < 0.1:
                 call.draw.settle(None, "no")
-                raise StepFailed("busy", "slow down", usage={"money": known} if known else None)
+                raise StepFailed("busy", "slow down", usage=Usage(money=known) if known else NOTHING)
             cost = WORST * world.chance("cost", *about)
             world.paid += cost
             if luck < 0.25:
                 call.draw.settle(None, "maybe")
                 raise StepFailed(
-                    "unavailable", "the line broke", reached="maybe", usage={"money": known} if known else None
+                    "unavailable", "the line broke", reached="maybe", usage=Usage(money=known) if known else NOTHING
                 )
             call.draw.settle(cost)
             known += cost
         await asyncio.sleep(0)
         if world.dead:
             raise Killed
-        return Outcome({"got": call.input}, usage={"input": 1, "output": 1, "money": known})
+        return Outcome({"got": call.input}, usage=Usage(1, output=1, money=known))
 
 
 def spent_of(journal: MemoryJournal) -> Spent:
@@ -130,7 +131,7 @@ def spent_of(journal: MemoryJournal) -> Spent:
         if isinstance(entry.body, dict) and (
             entry.kind in ("ended", "lost") or (entry.kind == "value" and mark in ("end", "spent"))
         ):
-            spent.add(entry.body.get("usage"))
+            spent.add(Usage.read(entry.body.get("usage")))
     return spent
 
 

@@ -9,6 +9,9 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
+from oak_relay.agents import Summary
+from oak_relay.messages import Message
+
 
 @dataclass(frozen=True, slots=True)
 class Change:
@@ -142,11 +145,11 @@ class TakeBack(Change):
 
 @dataclass(frozen=True, slots=True)
 class Remember(Change):
-    """What was said in a conversation, and a summary `{text, first}` of what came before the message `first`."""
+    """What was said in a conversation, and a summary of what came before."""
 
     conversation: str
-    messages: Sequence[Mapping[str, Any]]
-    summary: Mapping[str, Any] | None = None
+    messages: Sequence[Message]
+    summary: Summary | None = None
 
 
 @dataclass(frozen=True, slots=True)

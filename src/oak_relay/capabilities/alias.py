@@ -1,10 +1,12 @@
 """Model aliases: a workspace-wide name for a server, a model, a credential and its prices."""
 
-from collections.abc import Mapping
+from dataclasses import replace
 from decimal import Decimal
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from oak_relay.usage import Usage
 
 
 class Prices(BaseModel):
@@ -39,19 +41,23 @@ class Alias(BaseModel):
         (), description="JSONPaths (RFC 9535) in a reply under which its sources stand, as addresses or {url, title}."
     )
 
-    def cost(self, usage: Mapping[str, Any]) -> float | None:
-        """Money for a reply's tokens (`input` counts the cached ones in); None when its prices are not known."""
+    def cost(self, usage: Usage) -> float | None:
+        """Money for a reply's tokens; None when its prices are not known."""
         if self.prices is None:
             return None
-        fresh = max(0, int(usage.get("input", 0)) - int(usage.get("cached", 0)))
+        fresh = max(0, usage.input - usage.cached)
         parts = (
             (fresh, self.prices.input),
-            (int(usage.get("cached", 0)), self.prices.input if self.prices.cached is None else self.prices.cached),
-            (int(usage.get("output", 0)), self.prices.output),
+            (usage.cached, self.prices.input if self.prices.cached is None else self.prices.cached),
+            (usage.output, self.prices.output),
         )
         return float(sum((Decimal(n) * Decimal(str(p)) for n, p in parts), Decimal(0)) / 1_000_000)
+
+    def priced(self, usage: Usage, name: str) -> Usage:
+        """The same tokens with their money, and with whose they are: this alias's, by its name."""
+        return replace(usage, money=self.cost(usage), alias=name, credential=self.credential)
 
     def worst(self, size: int, most: int) -> float | None:
         """The most that a request may cost whose content takes so many bytes of UTF-8: no token is less than a byte, and
         what the server adds to it by itself is small. None when its prices are not known."""
-        return self.cost({"input": size + 200, "output": most})
+        return self.cost(Usage(input=size + 200, output=most))

@@ -1,20 +1,23 @@
 """The values that capabilities give."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 from uuid import UUID
+
+from oak_relay.messages import Message
+from oak_relay.usage import NOTHING, Usage
 
 ColumnKind = Literal["text", "number", "boolean", "any"]
 
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """What an action gave; `detail` is for the trace; `usage` has tokens (`input`, `cached`, `output`) and `money`."""
+    """What an action gave; `detail` is for the trace."""
 
     output: Any
     detail: dict[str, Any] = field(default_factory=dict)
-    usage: dict[str, Any] | None = None
+    usage: Usage = NOTHING
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +57,8 @@ class Window:
     """What an agent is given of a conversation: the last messages; what came before them (`older`, up to the message
     `first`) and the `summary` of what is older still; the `facts` that were kept."""
 
-    messages: list[dict[str, Any]] = field(default_factory=list)
-    older: list[dict[str, Any]] = field(default_factory=list)
+    messages: Sequence[Message] = ()
+    older: Sequence[Message] = ()
     first: int = 0
     summary: str = ""
     facts: dict[str, str] = field(default_factory=dict)

@@ -3,6 +3,8 @@
 from dataclasses import asdict, dataclass
 from typing import Any, Literal, get_args
 
+from oak_relay.usage import NOTHING, Usage
+
 ErrorKind = Literal[
     "invalid",
     "denied",
@@ -42,7 +44,7 @@ class StepFailed(Exception):
         reached: Reached = "no",
         delay: float | None = None,
         detail: dict[str, Any] | None = None,
-        usage: dict[str, Any] | None = None,
+        usage: Usage = NOTHING,
         step: str = "",
         limit: str = "",
     ) -> None:

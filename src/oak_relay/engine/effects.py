@@ -14,6 +14,7 @@ from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Call, Entry, Manner, Outcome
 from oak_relay.engine.purse import Draw, Purse
 from oak_relay.engine.rest import end_task
+from oak_relay.usage import NOTHING, Usage
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
@@ -49,7 +50,7 @@ async def act(
     purse = purse or walk.purse
     recorded = walk.journal.entries(path)
     if recorded:
-        purse.recall(sum(float(_used(entry).get("money") or 0) for entry in recorded))
+        purse.recall(sum(_used(entry).paid for entry in recorded))
     manner = walk.executor.manner(node.action, given)
     state = read_attempts(recorded, path, hash_)
     if state.done:
@@ -87,8 +88,8 @@ async def act(
                 return settled.output
 
 
-def _used(entry: Entry) -> dict[str, Any]:
-    return (entry.body or {}).get("usage") or {} if entry.kind in ("ended", "lost") else {}
+def _used(entry: Entry) -> Usage:
+    return Usage.read((entry.body or {}).get("usage")) if entry.kind in ("ended", "lost") else NOTHING
 
 
 class _Effect:
@@ -137,13 +138,13 @@ class _Effect:
             failed.usage = draw.end(failed.usage)
             raise
         except BaseException:
-            draw.end(None)
+            draw.end(NOTHING)
             raise
         usage = draw.end(outcome.usage)
         walk.spend(usage, self.purse)
         body = {"output": outcome.output}
         if usage:
-            body["usage"] = usage
+            body["usage"] = usage.as_data()
         length = len(values.dumps(outcome.output))
         if length > LARGEST_VALUE:
             raise StepFailed(
@@ -177,7 +178,7 @@ class _Effect:
         body: dict[str, Any] = {"error": failed.as_data()}
         if failed.usage:
             walk.spend(failed.usage, self.purse)
-            body["usage"] = failed.usage
+            body["usage"] = failed.usage.as_data()
         if unsure:
             body["unknown"] = True
         elif (
@@ -206,8 +207,9 @@ class _Effect:
         now, drew = walk.journal.now(), walk.journal.entries(f"{self.path}#drew")
         worst = max((open_.body or {}).get("worst") or 0.0, *(entry.body["worst"] for entry in drew), 0.0)
         if worst:  # nobody knows what it has cost, so it counts at the most it may have
-            body["usage"] = {"input": 0, "output": 0, "money": worst, "unsure": worst}
-            walk.spend(body["usage"], self.purse)
+            usage = Usage(money=worst, unsure=worst)
+            body["usage"] = usage.as_data()
+            walk.spend(usage, self.purse)
         walk.journal.add(Entry(self.path, "lost", open_.attempt, self.hash, body, open_.detail, open_.started, now))
         state.open, state.unsure = None, open_.attempt
 

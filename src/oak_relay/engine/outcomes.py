@@ -9,6 +9,7 @@ from typing import Any, Literal
 from oak_relay.changes import Part
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Entry
+from oak_relay.usage import Usage
 
 Scope = dict[str, Any]
 GIVEN = "given"
@@ -33,11 +34,6 @@ class Start:
         return {} if self.part is None else self.part.settled
 
 
-def unpriced(usage: dict[str, Any]) -> int:
-    """How many calls of a usage have no known price: its own, or those of a child run."""
-    return int(usage.get("unpriced") or ("money" in usage and usage["money"] is None))
-
-
 @dataclass(slots=True)
 class Spent:
     """Tokens and money of a run so far."""
@@ -48,12 +44,12 @@ class Spent:
     unpriced: int = 0
     """Calls whose price is not known."""
 
-    def add(self, usage: dict[str, Any] | None) -> None:
-        if usage:
-            self.input += int(usage.get("input") or 0)
-            self.output += int(usage.get("output") or 0)
-            self.money += Decimal(str(usage.get("money") or 0))
-            self.unpriced += unpriced(usage)
+    def add(self, usage: Usage) -> None:
+        """Count what was used in."""
+        self.input += usage.input
+        self.output += usage.output
+        self.money += Decimal(str(usage.paid))
+        self.unpriced += usage.unknown
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from typing import Any, Literal, NamedTuple, Protocol
 
 from oak_relay.changes import Change
 from oak_relay.engine.purse import Draw
+from oak_relay.usage import NOTHING, Usage
 
 EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
 Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
@@ -52,11 +53,11 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What an action gave. `usage` holds `input`, `cached`, `output` (tokens) and `money`."""
+    """What an action gave; `detail` is for the trace."""
 
     output: Any
     detail: dict[str, Any] = field(default_factory=dict)
-    usage: dict[str, Any] | None = None
+    usage: Usage = NOTHING
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,9 +5,11 @@ sent and is not known to have cost nothing counts at its worst case.
 """
 
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from typing import Any
 
 from oak_relay.document.errors import StepFailed
+from oak_relay.usage import Usage
 
 
 class Purse:
@@ -92,17 +94,15 @@ class Draw:
         else:
             self._unsettled()
 
-    def end(self, usage: dict[str, Any] | None) -> dict[str, Any] | None:
+    def end(self, usage: Usage) -> Usage:
         """The call is over: what is left is set free. Returns its usage with what is unsure counted in."""
         self._unsettled()
         self._purse.reserve(-self.granted)
         self.granted = 0.0
-        told = float((usage or {}).get("money") or 0)
-        more = max(0.0, self._known - told) + self.unsure
+        more = max(0.0, self._known - usage.paid) + self.unsure
         if more <= 0:
             return usage
-        given = dict(usage or {"input": 0, "cached": 0, "output": 0})
-        return {**given, "money": round(told + more, 9), **({"unsure": round(self.unsure, 9)} if self.unsure else {})}
+        return replace(usage, money=round(usage.paid + more, 9), unsure=round(self.unsure, 9))
 
     def _unsettled(self) -> None:
         self.unsure, self._open = self.unsure + self._open, 0.0

@@ -2,15 +2,15 @@
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
 
 from oak_relay.engine.effects import AGAIN, HAPPENED
-from oak_relay.engine.outcomes import unpriced
 from oak_relay.engine.protocols import Entry
+from oak_relay.usage import Usage
 
 _ITEM = re.compile(r"\[\d+\]$")
 _PART = re.compile(r"\[\d+:\d+\]$")
@@ -30,7 +30,7 @@ class Attempt:
     error: dict[str, Any] | None = None
     again_at: str | None = None
     note: str = ""
-    usage: dict[str, Any] | None = None
+    usage: Usage | None = None
     detail: dict[str, Any] | None = None
 
 
@@ -168,7 +168,7 @@ def _take_end(span: Span, entry: Entry) -> None:
     elif span.runs and isinstance(body, dict) and "state" in body:
         attempt = span.attempts[-1]
         attempt.state, attempt.ended, attempt.error = body["state"], entry.at, body.get("error")
-        attempt.usage = body.get("usage")
+        attempt.usage = _usage(body)
         _spend(span, attempt.usage)
         span.output, span.error = body.get("result"), body.get("error")
         if body["state"] != "succeeded":
@@ -245,11 +245,11 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
         return
     current.ended = span.ended = entry.at
     if entry.kind == "lost":
-        current.state, current.note, current.usage = "lost", entry.body["note"], entry.body.get("usage")
+        current.state, current.note, current.usage = "lost", entry.body["note"], _usage(entry.body)
         _spend(span, current.usage)
         return
     body = entry.body
-    current.usage = body.get("usage")
+    current.usage = _usage(body)
     _spend(span, current.usage)
     if "error" in body:
         current.state, current.error, current.again_at = "failed", body["error"], body.get("again_at")
@@ -261,11 +261,15 @@ def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
         span.output, span.error, span.until = body["output"], None, None
 
 
-def _spend(span: Span, usage: dict[str, Any] | None) -> None:
+def _usage(body: Mapping[str, Any]) -> Usage | None:
+    return Usage.read(body["usage"]) if body.get("usage") else None
+
+
+def _spend(span: Span, usage: Usage | None) -> None:
     if usage:
-        span.tokens += int(usage.get("input") or 0) + int(usage.get("output") or 0)
-        span.money = float(Decimal(str(span.money)) + Decimal(str(usage.get("money") or 0)))
-        span.unpriced += unpriced(usage)
+        span.tokens += usage.tokens
+        span.money = float(Decimal(str(span.money)) + Decimal(str(usage.paid)))
+        span.unpriced += usage.unknown
 
 
 def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:

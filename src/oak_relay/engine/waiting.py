@@ -11,6 +11,7 @@ from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.purse import Purse
+from oak_relay.usage import Usage
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
@@ -63,11 +64,11 @@ async def child(
             raise StepFailed.from_data(fault["fault"])
         ended = await walk.signal(path)
         purse.reserve(-walk.journal.allotted().get(path, 0.0))
-        walk.spend(ended.get("usage"), purse)
+        walk.spend(Usage.read(ended.get("usage")), purse)
         ended = walk.journal.add(Entry(f"{path}#end", "value", body=ended, at=walk.journal.now()))
     else:
         ended = closed[0].body
-        purse.recall(float((ended.get("usage") or {}).get("money") or 0))
+        purse.recall(Usage.read(ended.get("usage")).paid)
     if ended["state"] == "succeeded":
         return ended["result"]
     error = ended.get("error") or {"kind": "failed", "message": f"the run ended {ended['state']}"}

@@ -23,6 +23,7 @@ from oak_relay.engine.plan import Node, Plan, find_node, names_in
 from oak_relay.engine.protocols import Entry, Executor, Journal
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.rest import Resting, Strands, end_task
+from oak_relay.usage import Usage
 
 _SLICE = 0.005
 """Seconds that a walk may be at work before others have their turn."""
@@ -327,10 +328,11 @@ class Walk:
             return entry.body
         return None
 
-    def spend(self, usage: dict[str, Any] | None, purse: Purse | None = None) -> None:
+    def spend(self, usage: Usage, purse: Purse | None = None) -> None:
         """Count what was used."""
-        self.spent.add(usage)
-        (purse or self.purse).pay(float((usage or {}).get("money") or 0))
+        if usage:
+            self.spent.add(usage)
+            (purse or self.purse).pay(usage.paid)
 
     async def settle(self, model: str) -> Mapping[str, Any]:
         """A model alias and its fallbacks, as they were when the run first used it."""
@@ -391,7 +393,7 @@ class Walk:
                 body = {"usage": told.get("usage")}
                 self.journal.add(Entry(f"{child}#spent", "value", body=body, at=self.journal.now()))
                 self.purse.reserve(-amount)
-                self.spend(told.get("usage"))
+                self.spend(Usage.read(told.get("usage")))
 
     async def halt(self, path: str) -> None:
         """The end of a strand that is only replayed."""

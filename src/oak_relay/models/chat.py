@@ -2,7 +2,7 @@
 
 import re
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
@@ -14,7 +14,9 @@ from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.protocols import Asking
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.messages import Message, Offered, Source, Wanted
 from oak_relay.models import files
+from oak_relay.usage import Usage
 
 _LARGEST = 4_000_000
 _THOUGHTS = re.compile(r"^\s*<(think|thinking|reasoning)>(.*?)</\1>\s*", re.DOTALL)
@@ -25,37 +27,37 @@ _NO_CREDIT = re.compile(r"quota|credit|billing|balance", re.IGNORECASE)
 
 @dataclass(frozen=True, slots=True)
 class Reply:
-    """A model's reply. `calls` are tools it wants called, each `{id, name, text}` with the arguments as JSON text;
-    `usage` has tokens and money; `detail` what the trace shows."""
+    """A model's reply. `calls` are tools it wants called, each in the order it gave them;
+    `detail` is what the trace shows."""
 
     text: str
     reasoning: str
     finish: str
-    usage: dict[str, Any]
+    usage: Usage
     detail: dict[str, Any]
-    calls: list[dict[str, str]]
-    sources: list[dict[str, Any]]
+    calls: list[Wanted]
+    sources: list[Source]
 
 
 @dataclass(frozen=True, slots=True)
 class Ask:
     """What a model is asked: messages, a JSON Schema for the answer, tools (`name`, `description`, `parameters`)."""
 
-    messages: list[dict[str, Any]]
-    schema: dict[str, Any] | None = None
+    messages: Sequence[Message]
+    schema: Mapping[str, Any] | None = None
     max_tokens: int | None = None
     temperature: float | None = None
-    tools: Sequence[dict[str, Any]] = ()
+    tools: Sequence[Offered] = ()
 
 
-def size_of(messages: list[dict[str, Any]], *more: Any) -> int:
+def size_of(messages: Sequence[Message], *more: Any) -> int:
     """The bytes of UTF-8 that what is asked takes: an upper bound of its tokens. Pictures and files count for so many
     tokens as the largest do."""
     parts = sum(files.most(m.get("content")) + len(values.dumps(m.get("tool_calls"))) + 16 for m in messages)
     return parts + sum(len(values.dumps(one).encode()) for one in more if one)
 
 
-def letters_in(messages: list[dict[str, Any]]) -> int:
+def letters_in(messages: Sequence[Message]) -> int:
     """Letters of messages, from which tokens are estimated."""
     return sum(files.letters(m.get("content")) + len(values.text_of(m.get("tool_calls"))) for m in messages)
 
@@ -70,13 +72,13 @@ async def complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
             reply = await _complete(one, alias if index == 0 else await at.model(one), ask, at)
         except StepFailed as failed:
             if at.draw is not None:
-                at.draw.settle((failed.usage or {}).get("money"), failed.reached)
+                at.draw.settle(failed.usage.money if failed.usage else None, failed.reached)
             if failed.kind not in ("unavailable", "busy", "timeout") or index == len(names) - 1:
                 raise
             tried.append({"alias": one, "error": f"{failed.kind}: {failed.message}"})
             continue
         if at.draw is not None:
-            at.draw.settle(reply.usage["money"])
+            at.draw.settle(reply.usage.money)
         return reply if not tried else replace(reply, detail={**reply.detail, "tried": tried})
     raise AssertionError("an alias is asked at least")
 
@@ -282,10 +284,10 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     if thought:
         reasoning, text = thought[2].strip(), text[thought.end() :]
     calls = _calls(message)
-    usage = _usage(data.get("usage"), ask.messages, text + reasoning + "".join(call["text"] for call in calls))
-    usage |= {"money": alias.cost(usage), "alias": name, "credential": alias.credential}
+    written = text + reasoning + "".join(call["text"] for call in calls)
+    usage = alias.priced(_usage(data.get("usage"), ask.messages, written), name)
     finish = str(choice.get("finish_reason") or "stop")
-    shown = {**shown, "reply": text, "finish": finish, "usage": usage}
+    shown = {**shown, "reply": text, "finish": finish, "usage": usage.as_data()}
     if reasoning:
         shown["reasoning"] = reasoning
     if calls:
@@ -305,7 +307,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     if finish == "length":
         raise StepFailed(
             "cut_off",
-            f"{name}'s answer was cut off after {usage['output']} tokens",
+            f"{name}'s answer was cut off after {usage.output} tokens",
             fix="raise max_tokens",
             reached="yes",
             detail=shown,
@@ -323,12 +325,12 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     return Reply(text, reasoning, finish, usage, shown, calls, sources)
 
 
-def _calls(message: dict[str, Any]) -> list[dict[str, str]]:
+def _calls(message: Mapping[str, Any]) -> list[Wanted]:
     """The tools that a message wants called; servers differ in where they put them and in how arguments are written."""
     given = message.get("tool_calls") or []
     if not given and isinstance(message.get("function_call"), dict):
         given = [{"function": message["function_call"]}]
-    calls = []
+    calls: list[Wanted] = []
     for number, call in enumerate(given):
         inner = call.get("function") or call
         arguments = inner.get("arguments", inner.get("input"))
@@ -339,16 +341,16 @@ def _calls(message: dict[str, Any]) -> list[dict[str, str]]:
     return calls
 
 
-def _sources(alias: Alias, data: dict[str, Any]) -> list[dict[str, Any]]:
+def _sources(alias: Alias, data: Mapping[str, Any]) -> list[Source]:
     """Sources that a reply of a server that searches by itself names."""
-    found: list[dict[str, Any]] = []
+    found: list[Source] = []
     for path in alias.sources:
         for match in jsonpath.findall(path, data):
             for one in match if isinstance(match, list) else [match]:
                 if isinstance(one, str):
                     found.append({"url": one})
                 elif isinstance(one, dict) and isinstance(one.get("url"), str):
-                    found.append({name: one[name] for name in ("url", "title") if one.get(name)})
+                    found.append(Source(url=one["url"], title=str(one.get("title") or one["url"])))
     return found
 
 
@@ -358,17 +360,12 @@ def _content(content: Any) -> str:
     return "" if content is None else str(content)
 
 
-def _usage(given: Any, messages: list[dict[str, Any]], text: str) -> dict[str, Any]:
+def _usage(given: Any, messages: Sequence[Message], text: str) -> Usage:
     """Tokens as the server counted them, or estimated at four letters each."""
     if isinstance(given, dict) and "prompt_tokens" in given:
         cached = (given.get("prompt_tokens_details") or {}).get("cached_tokens") or 0
-        return {
-            "input": int(given["prompt_tokens"] or 0),
-            "cached": int(cached),
-            "output": int(given.get("completion_tokens") or 0),
-        }
-    letters = letters_in(messages)
-    return {"input": letters // 4 + 1, "cached": 0, "output": len(text) // 4 + 1, "estimated": True}
+        return Usage(int(given["prompt_tokens"] or 0), int(cached), int(given.get("completion_tokens") or 0))
+    return Usage(letters_in(messages) // 4 + 1, output=len(text) // 4 + 1, estimated=True)
 
 
 def nearest(model: str, names: list[str]) -> str:

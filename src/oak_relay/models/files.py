@@ -4,7 +4,6 @@ import base64
 import binascii
 import mimetypes
 from collections.abc import Sequence
-from typing import Any
 from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
@@ -15,6 +14,7 @@ from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.messages import Content, Message
 
 LARGEST = 20_000_000
 """Bytes that one file may have."""
@@ -41,7 +41,7 @@ class File(Fields):
         return self
 
 
-async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, at: Outbound) -> Any:
+async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, at: Outbound) -> str | list[Content]:
     """A message's content: the prompt alone, or followed by a part for each file. Texts are told as texts to any model.
     Raises `StepFailed` (`invalid`) for what the alias does not take, and what fetching raises."""
     if not files:
@@ -49,7 +49,7 @@ async def content(prompt: str, files: Sequence[File], name: str, alias: Alias, a
     return [{"type": "text", "text": prompt}, *[await _part(one, name, alias, at) for one in files]]
 
 
-async def _part(file: File, name: str, alias: Alias, at: Outbound) -> dict[str, Any]:
+async def _part(file: File, name: str, alias: Alias, at: Outbound) -> Content:
     body, media = await fetched(file.url, file.credential, file.data, at)
     called = file.name or urlsplit(file.url or "").path.rsplit("/", 1)[-1] or "file"
     media = file.type or (media if media not in ("", "application/octet-stream") else "")
@@ -85,32 +85,42 @@ async def fetched(url: str | None, credential: str | None, data: str | None, at:
     return exchange.body, exchange.headers.get("content-type", "")
 
 
-def listed(files: Sequence[File]) -> list[dict[str, Any]]:
+def listed(files: Sequence[File]) -> list[Content]:
     """Files as they are announced before any is fetched."""
     return [{"type": "file", "file": {"filename": one.name or one.url or "file"}} for one in files]
 
 
-def shown(messages: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def shown(messages: Sequence[Message]) -> list[Message]:
     """Messages as a trace shows them: of pictures and files their type and size."""
-    if all(not isinstance(message.get("content"), list) for message in messages):
-        return messages
-    return [
-        {**m, "content": [_told(part) for part in m["content"]]} if isinstance(m.get("content"), list) else m
-        for m in messages
-    ]
+    found = []
+    for message in messages:
+        parts = message.get("content")
+        if isinstance(parts, list):
+            message = Message(**{**message, "content": [_in_short(part) for part in parts]})
+        found.append(message)
+    return found
 
 
-def _told(part: dict[str, Any]) -> dict[str, Any]:
-    for kind, field in (("image_url", "url"), ("file", "file_data")):
-        address = (part.get(kind) or {}).get(field, "")
-        if address.startswith("data:") and "," in address:
-            head, body = address.split(",", 1)
-            size = len(body) * 3 // 4 - body[-2:].count("=")
-            return {**part, kind: {**part[kind], field: f"{head},… ({size:,} bytes)"}}
+def _in_short(part: Content) -> Content:
+    if "image_url" in part:
+        address = part["image_url"]
+        return {**part, "image_url": {**address, "url": _size(address.get("url", ""))}}
+    if "file" in part:
+        file = part["file"]
+        if "file_data" in file:
+            return {**part, "file": {**file, "file_data": _size(file["file_data"])}}
     return part
 
 
-def most(content: Any) -> int:
+def _size(address: str) -> str:
+    """A data URL (RFC 2397) without its data; other addresses as they are."""
+    if not address.startswith("data:") or "," not in address:
+        return address
+    head, body = address.split(",", 1)
+    return f"{head},… ({len(body) * 3 // 4 - body[-2:].count('='):,} bytes)"
+
+
+def most(content: str | list[Content] | None) -> int:
     """The most tokens that a message's content may be: bytes of its texts, and for pictures and files what they hold."""
     if not isinstance(content, list):
         return len((content or "").encode("utf-8", "replace"))
@@ -122,7 +132,7 @@ def most(content: Any) -> int:
     )
 
 
-def letters(content: Any) -> int:
+def letters(content: str | list[Content] | None) -> int:
     """Letters of a message's content, from which tokens are estimated."""
     if not isinstance(content, list):
         return len(content or "")

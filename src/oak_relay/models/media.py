@@ -12,6 +12,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
 from oak_relay.models.chat import failure, post, posted
 from oak_relay.models.files import fetched
+from oak_relay.usage import Usage
 
 
 class EmbedInput(Fields):
@@ -61,8 +62,8 @@ async def _embed(given: EmbedInput, at: Asking) -> Result:
     ordered = sorted(rows, key=lambda row: int(row.get("index", 0)))
     usage = _usage(given.model, alias, data, sum(map(len, given.texts)))
     if at.draw is not None:
-        at.draw.settle(usage["money"])
-    output = {"vectors": [row["embedding"] for row in ordered], "tokens": usage["input"], "money": usage["money"]}
+        at.draw.settle(usage.money)
+    output = {"vectors": [row["embedding"] for row in ordered], "tokens": usage.input, "money": usage.money}
     return Result(output, shown, usage)
 
 
@@ -82,19 +83,16 @@ async def _transcribe(given: TranscribeInput, at: Asking) -> Result:
         raise _odd(given.model, "a text", shown)
     usage = _usage(given.model, alias, data, len(data["text"]))
     if at.draw is not None:
-        at.draw.settle(usage["money"])
-    return Result(
-        {"text": data["text"], "tokens": usage["input"] + usage["output"], "money": usage["money"]}, shown, usage
-    )
+        at.draw.settle(usage.money)
+    return Result({"text": data["text"], "tokens": usage.tokens, "money": usage.money}, shown, usage)
 
 
-def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> dict[str, Any]:
+def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> Usage:
     """Tokens as the server counted them, or estimated at four letters each."""
     told = data.get("usage") or {}
     read = told.get("prompt_tokens", told.get("input_tokens"))
     written = told.get("completion_tokens", told.get("output_tokens")) or 0
-    usage: dict[str, Any] = {"input": int(read or letters // 4 + 1), "cached": 0, "output": int(written)}
-    return {**usage, "money": alias.cost(usage), "alias": name, "credential": alias.credential}
+    return alias.priced(Usage(int(read or letters // 4 + 1), output=int(written)), name)
 
 
 def _odd(name: str, wanted: str, shown: dict[str, Any]) -> StepFailed:

@@ -1,6 +1,6 @@
 """`model.answer`, `model.label` and `model.judge`."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from pydantic import BaseModel, Field
@@ -13,8 +13,10 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import holds_template
 from oak_relay.document.shapes import answer_in
 from oak_relay.document.values import in_brief
+from oak_relay.messages import Content, Message
 from oak_relay.models.chat import Ask, Reply, complete, size_of
 from oak_relay.models.files import File, content, listed
+from oak_relay.usage import NOTHING
 
 REPAIRS = 2
 
@@ -77,25 +79,27 @@ class Judged(BaseModel):
     money: float | None = Field(description="What it cost; None when the model's price is not known.")
 
 
-def judge_messages(given: JudgeInput) -> list[dict[str, Any]]:
+def judge_messages(given: JudgeInput) -> list[Message]:
     """The messages as they are sent."""
     system = f'You judge an answer. {given.question}\nAnswer with JSON: {{"passed": true or false, "reason": "one sentence"}}'
     context = f"{given.context}\n\n" if given.context else ""
     return [{"role": "system", "content": system}, {"role": "user", "content": f"{context}The answer: {given.answer}"}]
 
 
-def answer_messages(given: AnswerInput) -> list[dict[str, Any]]:
+def answer_messages(given: AnswerInput) -> list[Message]:
     """The messages as they are sent; files are named alone, they are fetched when it comes to that."""
-    asked = [{"type": "text", "text": given.prompt}, *listed(given.files)] if given.files else given.prompt
+    asked: str | list[Content] = given.prompt
+    if given.files:
+        asked = [{"type": "text", "text": given.prompt}, *listed(given.files)]
     return _answer_messages(given, asked)
 
 
-def _answer_messages(given: AnswerInput, asked: Any) -> list[dict[str, Any]]:
-    system = [{"role": "system", "content": given.brief}] if given.brief else []
+def _answer_messages(given: AnswerInput, asked: str | list[Content]) -> list[Message]:
+    system: list[Message] = [{"role": "system", "content": given.brief}] if given.brief else []
     return [*system, {"role": "user", "content": asked}]
 
 
-def label_messages(given: LabelInput) -> list[dict[str, Any]]:
+def label_messages(given: LabelInput) -> list[Message]:
     """The messages as they are sent."""
     lines = []
     for name, meaning in given.labels.items():
@@ -172,25 +176,18 @@ async def _label_worst(given: LabelInput, at: Asking) -> float | None:
     return _worst(await at.model(given.model), label_messages(given), _label_schema(given), None)
 
 
-def _worst(
-    alias: Alias, messages: list[dict[str, Any]], schema: dict[str, Any] | None, most: int | None
-) -> float | None:
+def _worst(alias: Alias, messages: Sequence[Message], schema: dict[str, Any] | None, most: int | None) -> float | None:
     """The most a first turn may cost; turns of repair are weighed when they come."""
     return alias.worst(size_of(messages, [], schema), most or alias.max_tokens)
-
-
-def added(money: float | None, more: float | None) -> float | None:
-    """A sum of money; not known when a part of it is not."""
-    return None if money is None or more is None else round(money + more, 9)
 
 
 class _Talk:
     """The turns of one step with one model; sums up what they cost."""
 
-    def __init__(self, name: str, alias: Alias, at: Asking, messages: list[dict[str, Any]]) -> None:
+    def __init__(self, name: str, alias: Alias, at: Asking, messages: list[Message]) -> None:
         self.name, self.alias, self.at, self.messages = name, alias, at, messages
         self.turns: list[dict[str, Any]] = []
-        self.usage: dict[str, Any] = {"input": 0, "cached": 0, "output": 0, "money": 0.0}
+        self.usage = NOTHING
         self.last: Reply
 
     async def turn(
@@ -200,11 +197,10 @@ class _Talk:
             ask = Ask(list(self.messages), schema, max_tokens, temperature)
             self.last = await complete(self.name, self.alias, ask, self.at)
         except StepFailed as failed:
-            self._count(failed.usage or {})
-            failed.usage = self.usage if self.turns or failed.usage else None
+            self.usage = failed.usage = self.usage.plus(failed.usage)
             failed.detail = {"turns": [*self.turns, failed.detail]}
             raise
-        self._count(self.last.usage)
+        self.usage = self.usage.plus(self.last.usage)
         self.turns.append(self.last.detail)
         return self.last
 
@@ -237,15 +233,8 @@ class _Talk:
         return data
 
     def result(self, output: dict[str, Any]) -> Result:
-        tokens = self.usage["input"] + self.usage["output"]
-        return Result({**output, "tokens": tokens, "money": self.usage["money"]}, {"turns": self.turns}, self.usage)
-
-    def _count(self, usage: dict[str, Any]) -> None:
-        for key in ("input", "cached", "output"):
-            self.usage[key] += int(usage.get(key, 0))
-        self.usage |= {name: usage[name] for name in ("alias", "credential") if name in usage}
-        if usage:
-            self.usage["money"] = added(self.usage["money"], usage.get("money"))
+        told = {**output, "tokens": self.usage.tokens, "money": self.usage.money}
+        return Result(told, {"turns": self.turns}, self.usage)
 
 
 def _answer_gives(given: Given, output: Schema) -> Schema:

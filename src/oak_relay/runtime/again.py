@@ -18,6 +18,7 @@ from oak_relay.engine.plan import Node, Plan, every_node
 from oak_relay.engine.protocols import Entry
 from oak_relay.engine.replay import Kept, keep
 from oak_relay.engine.walk import Walk
+from oak_relay.messages import Message
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.intake import Incoming, Target, new_run
 from oak_relay.runtime.record import scope_of
@@ -102,14 +103,14 @@ async def try_from(
 
 
 async def talk_with(
-    plan: Plan, tools: Tools, node: Node, body: Template, scope: dict[str, Any], before: list[dict[str, Any]]
-) -> tuple[Finished | Rested, list[Entry], list[dict[str, Any]]]:
+    plan: Plan, tools: Tools, node: Node, body: Template, scope: dict[str, Any], before: Sequence[Message]
+) -> tuple[Finished | Rested, list[Entry], list[Message]]:
     """Let an agent answer in a conversation that is kept nowhere; how it ended, its journal, and what was said anew."""
-    said: list[dict[str, Any]] = []
+    said: list[Message] = []
 
     def remembered(change: Change) -> Any:
         if isinstance(change, Remember):
-            said.extend(dict(message) for message in change.messages)
+            said.extend(change.messages)
         return pretended(change)
 
     agent = replace(node, body=body, when=None, once=None, on_error="fail")

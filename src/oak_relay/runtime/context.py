@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -20,6 +20,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import document_of
 from oak_relay.document.text import read
 from oak_relay.engine.protocols import Manner
+from oak_relay.messages import Message
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
@@ -63,7 +64,7 @@ class CallContext:
         draw: Draw | None,
         lease_left: Callable[[], float],
         piece: Callable[[str], None] | None = None,
-        before: list[dict[str, Any]] | None = None,
+        before: Sequence[Message] | None = None,
         settled: Mapping[str, Any] | None = None,
     ) -> None:
         self._tools = tools

@@ -1,7 +1,7 @@
 """The executor: performs actions of the catalogue for one run."""
 
 import asyncio
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 from uuid import UUID
@@ -11,6 +11,7 @@ import structlog
 from oak_relay.changes import Change
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Call, Manner, Outcome
+from oak_relay.messages import Message
 from oak_relay.runtime.context import CallContext, Tools, perform
 from oak_relay.runtime.telemetry import span_id, trace_id
 from oak_relay.store.database import DatabaseLost
@@ -28,7 +29,7 @@ class RunExecutor:
         lease_left: Callable[[], float],
         trace_parent: str | None = None,
         workflow: str = "",
-        before: list[dict[str, Any]] | None = None,
+        before: Sequence[Message] | None = None,
     ) -> None:
         self._workflow = workflow
         self._before = before

@@ -14,7 +14,7 @@ from oak_relay.changes import Change
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.memory import Open, is_below
-from oak_relay.engine.outcomes import Finished, Rested, Spent, unpriced
+from oak_relay.engine.outcomes import Finished, Rested, Spent
 from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.groupcommit import REFUSED
 from oak_relay.runtime.registry import Registry
@@ -25,6 +25,7 @@ from oak_relay.store.journal import BackRow, EndRow, RestRow
 from oak_relay.store.pages import EntryRow
 from oak_relay.store.queue import Claim
 from oak_relay.store.usage import Used
+from oak_relay.usage import Usage
 
 
 @dataclass(frozen=True, slots=True)
@@ -241,7 +242,7 @@ class RunJournal:
     def _count(self, entry: Entry, row: EntryRow) -> None:
         """Steps, attempts, tokens and money of an entry, as columns."""
         body, path = entry.body, entry.path
-        usage = body.get("usage") if isinstance(body, dict) and entry.kind in ("ended", "value", "lost") else None
+        told = body.get("usage") if isinstance(body, dict) and entry.kind in ("ended", "value", "lost") else None
         if "#" not in path:
             over = entry.kind == "ended" and not (body and ("again_at" in body or "unknown" in body))
             asked = entry.kind == "opened" and "~" not in path and path[-1] != "]"
@@ -250,29 +251,30 @@ class RunJournal:
             )  # turns and calls are no steps
             first = "/" not in path or path.endswith("/open")  # an agent is one attempt, however many turns it takes
             row.attempts = int(entry.kind == "ended" and (first or entry.attempt > 1))
-        elif usage and path.endswith("]#end") and "/" not in path:
-            row.steps, row.attempts = usage["steps"], usage["attempts"]
-        if usage and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
-            row.tokens_in, row.tokens_out = int(usage.get("input") or 0), int(usage.get("output") or 0)
-            row.money, row.unpriced = Decimal(str(usage.get("money") or 0)), unpriced(usage)
-            if entry.kind in ("ended", "lost") and "alias" in usage:
+        elif told and path.endswith("]#end") and "/" not in path:
+            row.steps, row.attempts = told["steps"], told["attempts"]
+        if told and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
+            usage = Usage.read(told)
+            row.tokens_in, row.tokens_out = usage.input, usage.output
+            row.money, row.unpriced = Decimal(str(usage.paid)), usage.unknown
+            if entry.kind in ("ended", "lost") and usage.alias:
                 row.used = self._used(row, usage)
         self._steps += row.steps
         self._attempts += row.attempts
 
-    def _used(self, row: EntryRow, usage: dict[str, Any]) -> Used:
+    def _used(self, row: EntryRow, usage: Usage) -> Used:
         claim = self._claim
         source = str(claim.event["source"])
         if source.startswith("/runs/"):
             source = f"/workflows/{self._workflow}"  # who started it stands with its parent
         return Used(
             claim.workflow_id,
-            alias=str(usage["alias"]),
-            credential=str(usage.get("credential") or ""),
+            alias=usage.alias,
+            credential=usage.credential or "",
             source=source,
-            input=int(usage.get("input") or 0),
-            cached=int(usage.get("cached") or 0),
-            output=int(usage.get("output") or 0),
+            input=usage.input,
+            cached=usage.cached,
+            output=usage.output,
             money=row.money or Decimal(0),
             unpriced=row.unpriced,
         )

@@ -21,6 +21,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.store import runs
 from oak_relay.store.database import Database
+from oak_relay.usage import Usage
 
 log = structlog.get_logger()
 _BATCH, _WAITING = 32, 10_000
@@ -180,13 +181,13 @@ def _named(span: Span, content: bool) -> tuple[str, int, dict[str, Any]]:
     return span.path.rpartition(".")[2].rpartition("/")[2], _INTERNAL, common
 
 
-def _usage(usage: dict[str, Any] | None) -> dict[str, Any]:
+def _usage(usage: Usage | None) -> dict[str, Any]:
     if not usage:
         return {}
     return {
-        "gen_ai.usage.input_tokens": int(usage.get("input") or 0),
-        "gen_ai.usage.output_tokens": int(usage.get("output") or 0),
-        "oak.money": float(usage.get("money") or 0),
+        "gen_ai.usage.input_tokens": usage.input,
+        "gen_ai.usage.output_tokens": usage.output,
+        "oak.money": usage.paid,
     }
 
 

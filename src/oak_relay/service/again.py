@@ -25,6 +25,7 @@ from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
 from oak_relay.service.workflows import sound
 from oak_relay.store import people, runs, seeds, usage, workflows
 from oak_relay.store.database import raw
+from oak_relay.usage import Usage
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 
@@ -183,7 +184,8 @@ def pretended(name: str, data: Any) -> dict[str, Any]:
 
 async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[Entry]) -> None:
     """What a try of a draft has cost counts too."""
-    told = [e.body["usage"] for e in entries if e.kind == "ended" and "alias" in ((e.body or {}).get("usage") or {})]
+    every = [Usage.read((entry.body or {}).get("usage")) for entry in entries if entry.kind == "ended"]
+    told = [usage for usage in every if usage.alias]
     async with parts.database.begin() as connection:
         await usage.count(await raw(connection), parts.workspace, uuids.uuid7(), workflow, f"/members/{who.name}", told)
 

@@ -11,7 +11,7 @@ from oak_relay.actions import servers
 from oak_relay.capabilities.given import ServerTool
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine.agent import sent
+from oak_relay.engine.transcript import sent
 from oak_relay.models import files
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep

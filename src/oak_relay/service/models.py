@@ -88,8 +88,8 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
         exchange = failed.detail.get("exchange")
         found = TestOut(ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now)
     else:
-        money = "price unknown" if reply.usage["money"] is None else f"{reply.usage['money']:.6f}"
-        cost = f"{reply.usage['input'] + reply.usage['output']} tokens, {money}"
+        money = "price unknown" if reply.usage.money is None else f"{reply.usage.money:.6f}"
+        cost = f"{reply.usage.tokens} tokens, {money}"
         found = TestOut(
             ok=True,
             sentence=f"{alias.model} answers ({cost}).",

@@ -6,6 +6,9 @@ from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from oak_relay.messages import Message
+from oak_relay.usage import Usage
+
 
 class In(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
@@ -178,7 +181,7 @@ class AttemptOut(BaseModel):
     error: dict[str, Any] | None
     again_at: str | None
     note: str
-    usage: dict[str, Any] | None
+    usage: Usage | None
     detail: dict[str, Any] | None
 
 
@@ -243,7 +246,7 @@ class TalkedOut(BaseModel):
     waits: str | None = Field(description="Where it would rest: for an approval, or another run.")
     tokens: int
     money: float | None
-    messages: list[dict[str, Any]] = Field(description="The conversation so far; send it along with what is said next.")
+    messages: list[Message] = Field(description="The conversation so far; send it along with what is said next.")
     spans: list["SpanOut"]
 
 

@@ -8,6 +8,7 @@ from pydantic import Field
 from oak_relay.document.expressions import Template
 from oak_relay.engine.outcomes import Finished
 from oak_relay.engine.plan import Node, compile_plan, every_node, find_node
+from oak_relay.messages import Message
 from oak_relay.runtime.again import talk_with
 from oak_relay.service import exact
 from oak_relay.service.again import count_spent, pretended
@@ -28,7 +29,7 @@ class TalkIn(In):
     say: str = Field(
         min_length=1, max_length=100_000, description="What the person says; it stands in the place of the prompt."
     )
-    messages: list[dict[str, Any]] = Field(
+    messages: list[Message] = Field(
         default_factory=list, description="What was said before, as the last answer gave it."
     )
     input: Any = Field(None, description="A sample of the workflow's input.")

@@ -8,7 +8,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.capabilities.given import Window
 from oak_relay.document import values
-from oak_relay.engine.said import whole
+from oak_relay.engine.transcript import whole
 
 _WINDOW = """
 SELECT m.seq, m.body FROM message m JOIN conversation c ON c.workspace_id = m.workspace_id AND c.id = m.conversation_id

@@ -9,7 +9,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.engine.outcomes import unpriced
+from oak_relay.usage import Usage
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +55,7 @@ async def write(connection: asyncpg.Connection, workspace: int, given: list[tupl
 
 
 async def count(
-    connection: asyncpg.Connection,
-    workspace: int,
-    run_id: UUID,
-    workflow: str,
-    source: str,
-    told: Iterable[dict[str, Any]],
+    connection: asyncpg.Connection, workspace: int, run_id: UUID, workflow: str, source: str, told: Iterable[Usage]
 ) -> None:
     """Write what calls used that no run made: those of drafts that are tried. `told`: their usages."""
     workflow_id = await connection.fetchval(
@@ -68,9 +63,8 @@ async def count(
     )
     used = [
         (run_id, number, Used(
-            workflow_id or UUID(int=0), str(one["alias"]), str(one.get("credential") or ""), source,
-            int(one.get("input") or 0), int(one.get("cached") or 0), int(one.get("output") or 0), Decimal(str(one.get("money") or 0)),
-            unpriced(one),
+            workflow_id or UUID(int=0), one.alias, one.credential or "", source,
+            one.input, one.cached, one.output, Decimal(str(one.paid)), one.unknown,
         ))
         for number, one in enumerate(told)
     ]  # fmt: skip

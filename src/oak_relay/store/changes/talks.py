@@ -17,7 +17,7 @@ class Remembered(Prepared[Remember]):
         self.key = values.storable_text(wanted.conversation)
         self.messages = [(str(message["role"]), values.dumps(message)) for message in wanted.messages]
         summary = wanted.summary
-        self.summary = (values.storable_text(summary["text"]), int(summary["first"])) if summary else None
+        self.summary = (values.storable_text(summary.text), summary.first) if summary else None
 
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
         first = await talks.remember(connection, workspace, self.key, self.messages, row.run_id)
