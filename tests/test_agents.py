@@ -264,8 +264,8 @@ def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
     until(lambda: client.runs(workflow="warned", state="succeeded").runs)
     assert client.run(client.runs(workflow="warned").runs[0].id).result.startswith("small ")
     refused = until(lambda: (found := ended(lone, client.start("asks", {"n": 6}).id)).run.state == "failed" and found)
-    assert refused.run.error["kind"] == "over_limit"
-    assert "the budget small is spent" in refused.run.error["message"]
+    assert refused.run.error.kind == "over_limit"
+    assert "the budget small is spent" in refused.run.error.message
     client.remove_budget("small")
     until(lambda: ended(lone, client.start("asks", {"n": 7}).id).run.state == "succeeded")
 
@@ -382,11 +382,11 @@ def test_what_an_agent_would_be_sent_is_shown_before_paying(ready: Processes):
     asked = len(ready.received()["received"])
     text = (ROOT / "demo" / "workflows" / "guest-chat.yaml").read_text()
     shown = client.render(text, "reply", {"guest": "x", "message": "May I?"})
-    assert [m["role"] for m in shown["messages"]] == ["system", "user"]
-    assert "house rules" in shown["messages"][0]["content"]
-    assert shown["messages"][1]["content"] == "May I?"
-    assert [t["name"] for t in shown["tools"]] == ["house_rules_find", "bunk_availability"]
-    assert shown["tools"][0]["parameters"]["properties"]["where"]["properties"].keys() == {"topic", "rule"}
+    assert [m["role"] for m in shown.messages] == ["system", "user"]
+    assert "house rules" in shown.messages[0]["content"]
+    assert shown.messages[1]["content"] == "May I?"
+    assert [t.name for t in shown.tools] == ["house_rules_find", "bunk_availability"]
+    assert shown.tools[0].parameters["properties"]["where"]["properties"].keys() == {"topic", "rule"}
     assert len([r for r in ready.received()["received"] if r["service"] == "model"][asked:]) == 0
 
 
@@ -448,7 +448,7 @@ def test_speech_becomes_text_and_texts_become_vectors(ready: Processes):
     assert closeness(near) > closeness(far)
     assert found.run.money == pytest.approx(found.result["money"])
     wrong = ended(ready, client.start("senses", {"audio": "no base64!"}).id)
-    assert wrong.run.error["kind"] == "invalid"
+    assert wrong.run.error.kind == "invalid"
 
 
 SEEN = """

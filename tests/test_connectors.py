@@ -135,8 +135,8 @@ def test_the_checker_knows_it(huts, bell, wrong, instead, said):
     assert wrong in text
     with pytest.raises(Invalid) as refused:
         huts.client().save(text.replace(wrong, instead))
-    findings = refused.value.more["findings"]
-    assert any(said in finding["message"] for finding in findings), findings
+    findings = refused.value.findings
+    assert any(said in finding.message for finding in findings), findings
 
 
 def test_an_agent_is_offered_it_without_its_credential(huts, bell):
@@ -152,9 +152,9 @@ steps:
       limits: {{turns: 2}}
       tools: [{{do: bell.ring, with: {{url: "{bell}", credential: tarn-bell, times: {{open: how often}}}}}}]
 """
-    [tool] = huts.client().render(text, "keeper", {}, {})["tools"]
-    assert tool["name"] == "bell_ring"
-    assert list(tool["parameters"]["properties"]) == ["times"]
+    [tool] = huts.client().render(text, "keeper", {}, {}).tools
+    assert tool.name == "bell_ring"
+    assert list(tool.parameters["properties"]) == ["times"]
 
 
 def test_the_catalogue_tells_of_it_and_of_what_cannot_be_used(huts):

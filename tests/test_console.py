@@ -396,7 +396,7 @@ def test_a_model_is_said_to_take_pictures(page: Page, agents: Processes, client:
     page.get_by_role("checkbox", name="images").check()
     page.get_by_role("button", name="Store and test").click()
     expect(page.get_by_role("cell", name="sees")).to_be_visible()
-    assert next(m for m in client.models() if m.name == "sees").config["takes"] == ["images"]
+    assert next(m for m in client.models() if m.name == "sees").config.takes == ["images"]
     client.remove_model("sees")
 
 

@@ -146,7 +146,7 @@ def test_text_no_table_can_hold_fails_its_own_run_only(oak, client):
     runs = [client.start("odd-row", {"g": g}) for g in ("fine", "a\u0000b", "also fine")]
     ended = [r.wait() for r in runs]
     assert [r.state for r in ended] == ["succeeded", "failed", "succeeded"]
-    assert ended[1].error["kind"] == "invalid"
+    assert ended[1].error.kind == "invalid"
 
 
 def test_the_caller_gets_the_runs_answer(url):

@@ -54,7 +54,7 @@ def test_saving_gives_versions_and_the_same_text_none(client, hello):
 def test_a_document_with_mistakes_is_refused_with_all_of_them(client):
     with pytest.raises(Invalid) as caught:
         client.save(HELLO.replace("set: {", "sett: {").replace("title:", "titel:"))
-    assert {f["line"] for f in caught.value.more["findings"]} == {4, 10}
+    assert {f.line for f in caught.value.findings} == {4, 10}
 
 
 def test_settings_reach_runs_and_must_fit(client, hello):
@@ -73,8 +73,8 @@ def test_render_shows_a_prompt_before_anything_is_sent(oak, client):
     sample = {"message": "Is breakfast included?", "guest": {"email": "ida@guests.example"}}
     steps = {"rules": {"rows": [{"rule": "Breakfast is included."}]}}
     shown = client.render(text, "draft", sample, steps)
-    assert [m["role"] for m in shown["messages"]] == ["system", "user"]
-    assert "- Breakfast is included.\n" in shown["messages"][0]["content"]
+    assert [m["role"] for m in shown.messages] == ["system", "user"]
+    assert "- Breakfast is included.\n" in shown.messages[0]["content"]
     assert sum(oak.worked().values()) == before
 
 
@@ -161,7 +161,7 @@ def test_a_model_call_beyond_the_runs_money_is_not_made(oak, client):
         "oak: 1\nworkflow: poor\nlimits: {money: 0.000001}\nsteps:\n  - step: a\n    do: model.answer\n    with: {model: careful, prompt: Hello}\n"
     )
     ended = client.start("poor").wait()
-    assert ended.error["kind"] == "over_limit"
+    assert ended.error.kind == "over_limit"
     assert sum(oak.worked().values()) == before
 
 
@@ -183,9 +183,9 @@ def test_failures_outside_have_their_kind_and_the_services_words(oak, client, fa
     client.save(f"oak: 1\nworkflow: calls\nsteps:\n  - step: a\n    do: http.request\n    with: {{url: '{oak.standins}/office/replies', method: POST, json: {{to: x}}, credential: office, repeat: keyed}}\n    retry: {{wait: 10ms}}\n")  # fmt: skip
     oak.fault(**{"service": "office", **fault})
     ended = client.start("calls").wait()
-    assert ended.error["kind"] == kind
-    assert words in ended.error["message"]
-    assert ended.error["fix"]
+    assert ended.error.kind == kind
+    assert words in ended.error.message
+    assert ended.error.fix
 
 
 # What is stored
@@ -214,7 +214,7 @@ def test_a_credential_is_only_sent_to_its_hosts(client):
     client.save(
         "oak: 1\nworkflow: elsewhere\nsteps:\n  - step: a\n    do: http.request\n    with: {url: 'http://localhost:1/', credential: office}\n"
     )
-    assert client.start("elsewhere").wait().error["kind"] == "denied"
+    assert client.start("elsewhere").wait().error.kind == "denied"
 
 
 def test_short_secrets_are_refused(client):

@@ -182,7 +182,7 @@ def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own:
     assert time.monotonic() - began < 2 * lease
     until(lambda: own.sql("SELECT state FROM run WHERE id = $1", stuck) == "set aside", 180)
     until(lambda: own.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(others), 60)
-    assert "the only one under suspicion" in client.run(stuck).run.error["message"]
+    assert "the only one under suspicion" in client.run(stuck).run.error.message
     assert "in _stuck" in own.log.read_text(errors="replace")  # where it stood
     assert client.start("stuck", {"words": "Kestrel Notch"}).result() == "kestrel-notch"
 
@@ -400,8 +400,8 @@ def test_what_an_expression_breaks_is_its_own_steps_failure(oak: Processes, what
         f'oak: 1\nworkflow: broken-words\nsteps:\n  - step: a\n    set: {{v: "{BROKEN[what]}"}}\nresult: ${{ a.v }}\n'
     )
     run = client.start("broken-words").wait(20)
-    assert (run.state, run.error["kind"]) == ("failed", "invalid"), run.error
-    assert run.error["step"] == "a"
+    assert (run.state, run.error.kind) == ("failed", "invalid"), run.error
+    assert run.error.step == "a"
 
 
 def test_a_version_that_cannot_be_compiled_harms_no_other_run(lone: Processes):
@@ -415,7 +415,7 @@ def test_a_version_that_cannot_be_compiled_harms_no_other_run(lone: Processes):
     lone.start_worker()
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(others), 40)
     until(lambda: lone.sql("SELECT state FROM run WHERE id = $1", bad) == "set aside", 60)
-    assert "the walk broke three times" in client.run(bad).run.error["message"]
+    assert "the walk broke three times" in client.run(bad).run.error.message
 
 
 def test_a_name_that_is_too_long_is_not_a_database_that_is_gone(oak: Processes):

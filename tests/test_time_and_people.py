@@ -415,7 +415,7 @@ def test_a_workflow_that_starts_itself_is_stopped(oak: Processes):
     until(lambda: client.runs(workflow="on-itself", state="failed").runs)
     assert len(client.runs(workflow="on-itself", limit=100).runs) == 17
     [last] = client.runs(workflow="on-itself", state="failed").runs
-    assert "16 events have caused one another" in last.error["message"]
+    assert "16 events have caused one another" in last.error.message
 
 
 SCHEDULE = """
@@ -551,7 +551,7 @@ def test_a_failed_run_goes_on_from_where_it_failed_with_what_it_had(oak: Process
     client = oak.client()
     live(client, AGAIN)
     run = run_of(client, "again", {"n": 1})
-    assert run.wait().error["step"] == "b"
+    assert run.wait().error.step == "b"
     first = [s.output["id"] for s in client.trace(run.id).spans if s.path == "a"]
     client.save(AGAIN.replace("< 5", "< 1"))
     kept = client.resume(run.id, version=2)
@@ -591,7 +591,7 @@ def test_a_step_is_tried_with_samples_and_changes_nothing(oak: Processes):
     assert oak.sql("SELECT count(*) FROM table_row") == before
     onwards = client.try_step(AGAIN, "b", input={"n": 6}, steps={"a": {"id": "sample"}}, onwards=True)
     assert onwards.result == ["sample", 6]
-    assert client.try_step(AGAIN, "b", input={"n": 1}).error["message"] == "too few"
+    assert client.try_step(AGAIN, "b", input={"n": 1}).error.message == "too few"
     asked = client.try_step(QUESTION, "decide", input={"guest": "Ada"})
     assert (asked.state, asked.waits) == ("waiting", "decide")
     live(client, AGAIN, again="sampled")

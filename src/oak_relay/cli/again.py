@@ -96,7 +96,7 @@ def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
     OUT.print(state(tried.state) + (f"  would rest at {tried.waits}" if tried.waits else ""))
     spans_tree(tried.spans, {}, full=True)
     if tried.error:
-        OUT.print(f"[red]{tried.error['kind']}[/]: {plain(tried.error['message'])}")
+        OUT.print(f"[red]{tried.error.kind}[/]: {plain(tried.error.message)}")
     elif tried.state == "succeeded":
         print_json(tried.result)
     return 0 if tried.state != "failed" else 1

@@ -86,7 +86,7 @@ def _told(last: Talked) -> None:
     for call in calls:
         OUT.print(f"[dim]{state(call.state)} {call.path.rpartition('/')[2].partition('[')[0]}[/]")
     if last.error:
-        OUT.print(f"[red]{last.error['kind']}[/]: {plain(last.error['message'])}")
+        OUT.print(f"[red]{last.error.kind}[/]: {plain(last.error.message)}")
     elif last.waits:
         OUT.print(f"[yellow]it would rest at {last.waits}[/]")
     else:
@@ -109,10 +109,7 @@ def add_server(arguments: argparse.Namespace, client: Client) -> int:
 def list_servers(arguments: argparse.Namespace, client: Client) -> int:
     listed = client.servers()
     if not show(listed, arguments.json):
-        rows = [
-            (s.name, s.config["url"] or " ".join(s.config["command"] or ()), s.config["credential"] or "–")
-            for s in listed
-        ]
+        rows = [(s.name, s.config.url or " ".join(s.config.command or ()), s.config.credential or "–") for s in listed]
         table(("server", "where", "credential"), rows, "No tool servers yet: oak-relay server add NAME --url …")
     return 0
 
@@ -125,7 +122,7 @@ def test_server(arguments: argparse.Namespace, client: Client) -> int:
         if found.fix:
             OUT.print(f"[dim]what to do:[/] {plain(found.fix)}")
         if found.tools:
-            rows = [(t["name"], " ".join(str(t.get("description") or "").split())) for t in found.tools]
+            rows = [(tool.name, " ".join(tool.description.split())) for tool in found.tools]
             table(("tool", "what it does"), rows, "")
     return 0 if found.ok else 1
 

@@ -44,10 +44,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return int(given.run(given))
     except Problem as problem:
         ERR.print(f"[red]✗[/] {plain(str(problem))}", soft_wrap=True)
-        for finding in problem.more.get("findings", [])[:20]:
-            ERR.print(
-                f"  line {finding['line']}: {finding['message']} → {finding['fix']}", markup=False, soft_wrap=True
-            )
+        for finding in problem.findings[:20]:
+            ERR.print(f"  line {finding.line}: {finding.message} → {finding.fix}", markup=False, soft_wrap=True)
         if problem.fix:
             ERR.print(f"  what to do: {problem.fix}", style="dim", markup=False, soft_wrap=True)
         return 4 if isinstance(problem, Denied) else 5 if isinstance(problem, NotFound) else 6

@@ -68,7 +68,7 @@ def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
             (
                 c.name,
                 c.kind,
-                ", ".join(c.config.get("hosts") or []) or "any host",
+                ", ".join(c.config.hosts) or "any host",
                 moment(c.last_used_at),
                 marked(_test_word(c.last_test)),
             )
@@ -124,7 +124,7 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
         unseen=arguments.unseen,
     )
     if not show(stored, arguments.json):
-        OUT.print(f"{stored.name} is {stored.config['model']}. Try it: oak-relay model test {stored.name}")
+        OUT.print(f"{stored.name} is {stored.config.model}. Try it: oak-relay model test {stored.name}")
     return 0
 
 
@@ -134,10 +134,10 @@ def list_models(arguments: argparse.Namespace, client: Client) -> int:
         rows = [
             (
                 a.name,
-                a.config["model"],
-                a.config["url"],
-                a.config["credential"] or "–",
-                *((p["input"], p["output"]) if (p := a.config["prices"]) else ("unknown", "unknown")),
+                a.config.model,
+                a.config.url,
+                a.config.credential or "–",
+                *((p.input, p.output) if (p := a.config.prices) else ("unknown", "unknown")),
             )
             for a in listed
         ]

@@ -24,9 +24,9 @@ def head(detail: RunDetail) -> None:
         f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money, run.unpriced)}"
     )
     if run.error:
-        OUT.print(f"[red]{run.error['kind']}[/]: {plain(run.error['message'])}")
-        if run.error.get("fix"):
-            OUT.print(f"[dim]what to do:[/] {plain(run.error['fix'])}")
+        OUT.print(f"[red]{run.error.kind}[/]: {plain(run.error.message)}")
+        if run.error.fix:
+            OUT.print(f"[dim]what to do:[/] {plain(run.error.fix)}")
     if detail.why:
         OUT.print(f"[yellow]{plain(detail.why)}[/]")
 
@@ -81,7 +81,7 @@ def line(item: Span | RunData) -> str:
     if isinstance(item, RunData):
         return f"{state(item.state)}  run"
     tries = f"  attempt {len(item.attempts)}" if len(item.attempts) > 1 else ""
-    fault = f"  {plain(item.error['message'])}" if item.error else ""
+    fault = f"  {plain(item.error.message)}" if item.error else ""
     return f"{state(item.state)}  {item.path}{tries}{fault}"
 
 
@@ -96,7 +96,7 @@ def _line(span: Span, label: str) -> str:
 def _attempt(attempt: Attempt, following: Attempt | None) -> str:
     text = f"{state(attempt.state)}  attempt {attempt.number}  [dim]{duration(_seconds(attempt.started, attempt.ended))}[/]"
     if attempt.error:
-        text += f"  [red]{attempt.error['kind']}[/] {plain(attempt.error['message'])}"
+        text += f"  [red]{attempt.error.kind}[/] {plain(attempt.error.message)}"
     if attempt.note:
         text += f"  {plain(attempt.note)}"
     if following and attempt.ended and following.started:

@@ -102,17 +102,17 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     )
     if show(rendered, arguments.json):
         return 0
-    OUT.print(f"[bold]{rendered['step']}[/] {rendered['action']}")
-    for message in rendered.get("messages", []):
+    OUT.print(f"[bold]{rendered.step}[/] {rendered.action}")
+    for message in rendered.messages or []:
         OUT.print(f"\n[dim]{message['role']}[/]")
         OUT.print(_said(message), markup=False)
-    for tool in rendered.get("tools", []):
-        fields = ", ".join(tool["parameters"].get("properties", {}))
-        OUT.print(f"\n[dim]tool[/] {plain(tool['name'])}({plain(fields)})\n{plain(tool['description'])}")
-    if "messages" not in rendered:
-        print_json(rendered["input"])
-    if rendered["empty"]:
-        OUT.print(f"[yellow]came out empty: {', '.join(rendered['empty'])}[/]")
+    for tool in rendered.tools:
+        fields = ", ".join(tool.parameters.get("properties", {}))
+        OUT.print(f"\n[dim]tool[/] {plain(tool.name)}({plain(fields)})\n{plain(tool.description)}")
+    if rendered.messages is None:
+        print_json(rendered.input)
+    if rendered.empty:
+        OUT.print(f"[yellow]came out empty: {', '.join(rendered.empty)}[/]")
     return 0
 
 

@@ -1,7 +1,7 @@
 """The blocking face of the client."""
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from types import TracebackType
 from typing import Any
 from uuid import UUID
@@ -70,7 +70,7 @@ class Client:
     def close(self) -> None:
         self._http.close()
 
-    def start(self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None) -> Run:
+    def start(self, workflow: str, input: object = None, version: int | None = None, key: str | None = None) -> Run:
         """Start a run. The same `key` again gives the same run."""
         return self._bound(self._send(calls.start(workflow, {} if input is None else input, version, key)))
 
@@ -105,7 +105,9 @@ class Client:
         """Check a document against what is stored in the service."""
         return self._send(calls.check(text))
 
-    def render(self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None) -> dict[str, Any]:
+    def render(
+        self, text: str, step: str, sample: object, steps: Mapping[str, object] | None = None
+    ) -> results.Rendered:
         """What a step would send, without sending."""
         return self._send(calls.render(text, step, sample, steps or {}))
 
@@ -113,11 +115,11 @@ class Client:
         """Make a version live, or with `on=False` none."""
         return self._send(calls.live(name, version, on))
 
-    def settings(self, name: str, given: dict[str, Any]) -> dict[str, Any]:
+    def settings(self, name: str, given: Mapping[str, object]) -> Mapping[str, object]:
         """Adjust a workflow's settings."""
         return self._send(calls.settings(name, given))
 
-    def runs(self, **filters: Any) -> results.RunPage:
+    def runs(self, **filters: calls.Param) -> results.RunPage:
         """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
         return self._send(calls.runs(**filters))
 
@@ -129,7 +131,7 @@ class Client:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return self._send(calls.trace(run_id, under, after, limit))
 
-    def rerun(self, run_id: UUID | str, version: int | None = None, input: Any = None) -> results.Kept:
+    def rerun(self, run_id: UUID | str, version: int | None = None, input: object = None) -> results.Kept:
         """Run it again from the start, as a new run."""
         return self._send(calls.rerun(run_id, version, input))
 
@@ -138,19 +140,24 @@ class Client:
         return self._send(calls.resume(run_id, version))
 
     def redo(
-        self, run_id: UUID | str, step: str = "", version: int | None = None, input: Any = None,
-        values: dict[str, Any] | None = None, check: bool = False,
+        self, run_id: UUID | str, step: str = "", version: int | None = None, input: object = None,
+        values: Mapping[str, object] | None = None, check: bool = False,
     ) -> results.Kept:  # fmt: skip
         """Do a run again from a step on; with `check` only say what would be kept."""
         given = {"step": step, "version": version, "input": input, "values": values or {}, "check": check}
         return self._send(calls.redo(run_id, given))
 
-    def many(self, ids: list[UUID | str], action: str) -> dict[str, Any]:
+    def many(self, ids: list[UUID | str], action: str) -> Mapping[str, object]:
         """Cancel, rerun or resume many runs."""
         return self._send(calls.many(ids, action))
 
     def try_step(
-        self, text: str, step: str, input: Any = None, steps: dict[str, Any] | None = None, onwards: bool = False
+        self,
+        text: str,
+        step: str,
+        input: object = None,
+        steps: Mapping[str, object] | None = None,
+        onwards: bool = False,
     ) -> results.Tried:
         """Carry out a step of a draft with samples."""
         given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards}
@@ -169,7 +176,7 @@ class Client:
         return self._send(calls.tray(state, run))
 
     def answer(
-        self, question_id: UUID | str, choice: str | None = None, data: Any = None, text: str | None = None,
+        self, question_id: UUID | str, choice: str | None = None, data: object = None, text: str | None = None,
         alike: bool = False,
     ) -> int:  # fmt: skip
         """Answer a question, with `alike` all of its kind; how many were."""
@@ -200,11 +207,11 @@ class Client:
         """Make an occurrence of a schedule now."""
         return self._send(calls.fire(workflow, trigger))
 
-    def publish(self, event: dict[str, Any]) -> list[dict[str, Any]]:
+    def publish(self, event: Mapping[str, object]) -> list[Mapping[str, object]]:
         """Publish an event (CloudEvents 1.0): id, source, type, data."""
         return self._send(calls.publish(event))
 
-    def journal(self, run_id: UUID | str) -> list[dict[str, Any]]:
+    def journal(self, run_id: UUID | str) -> list[Mapping[str, object]]:
         """The journal of a run."""
         return self._send(calls.journal(run_id))
 
@@ -216,7 +223,7 @@ class Client:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return self._send(calls.cancel(run_id))["outcome"]
 
-    def events(self, limit: int = 50) -> list[dict[str, Any]]:
+    def events(self, limit: int = 50) -> list[Mapping[str, object]]:
         """Events, newest first."""
         return self._send(calls.events(limit))
 
@@ -224,7 +231,7 @@ class Client:
         """Stored credentials, without their secrets."""
         return self._send(calls.credentials())
 
-    def put_credential(self, name: str, **given: Any) -> results.Credential:
+    def put_credential(self, name: str, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
         return self._send(calls.put_credential(name, given))
 
@@ -240,7 +247,7 @@ class Client:
         """Model aliases."""
         return self._send(calls.models())
 
-    def put_model(self, name: str, *, unseen: bool = False, **given: Any) -> results.Alias:
+    def put_model(self, name: str, *, unseen: bool = False, **given: object) -> results.Alias:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
         return self._send(calls.put_model(name, given, unseen))
 
@@ -256,7 +263,7 @@ class Client:
         """Tool servers."""
         return self._send(calls.servers())
 
-    def put_server(self, name: str, **given: Any) -> results.Server:
+    def put_server(self, name: str, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
         return self._send(calls.put_server(name, given))
 
@@ -280,12 +287,17 @@ class Client:
         """Forget a conversation."""
         return self._send(calls.forget(key))
 
-    def messages(self, run_id: UUID | str, turn: str) -> dict[str, Any]:
+    def messages(self, run_id: UUID | str, turn: str) -> Mapping[str, object]:
         """The messages of a turn of an agent as they were sent, with the tools that were offered."""
         return self._send(calls.messages(run_id, turn))
 
     def talk(
-        self, text: str, say: str, messages: list[dict[str, Any]] | None = None, step: str = "", input: Any = None
+        self,
+        text: str,
+        say: str,
+        messages: Sequence[Mapping[str, object]] | None = None,
+        step: str = "",
+        input: object = None,
     ) -> results.Talked:
         """Say something to an agent of a draft, in a conversation that is kept nowhere."""
         given = {"text": text, "say": say, "messages": messages or [], "step": step, "input": input}
@@ -329,7 +341,7 @@ class Client:
         """Rows of a table, oldest first."""
         return self._send(calls.rows(table, limit))
 
-    def update_row(self, table: str, row_id: UUID | str, row: dict[str, Any]) -> None:
+    def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object]) -> None:
         """Change columns of a row."""
         self._send(calls.update_row(table, row_id, row))
 
@@ -337,7 +349,7 @@ class Client:
         """Remove a row."""
         self._send(calls.remove_row(table, row_id))
 
-    def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
+    def add_rows(self, table: str, given: list[Mapping[str, object]]) -> dict[str, int]:
         """Add rows, all or none."""
         return self._send(calls.add_rows(table, given))
 
@@ -357,14 +369,14 @@ class Client:
         """Revoke a token."""
         return self._send(calls.remove_token(token_id))
 
-    def _bound(self, data: dict[str, Any]) -> Run:
+    def _bound(self, data: Mapping[str, object]) -> Run:
         run = Run.model_validate(data)
         run._client = self
         return run
 
     def _send(self, call: calls.Call[T]) -> T:
         try:
-            response = self._http.request(call.method, call.path, **call.request())
+            response = self._http.send(call.request(self._http))
         except httpx.TransportError as error:
             raise Unreachable(f"no service answers at {self.url} ({error}); start one with oak-relay up") from None
         return call.result(response)

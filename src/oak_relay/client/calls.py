@@ -1,8 +1,9 @@
 """Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
@@ -16,6 +17,8 @@ from oak_relay.client import results
 from oak_relay.client.errors import problem
 
 T = TypeVar("T")
+Param = str | int | float | bool | UUID | datetime | list[str] | None
+"""What may stand in a query."""
 DEFAULT_URL = "http://127.0.0.1:8470"
 
 
@@ -26,26 +29,32 @@ class Call(Generic[T]):
     method: str
     path: str
     read: Callable[[Any], T]
-    params: Mapping[str, Any] = field(default_factory=dict)
-    body: Any = None
+    params: Mapping[str, Param] = field(default_factory=dict)
+    body: object = None
     headers: Mapping[str, str] = field(default_factory=dict)
 
-    def request(self) -> dict[str, Any]:
-        """Arguments for httpx."""
-        given: dict[str, Any] = {
-            "headers": dict(self.headers),
-            "params": {k: v for k, v in self.params.items() if v is not None},
-        }
+    def request(self, client: "httpx.Client | httpx.AsyncClient") -> httpx.Request:
+        """The request as a client of httpx sends it."""
+        headers, content = dict(self.headers), None
         if self.body is not None:
-            given["content"] = jsontext.dumps(self.body).encode()
-            given["headers"].setdefault("Content-Type", "application/json")
-        return given
+            content = jsontext.dumps(self.body).encode()
+            headers.setdefault("Content-Type", "application/json")
+        params = {name: _written(value) for name, value in self.params.items() if value is not None}
+        return client.build_request(self.method, self.path, params=params, headers=headers, content=content)
 
     def result(self, response: httpx.Response) -> T:
         """The reply as its type. Raises `Problem`."""
         if response.status_code >= 400:
             raise refused(response)
         return self.read(jsontext.loads(response.content) if response.content else None)
+
+
+def _written(value: Param) -> str | list[str]:
+    if isinstance(value, list):
+        return value
+    if isinstance(value, datetime):
+        return value.isoformat()
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def refused(response: httpx.Response) -> Exception:
@@ -76,11 +85,11 @@ def _many(model: type[T]) -> Callable[[Any], list[T]]:
     return TypeAdapter(list[model]).validate_python  # type: ignore[valid-type]
 
 
-def _raw(value: Any) -> Any:
+def _raw(value: object) -> Any:
     return value
 
 
-def _at(*parts: Any) -> str:
+def _at(*parts: object) -> str:
     return "/api/v1/" + "/".join(quote(str(part), safe="") for part in parts)
 
 
@@ -101,9 +110,12 @@ def check(text: str) -> Call[results.Checked]:
     return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text})
 
 
-def render(text: str, step: str, sample: Any, steps: dict[str, Any]) -> Call[dict[str, Any]]:
+def render(text: str, step: str, sample: object, steps: Mapping[str, object]) -> Call[results.Rendered]:
     return Call(
-        "POST", _at("workflows", "render"), _raw, body={"text": text, "step": step, "input": sample, "steps": steps}
+        "POST",
+        _at("workflows", "render"),
+        _one(results.Rendered),
+        body={"text": text, "step": step, "input": sample, "steps": steps},
     )
 
 
@@ -111,16 +123,16 @@ def live(name: str, version: int | None, on: bool) -> Call[results.Workflow]:
     return Call("POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on})
 
 
-def settings(name: str, given: dict[str, Any]) -> Call[dict[str, Any]]:
+def settings(name: str, given: Mapping[str, object]) -> Call[Mapping[str, object]]:
     return Call("PUT", _at("workflows", name, "settings"), _raw, body=given)
 
 
-def start(name: str, data: Any, version: int | None, key: str | None) -> Call[dict[str, Any]]:
+def start(name: str, data: object, version: int | None, key: str | None) -> Call[Mapping[str, object]]:
     headers = {"Idempotency-Key": key} if key else {}
     return Call("POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers)
 
 
-def runs(**filters: Any) -> Call[results.RunPage]:
+def runs(**filters: Param) -> Call[results.RunPage]:
     return Call("GET", _at("runs"), _one(results.RunPage), filters)
 
 
@@ -134,7 +146,7 @@ def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call
     )
 
 
-def journal(run_id: UUID | str) -> Call[list[dict[str, Any]]]:
+def journal(run_id: UUID | str) -> Call[list[Mapping[str, object]]]:
     return Call("GET", _at("runs", run_id, "journal"), _raw)
 
 
@@ -150,7 +162,7 @@ def stream(run_id: UUID | str) -> str:
     return _at("runs", run_id, "stream")
 
 
-def events(limit: int) -> Call[list[dict[str, Any]]]:
+def events(limit: int) -> Call[list[Mapping[str, object]]]:
     return Call("GET", _at("events"), _raw, {"limit": limit})
 
 
@@ -158,7 +170,7 @@ def credentials() -> Call[list[results.Credential]]:
     return Call("GET", _at("credentials"), _many(results.Credential))
 
 
-def put_credential(name: str, given: dict[str, Any]) -> Call[results.Credential]:
+def put_credential(name: str, given: Mapping[str, object]) -> Call[results.Credential]:
     return Call("PUT", _at("credentials", name), _one(results.Credential), body=given)
 
 
@@ -174,7 +186,7 @@ def models() -> Call[list[results.Alias]]:
     return Call("GET", _at("models"), _many(results.Alias))
 
 
-def put_model(name: str, given: dict[str, Any], unseen: bool) -> Call[results.Alias]:
+def put_model(name: str, given: Mapping[str, object], unseen: bool) -> Call[results.Alias]:
     return Call("PUT", _at("models", name), _one(results.Alias), {"unseen": unseen or None}, body=given)
 
 
@@ -190,7 +202,7 @@ def servers() -> Call[list[results.Server]]:
     return Call("GET", _at("servers"), _many(results.Server))
 
 
-def put_server(name: str, given: dict[str, Any]) -> Call[results.Server]:
+def put_server(name: str, given: Mapping[str, object]) -> Call[results.Server]:
     return Call("PUT", _at("servers", name), _one(results.Server), body=given)
 
 
@@ -214,11 +226,11 @@ def forget(key: str) -> Call[None]:
     return Call("DELETE", _at("conversations", key), _raw)
 
 
-def messages(run_id: UUID | str, turn: str) -> Call[dict[str, Any]]:
+def messages(run_id: UUID | str, turn: str) -> Call[Mapping[str, object]]:
     return Call("GET", _at("runs", run_id, "messages"), _raw, {"turn": turn})
 
 
-def talk(given: dict[str, Any]) -> Call[results.Talked]:
+def talk(given: Mapping[str, object]) -> Call[results.Talked]:
     return Call("POST", _at("workflows", "talk"), _one(results.Talked), body=given)
 
 
@@ -231,7 +243,7 @@ def budgets() -> Call[list[results.Budget]]:
     return Call("GET", _at("budgets"), _many(results.Budget))
 
 
-def put_budget(name: str, given: dict[str, Any]) -> Call[results.Budget]:
+def put_budget(name: str, given: Mapping[str, object]) -> Call[results.Budget]:
     return Call("PUT", _at("budgets", name), _one(results.Budget), body=given)
 
 
@@ -256,7 +268,7 @@ def rows(table: str, limit: int) -> Call[list[results.Row]]:
     return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
 
 
-def update_row(table: str, row_id: UUID | str, row: dict[str, Any]) -> Call[dict[str, bool]]:
+def update_row(table: str, row_id: UUID | str, row: Mapping[str, object]) -> Call[dict[str, bool]]:
     return Call("PATCH", _at("tables", table, "rows", row_id), _raw, body=row)
 
 
@@ -264,7 +276,7 @@ def remove_row(table: str, row_id: UUID | str) -> Call[None]:
     return Call("DELETE", _at("tables", table, "rows", row_id), _raw)
 
 
-def add_rows(table: str, given: list[dict[str, Any]]) -> Call[dict[str, int]]:
+def add_rows(table: str, given: list[Mapping[str, object]]) -> Call[dict[str, int]]:
     return Call("POST", _at("tables", table, "rows"), _raw, body={"rows": given})
 
 
@@ -284,7 +296,7 @@ def remove_token(token_id: str) -> Call[None]:
     return Call("DELETE", _at("tokens", token_id), _raw)
 
 
-def rerun(run_id: UUID | str, version: int | None, data: Any) -> Call[results.Kept]:
+def rerun(run_id: UUID | str, version: int | None, data: object) -> Call[results.Kept]:
     return Call("POST", _at("runs", run_id, "rerun"), _one(results.Kept), body={"version": version, "input": data})
 
 
@@ -292,15 +304,15 @@ def resume(run_id: UUID | str, version: int | None) -> Call[results.Kept]:
     return Call("POST", _at("runs", run_id, "resume"), _one(results.Kept), body={"version": version})
 
 
-def redo(run_id: UUID | str, given: dict[str, Any]) -> Call[results.Kept]:
+def redo(run_id: UUID | str, given: Mapping[str, object]) -> Call[results.Kept]:
     return Call("POST", _at("runs", run_id, "redo"), _one(results.Kept), body=given)
 
 
-def many(ids: list[Any], action: str) -> Call[dict[str, Any]]:
+def many(ids: Sequence[UUID | str], action: str) -> Call[Mapping[str, object]]:
     return Call("POST", _at("runs", "many"), _raw, body={"ids": [str(i) for i in ids], "action": action})
 
 
-def try_step(given: dict[str, Any]) -> Call[results.Tried]:
+def try_step(given: Mapping[str, object]) -> Call[results.Tried]:
     return Call("POST", _at("workflows", "try"), _one(results.Tried), body=given)
 
 
@@ -316,7 +328,7 @@ def tray(state: str | None, run_id: UUID | str | None) -> Call[list[results.Ques
     return Call("GET", _at("tray"), _many(results.Question), {"state": state, "run": run_id})
 
 
-def answer(question_id: UUID | str, given: dict[str, Any]) -> Call[dict[str, int]]:
+def answer(question_id: UUID | str, given: Mapping[str, object]) -> Call[dict[str, int]]:
     return Call("POST", _at("tray", question_id, "answer"), _raw, body=given)
 
 
@@ -332,7 +344,7 @@ def fire(workflow: str, trigger: str) -> Call[dict[str, str]]:
     return Call("POST", _at("schedules", workflow, trigger, "fire"), _raw)
 
 
-def publish(event: dict[str, Any]) -> Call[list[dict[str, Any]]]:
+def publish(event: Mapping[str, object]) -> Call[list[Mapping[str, object]]]:
     headers = {"Content-Type": "application/cloudevents+json"}
     return Call("POST", _at("events"), _raw, body=event, headers=headers)
 

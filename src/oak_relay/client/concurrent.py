@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping, Sequence
 from types import TracebackType
 from typing import Any
 from uuid import UUID
@@ -72,7 +72,7 @@ class AsyncClient:
         await self._http.aclose()
 
     async def start(
-        self, workflow: str, input: Any = None, version: int | None = None, key: str | None = None
+        self, workflow: str, input: object = None, version: int | None = None, key: str | None = None
     ) -> AsyncRun:
         """Start a run. The same `key` again gives the same run."""
         return self._bound(await self._send(calls.start(workflow, {} if input is None else input, version, key)))
@@ -108,7 +108,9 @@ class AsyncClient:
         """Check a document against what is stored in the service."""
         return await self._send(calls.check(text))
 
-    async def render(self, text: str, step: str, sample: Any, steps: dict[str, Any] | None = None) -> dict[str, Any]:
+    async def render(
+        self, text: str, step: str, sample: object, steps: Mapping[str, object] | None = None
+    ) -> results.Rendered:
         """What a step would send, without sending."""
         return await self._send(calls.render(text, step, sample, steps or {}))
 
@@ -116,11 +118,11 @@ class AsyncClient:
         """Make a version live, or with `on=False` none."""
         return await self._send(calls.live(name, version, on))
 
-    async def settings(self, name: str, given: dict[str, Any]) -> dict[str, Any]:
+    async def settings(self, name: str, given: Mapping[str, object]) -> Mapping[str, object]:
         """Adjust a workflow's settings."""
         return await self._send(calls.settings(name, given))
 
-    async def runs(self, **filters: Any) -> results.RunPage:
+    async def runs(self, **filters: calls.Param) -> results.RunPage:
         """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
         return await self._send(calls.runs(**filters))
 
@@ -134,7 +136,7 @@ class AsyncClient:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return await self._send(calls.trace(run_id, under, after, limit))
 
-    async def rerun(self, run_id: UUID | str, version: int | None = None, input: Any = None) -> results.Kept:
+    async def rerun(self, run_id: UUID | str, version: int | None = None, input: object = None) -> results.Kept:
         """Run it again from the start, as a new run."""
         return await self._send(calls.rerun(run_id, version, input))
 
@@ -143,19 +145,24 @@ class AsyncClient:
         return await self._send(calls.resume(run_id, version))
 
     async def redo(
-        self, run_id: UUID | str, step: str = "", version: int | None = None, input: Any = None,
-        values: dict[str, Any] | None = None, check: bool = False,
+        self, run_id: UUID | str, step: str = "", version: int | None = None, input: object = None,
+        values: Mapping[str, object] | None = None, check: bool = False,
     ) -> results.Kept:  # fmt: skip
         """Do a run again from a step on; with `check` only say what would be kept."""
         given = {"step": step, "version": version, "input": input, "values": values or {}, "check": check}
         return await self._send(calls.redo(run_id, given))
 
-    async def many(self, ids: list[UUID | str], action: str) -> dict[str, Any]:
+    async def many(self, ids: list[UUID | str], action: str) -> Mapping[str, object]:
         """Cancel, rerun or resume many runs."""
         return await self._send(calls.many(ids, action))
 
     async def try_step(
-        self, text: str, step: str, input: Any = None, steps: dict[str, Any] | None = None, onwards: bool = False
+        self,
+        text: str,
+        step: str,
+        input: object = None,
+        steps: Mapping[str, object] | None = None,
+        onwards: bool = False,
     ) -> results.Tried:
         """Carry out a step of a draft with samples."""
         given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards}
@@ -174,7 +181,7 @@ class AsyncClient:
         return await self._send(calls.tray(state, run))
 
     async def answer(
-        self, question_id: UUID | str, choice: str | None = None, data: Any = None, text: str | None = None,
+        self, question_id: UUID | str, choice: str | None = None, data: object = None, text: str | None = None,
         alike: bool = False,
     ) -> int:  # fmt: skip
         """Answer a question, with `alike` all of its kind; how many were."""
@@ -205,11 +212,11 @@ class AsyncClient:
         """Make an occurrence of a schedule now."""
         return await self._send(calls.fire(workflow, trigger))
 
-    async def publish(self, event: dict[str, Any]) -> list[dict[str, Any]]:
+    async def publish(self, event: Mapping[str, object]) -> list[Mapping[str, object]]:
         """Publish an event (CloudEvents 1.0): id, source, type, data."""
         return await self._send(calls.publish(event))
 
-    async def journal(self, run_id: UUID | str) -> list[dict[str, Any]]:
+    async def journal(self, run_id: UUID | str) -> list[Mapping[str, object]]:
         """The journal of a run."""
         return await self._send(calls.journal(run_id))
 
@@ -221,7 +228,7 @@ class AsyncClient:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return (await self._send(calls.cancel(run_id)))["outcome"]
 
-    async def events(self, limit: int = 50) -> list[dict[str, Any]]:
+    async def events(self, limit: int = 50) -> list[Mapping[str, object]]:
         """Events, newest first."""
         return await self._send(calls.events(limit))
 
@@ -229,7 +236,7 @@ class AsyncClient:
         """Stored credentials, without their secrets."""
         return await self._send(calls.credentials())
 
-    async def put_credential(self, name: str, **given: Any) -> results.Credential:
+    async def put_credential(self, name: str, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
         return await self._send(calls.put_credential(name, given))
 
@@ -245,7 +252,7 @@ class AsyncClient:
         """Model aliases."""
         return await self._send(calls.models())
 
-    async def put_model(self, name: str, *, unseen: bool = False, **given: Any) -> results.Alias:
+    async def put_model(self, name: str, *, unseen: bool = False, **given: object) -> results.Alias:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
         return await self._send(calls.put_model(name, given, unseen))
 
@@ -261,7 +268,7 @@ class AsyncClient:
         """Tool servers."""
         return await self._send(calls.servers())
 
-    async def put_server(self, name: str, **given: Any) -> results.Server:
+    async def put_server(self, name: str, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
         return await self._send(calls.put_server(name, given))
 
@@ -285,12 +292,17 @@ class AsyncClient:
         """Forget a conversation."""
         return await self._send(calls.forget(key))
 
-    async def messages(self, run_id: UUID | str, turn: str) -> dict[str, Any]:
+    async def messages(self, run_id: UUID | str, turn: str) -> Mapping[str, object]:
         """The messages of a turn of an agent as they were sent, with the tools that were offered."""
         return await self._send(calls.messages(run_id, turn))
 
     async def talk(
-        self, text: str, say: str, messages: list[dict[str, Any]] | None = None, step: str = "", input: Any = None
+        self,
+        text: str,
+        say: str,
+        messages: Sequence[Mapping[str, object]] | None = None,
+        step: str = "",
+        input: object = None,
     ) -> results.Talked:
         """Say something to an agent of a draft, in a conversation that is kept nowhere."""
         given = {"text": text, "say": say, "messages": messages or [], "step": step, "input": input}
@@ -334,7 +346,7 @@ class AsyncClient:
         """Rows of a table, oldest first."""
         return await self._send(calls.rows(table, limit))
 
-    async def update_row(self, table: str, row_id: UUID | str, row: dict[str, Any]) -> None:
+    async def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object]) -> None:
         """Change columns of a row."""
         await self._send(calls.update_row(table, row_id, row))
 
@@ -342,7 +354,7 @@ class AsyncClient:
         """Remove a row."""
         await self._send(calls.remove_row(table, row_id))
 
-    async def add_rows(self, table: str, given: list[dict[str, Any]]) -> dict[str, int]:
+    async def add_rows(self, table: str, given: list[Mapping[str, object]]) -> dict[str, int]:
         """Add rows, all or none."""
         return await self._send(calls.add_rows(table, given))
 
@@ -362,14 +374,14 @@ class AsyncClient:
         """Revoke a token."""
         return await self._send(calls.remove_token(token_id))
 
-    def _bound(self, data: dict[str, Any]) -> AsyncRun:
+    def _bound(self, data: Mapping[str, object]) -> AsyncRun:
         run = AsyncRun.model_validate(data)
         run._client = self
         return run
 
     async def _send(self, call: calls.Call[T]) -> T:
         try:
-            response = await self._http.request(call.method, call.path, **call.request())
+            response = await self._http.send(call.request(self._http))
         except httpx.TransportError as error:
             raise Unreachable(f"no service answers at {self.url} ({error}); start one with oak-relay up") from None
         return call.result(response)

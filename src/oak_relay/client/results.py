@@ -13,6 +13,16 @@ class Result(BaseModel):
     model_config = ConfigDict(extra="allow")
 
 
+class Error(Result):
+    """What went wrong: a `kind` of the closed set, what was attempted, and what to do; `step` is where."""
+
+    kind: str
+    message: str
+    fix: str = ""
+    reached: str = ""
+    step: str = ""
+
+
 class Finding(Result):
     line: int
     column: int
@@ -74,7 +84,7 @@ class RunData(Result):
     state: str
     subject: str | None
     trigger: str
-    error: dict[str, Any] | None
+    error: Error | None
     created_at: datetime
     started_at: datetime | None
     ended_at: datetime | None
@@ -100,10 +110,10 @@ class Attempt(Result):
     state: str
     started: datetime | None
     ended: datetime | None
-    error: dict[str, Any] | None
+    error: Error | None
     again_at: str | None
     note: str
-    detail: dict[str, Any] | None
+    detail: dict[str, object] | None
 
 
 class Large(Result):
@@ -124,7 +134,7 @@ class Span(Result):
     attempts: list[Attempt]
     input: Any
     output: Any
-    error: dict[str, Any] | None
+    error: Error | None
     runs: list[UUID]
     note: str
     empty: list[str]
@@ -145,7 +155,7 @@ class RunDetail(Result):
     run: RunData
     result: Any
     answer: Any
-    event: dict[str, Any]
+    event: dict[str, object]
     why: str
     children: list[RunData]
     again: list[RunData]
@@ -157,11 +167,15 @@ class RunPage(Result):
     next: UUID | None
 
 
+class CredentialConfig(Result):
+    hosts: list[str] = []
+
+
 class Credential(Result):
     name: str
     kind: str
-    config: dict[str, Any]
-    last_test: dict[str, Any] | None
+    config: CredentialConfig
+    last_test: dict[str, object] | None
     last_used_at: datetime | None
 
 
@@ -169,28 +183,59 @@ class Test(Result):
     ok: bool
     sentence: str
     fix: str
-    exchange: dict[str, Any] | None
+    exchange: dict[str, object] | None
     offered: list[str]
     reply: str
 
 
+class Prices(Result):
+    """Money per million tokens."""
+
+    input: float
+    output: float
+    cached: float | None = None
+
+
+class AliasConfig(Result):
+    url: str
+    model: str
+    credential: str | None = None
+    prices: Prices | None = None
+
+
 class Alias(Result):
     name: str
-    config: dict[str, Any]
+    config: AliasConfig
+
+
+class ServerConfig(Result):
+    url: str | None = None
+    credential: str | None = None
+    command: list[str] | None = None
 
 
 class Server(Result):
     """A tool server."""
 
     name: str
-    config: dict[str, Any]
+    config: ServerConfig
+
+
+class ServerTool(Result):
+    """A tool that a server offers; `input` is the JSON Schema of its arguments."""
+
+    name: str
+    title: str
+    description: str
+    input: dict[str, object]
+    safe: bool
 
 
 class ServerTest(Result):
     ok: bool
     sentence: str
     fix: str
-    tools: list[dict[str, Any]]
+    tools: list[ServerTool]
 
 
 class Conversation(Result):
@@ -211,13 +256,33 @@ class Message(Result):
     at: datetime
 
 
+class OfferedTool(Result):
+    """A tool as a model is offered it."""
+
+    name: str
+    description: str
+    parameters: dict[str, Any]
+
+
+class Rendered(Result):
+    """What a step would send: its `input`, of models also their `messages` and what they are offered; `empty` are the
+    expressions that came out empty."""
+
+    step: str
+    action: str
+    input: Any
+    empty: list[str]
+    messages: list[dict[str, Any]] | None = None
+    tools: list[OfferedTool] = []
+
+
 class Talked(Result):
     """What an agent of a draft answered; `messages` go along with what is said next."""
 
     text: str
     data: Any
     why: str
-    error: dict[str, Any] | None
+    error: Error | None
     waits: str | None
     tokens: int
     money: float | None
@@ -278,7 +343,7 @@ class Table(Result):
 
 class Row(Result):
     id: UUID
-    row: dict[str, Any]
+    row: dict[str, object]
 
 
 class Token(Result):
@@ -292,8 +357,8 @@ class Action(Result):
     name: str
     title: str
     repeat: str
-    input: dict[str, Any]
-    output: dict[str, Any]
+    input: dict[str, object]
+    output: dict[str, object]
 
 
 class Question(Result):
@@ -345,7 +410,7 @@ class Tried(Result):
 
     state: str
     result: Any
-    error: dict[str, Any] | None
+    error: Error | None
     waits: str | None
     spans: list[Span]
 

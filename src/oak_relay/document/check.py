@@ -1,6 +1,5 @@
 """The checker: what is wrong with a document, each with line, column, a sentence and a fix."""
 
-from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from difflib import get_close_matches
@@ -9,7 +8,7 @@ from typing import Any
 from jsonschema import Draft202012Validator
 
 from oak_relay.document import durations, shapes
-from oak_relay.document.check_base import World
+from oak_relay.document.check_base import Schema, World
 from oak_relay.document.check_form import Form
 from oak_relay.document.errors import Finding
 from oak_relay.document.expressions import holds_template, is_template
@@ -67,7 +66,7 @@ class _Checker(Form):
         self.limited = document.limits.money is not None
         self._schema(("input",), document.input)
         self._schema(("settings",), document.settings)
-        scope: dict[str, Mapping[str, Any]] = {
+        scope: dict[str, Schema] = {
             "input": document.input or shapes.ANY,
             "settings": document.settings or shapes.object_of({}),
             "event": shapes.EVENT,
@@ -90,8 +89,8 @@ class _Checker(Form):
                 self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
 
     def _steps(
-        self, path: Path, steps: list[Any], scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> dict[str, Mapping[str, Any]]:
+        self, path: Path, steps: list[Any], scope: dict[str, Schema], every: AbstractSet[str]
+    ) -> dict[str, Schema]:
         """Check steps in order; returns the scope behind them."""
         scope = dict(scope)
         ended: str | None = None
@@ -107,14 +106,12 @@ class _Checker(Form):
                 ended = step.step
         return scope
 
-    def _step(
-        self, path: Path, step: BaseStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> Mapping[str, Any]:
+    def _step(self, path: Path, step: BaseStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         for key in ("when", "once"):
             self.texts((*path, key), getattr(step, key), scope, every)
         if isinstance(step.on_error, list):
             self._steps((*path, "on_error"), step.on_error, {**scope, "error": shapes.ERROR}, every)
-        shape: Mapping[str, Any] = shapes.ANY
+        shape: Schema = shapes.ANY
         if isinstance(step, DoStep):
             shape = self._do(path, step, scope, every)
         elif isinstance(step, SetStep):
@@ -175,10 +172,8 @@ class _Checker(Form):
                         "write 5m, PT5M or 2031-04-05T06:00:00Z",
                     )
 
-    def _branch(
-        self, path: Path, step: BranchStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> None:
-        after: dict[str, Mapping[str, Any]] = {}
+    def _branch(self, path: Path, step: BranchStep, scope: dict[str, Schema], every: AbstractSet[str]) -> None:
+        after: dict[str, Schema] = {}
         for index, arm in enumerate(step.branch):
             here = (*path, "branch", index)
             if arm.else_ is not None and index < len(step.branch) - 1:
@@ -192,9 +187,7 @@ class _Checker(Form):
                 self._free_text((*here, "if"), arm.if_, scope)
         scope |= after
 
-    def _do(
-        self, path: Path, step: DoStep, scope: dict[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> Mapping[str, Any]:
+    def _do(self, path: Path, step: DoStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         for key, value in step.with_.items():
             if step.do != "agent" or key not in ("tools", "approve"):
                 self.texts((*path, "with", key), value, scope, every)
@@ -255,7 +248,7 @@ class _Checker(Form):
                 "give the model alias its prices (0 for one that is free), or leave out limits: money",
             )
 
-    def _literal(self, path: Path, key: str, value: Any, schema: Mapping[str, Any]) -> None:
+    def _literal(self, path: Path, key: str, value: Any, schema: Schema) -> None:
         for error in Draft202012Validator(schema).iter_errors(value):
             self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
             return

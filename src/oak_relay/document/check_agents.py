@@ -1,13 +1,12 @@
 """What agents name: tools, and what of their input is left to the model."""
 
 import re
-from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from difflib import get_close_matches
 from typing import Any
 
 from oak_relay.document import shapes
-from oak_relay.document.check_base import ActionShape
+from oak_relay.document.check_base import ActionShape, Scope
 from oak_relay.document.check_names import Names
 from oak_relay.document.expressions import is_template
 from oak_relay.document.models import DoStep, Workflow
@@ -19,7 +18,7 @@ _ENDLESS = ("turns", "calls", "money", "time", "tokens")
 class Agents(Names):
     """Checks the `with` of an agent."""
 
-    def agent(self, path: Path, step: DoStep, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str]) -> None:
+    def agent(self, path: Path, step: DoStep, scope: Scope, every: AbstractSet[str]) -> None:
         """What stands under an agent's `with`."""
         given, here = step.with_, (*path, "with")
         inside = {**scope, "arguments": shapes.ANY}
@@ -44,7 +43,7 @@ class Agents(Names):
                 "warning",
             )
 
-    def _approvals(self, path: Path, given: dict[str, Any], scope: Mapping[str, Mapping[str, Any]]) -> None:
+    def _approvals(self, path: Path, given: dict[str, Any], scope: Scope) -> None:
         """What must be approved names something that the agent can call."""
         tools = [tool for tool in given.get("tools") or [] if isinstance(tool, dict)]
         for index, tool in enumerate(tools):

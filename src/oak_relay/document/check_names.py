@@ -11,7 +11,7 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import SchemaError
 
 from oak_relay.document import shapes
-from oak_relay.document.check_base import ActionShape, Base
+from oak_relay.document.check_base import ActionShape, Base, Scope
 from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
 from oak_relay.document.text import Path
 
@@ -50,9 +50,7 @@ class Names(Base):
             fix = "name one that is sent"
             self.add(path, f"{name} is of kind {kind}, which proves who sends to us and is not sent", fix)
 
-    def texts(
-        self, path: Path, value: Any, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str] = frozenset()
-    ) -> None:
+    def texts(self, path: Path, value: Any, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
         if isinstance(value, dict):
             for key, item in value.items():
                 if (
@@ -77,9 +75,7 @@ class Names(Base):
     def _secret(self, path: Path) -> None:
         self.add(path, "a secret stands here in clear", "store it as a credential and name that")
 
-    def _expression(
-        self, path: Path, text: str, scope: Mapping[str, Mapping[str, Any]], every: AbstractSet[str]
-    ) -> None:
+    def _expression(self, path: Path, text: str, scope: Scope, every: AbstractSet[str]) -> None:
         try:
             expression: Expression = compile_text(text)
         except BadExpression as error:

@@ -1,7 +1,10 @@
 """What can go wrong, in a closed set of kinds, and what the checker finds."""
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, Literal, get_args
+from typing import Any, Literal, NotRequired, get_args
+
+from typing_extensions import TypedDict
 
 from oak_relay.usage import NOTHING, Usage
 
@@ -26,6 +29,18 @@ ERROR_KINDS: tuple[str, ...] = get_args(ErrorKind)
 Reached = Literal["no", "maybe", "yes"]
 
 
+class ErrorData(TypedDict):
+    """An error as steps and records see it. `delay` in seconds; `step` and `limit` are paths."""
+
+    kind: ErrorKind
+    message: str
+    reached: NotRequired[Reached]
+    fix: NotRequired[str]
+    delay: NotRequired[float]
+    step: NotRequired[str]
+    limit: NotRequired[str]
+
+
 class StepFailed(Exception):
     """A step did not succeed.
 
@@ -43,7 +58,7 @@ class StepFailed(Exception):
         fix: str = "",
         reached: Reached = "no",
         delay: float | None = None,
-        detail: dict[str, Any] | None = None,
+        detail: Mapping[str, Any] | None = None,
         usage: Usage = NOTHING,
         step: str = "",
         limit: str = "",
@@ -54,14 +69,14 @@ class StepFailed(Exception):
         self.fix = fix
         self.reached: Reached = reached
         self.delay = delay
-        self.detail = detail or {}
+        self.detail: Mapping[str, Any] = detail or {}
         self.usage = usage
         self.step = step
         self.limit = limit
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> ErrorData:
         """The error as steps see it: kind, message, fix, reached, and the delay when there is one."""
-        data: dict[str, Any] = {"kind": self.kind, "message": self.message, "reached": self.reached}
+        data: ErrorData = {"kind": self.kind, "message": self.message, "reached": self.reached}
         if self.fix:
             data["fix"] = self.fix
         if self.delay is not None:
@@ -73,7 +88,8 @@ class StepFailed(Exception):
         return data
 
     @classmethod
-    def from_data(cls, data: dict[str, Any]) -> "StepFailed":
+    def from_data(cls, data: ErrorData) -> "StepFailed":
+        """From a record."""
         return cls(
             data["kind"],
             data["message"],

@@ -2,7 +2,7 @@
 
 import math
 import operator as operators
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextvars import ContextVar
 from datetime import datetime
 from decimal import Decimal
@@ -11,7 +11,7 @@ from typing import Any, NoReturn
 
 from jinja2 import Undefined, filters, nodes
 from jinja2.exceptions import SecurityError, UndefinedError
-from jinja2.runtime import LoopContext
+from jinja2.runtime import Context, LoopContext
 from jinja2.sandbox import SandboxedEnvironment
 
 from oak_relay.document.errors import StepFailed
@@ -191,7 +191,7 @@ class Missing(Undefined):
     def __init__(
         self,
         hint: str | None = None,
-        obj: Any = None,
+        obj: object = None,
         name: str | None = None,
         exc: type[Exception] = UndefinedError,
         path: str = "",
@@ -201,7 +201,7 @@ class Missing(Undefined):
         self.path = path or str(name or "value")
         self.known = known
 
-    def child(self, key: Any) -> "Missing":
+    def child(self, key: object) -> "Missing":
         path = f"{self.path}[{key}]" if isinstance(key, int) else f"{self.path}.{key}"
         return Missing(name=path, path=path, known=self.known)
 
@@ -210,10 +210,10 @@ class Missing(Undefined):
         have = f"; there is {', '.join(self.known[:20])}" if self.known else ""
         return StepFailed("missing", f"{self.path} is not there{have}", fix="correct the name, or say | default(…)")
 
-    def _fail_with_undefined_error(self, *args: Any, **kwargs: Any) -> NoReturn:
+    def _fail_with_undefined_error(self, *args: object, **kwargs: object) -> NoReturn:
         raise self.failure()
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> object:
         if name[:2] == "__":
             raise AttributeError(name)
         return self.child(name)
@@ -233,7 +233,7 @@ class Method:
     def __init__(self, call: Callable[..., Any]) -> None:
         self.call = call
 
-    def __call__(self, *args: Any, **kwargs: Any) -> Any:
+    def __call__(self, *args: object, **kwargs: object) -> object:
         METER.get().charge(5)
         return self.call(*args, **kwargs)
 
@@ -284,7 +284,7 @@ class Environment(SandboxedEnvironment):
                 raise SecurityError("names do not begin with _")
         _join_concats(tree)
 
-    def getattr(self, obj: Any, attribute: str) -> Any:
+    def getattr(self, obj: object, attribute: str) -> object:
         meter = METER.get()
         meter.fuel -= 1
         if meter.fuel < 0:
@@ -311,7 +311,7 @@ class Environment(SandboxedEnvironment):
         meter.empty.append(attribute)
         return Missing(name=attribute, path=attribute, known=known)
 
-    def getitem(self, obj: Any, argument: Any) -> Any:
+    def getitem(self, obj: object, argument: object) -> object:
         if isinstance(obj, (list, str, tuple)) and isinstance(argument, (int, slice)):
             METER.get().charge()
             try:
@@ -322,14 +322,14 @@ class Environment(SandboxedEnvironment):
             return obj.child(argument)
         return self.getattr(obj, str(argument))
 
-    def call(self, _context: Any, _obj: Any, *args: Any, **kwargs: Any) -> Any:
+    def call(self, _context: object, _obj: object, *args: object, **kwargs: object) -> object:
         if isinstance(_obj, Missing):
             raise _obj.failure()
         if not isinstance(_obj, Method):
             raise SecurityError("only methods of values can be called")
         return _obj(*args, **kwargs)
 
-    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+    def call_binop(self, context: Context, operator: str, left: Any, right: Any) -> object:
         meter = METER.get()
         meter.fuel -= 1
         if meter.fuel < 0:
@@ -403,7 +403,7 @@ def _joined(values: list[Any]) -> str:
     return text
 
 
-def _each(values: Any) -> Iterator[Any]:
+def _each(values: "Iterable[object] | Missing") -> Iterator[object]:
     if isinstance(values, Missing):
         raise values.failure()
     meter = METER.get()
@@ -414,7 +414,7 @@ def _each(values: Any) -> Iterator[Any]:
 
 def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
     @wraps(function)
-    def metered(*args: Any, **kwargs: Any) -> Any:
+    def metered(*args: object, **kwargs: object) -> object:
         meter = METER.get()
         size = next((len(a) for a in args[:2] if isinstance(a, (str, list, dict))), 0)
         meter.charge(2 + size // 10)

@@ -6,6 +6,7 @@ from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine import waiting
+from oak_relay.engine.bodies import ItemEnd
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node, models_in, names_in
 from oak_relay.engine.protocols import Entry
@@ -47,7 +48,7 @@ async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now()))
 
 
-async def chunk(walk: "Walk", node: Node, scope: Scope, part: Part) -> list[dict[str, Any]]:
+async def chunk(walk: "Walk", node: Node, scope: Scope, part: Part) -> list[ItemEnd]:
     """A part of a list, as the child run that walks it does: `{value}` or `{error}` of each item."""
     return await _through(walk, node, part.path, scope, part.items, part.first, part.width)
 
@@ -103,9 +104,9 @@ async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 
 async def _through(
     walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], first: int, width: int
-) -> list[dict[str, Any]]:
+) -> list[ItemEnd]:
     """Items, so many at a time, in this walk."""
-    results: list[dict[str, Any]] = [{} for _ in items]
+    results: list[ItemEnd] = [{} for _ in items]
     positions = iter(range(len(items)))
     broken: list[BaseException] = []
 
@@ -125,7 +126,7 @@ async def _through(
     return results
 
 
-async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) -> dict[str, Any]:
+async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) -> ItemEnd:
     """`{value}` or, where failures are kept, `{error}` of one item."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -134,7 +135,7 @@ async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) ->
     await walk.breathe()
     try:
         await walk.steps(node.steps, f"{path}.", inner)
-        outcome = {"value": walk.value(node.gives, inner)}
+        outcome: ItemEnd = {"value": walk.value(node.gives, inner)}
     except StepFailed as failed:
         failed.step = failed.step or path
         if node.failed == "stop":
@@ -144,17 +145,15 @@ async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) ->
     return walk.journal.add(Entry(f"{path}#end", "closed", body=outcome, at=walk.journal.now()))
 
 
-async def _in_chunks(
-    walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], size: int
-) -> list[dict[str, Any]]:
+async def _in_chunks(walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], size: int) -> list[ItemEnd]:
     """A long list as child runs, some of them at once, each with its share of the width."""
     at_once = min(node.width, SIDE_BY_SIDE)
-    wanted = names_in(node.steps) | node.gives.names
-    seen = {k: v for k, v in scope.items() if k in wanted and k not in (node.item, "settings", "now")}
+    named = names_in(node.steps) | node.gives.names
+    seen = {k: v for k, v in scope.items() if k in named and k not in (node.item, "settings", "now")}
     for name in sorted(models_in(node.steps)):  # the parts are one run: they ask the same models
         await walk.settle(name)
     starts = range(0, len(items), size)
-    results: dict[int, list[dict[str, Any]]] = {}
+    results: dict[int, list[ItemEnd]] = {}
     positions = iter(starts)
 
     async def strand() -> None:
@@ -162,8 +161,8 @@ async def _in_chunks(
             width = max(1, node.width // at_once)
             part = Part(node.place, path, items[first : first + size], first, width, dict(walk.settled))
             here = f"{path}[{first}:{min(first + size, len(items))}]"
-            given = {"part": part, "input": seen}
-            results[first] = await waiting.child(walk, here, values.digest(node.digest, here), given, node.name)
+            wanted = waiting.Wanted(seen, part=part)
+            results[first] = await waiting.child(walk, here, values.digest(node.digest, here), wanted, node.name)
 
     await walk.strands.together([strand() for _ in range(min(at_once, len(starts)))])
     return [outcome for first in starts for outcome in results[first]]

@@ -7,7 +7,7 @@ from decimal import Decimal
 from typing import Any, Literal
 
 from oak_relay.changes import Part
-from oak_relay.document.errors import StepFailed
+from oak_relay.document.errors import ErrorData, StepFailed
 from oak_relay.engine.protocols import Entry
 from oak_relay.usage import Usage
 
@@ -58,7 +58,7 @@ class Finished:
 
     state: Literal["succeeded", "failed", "cancelled"]
     result: Any = None
-    error: dict[str, Any] | None = None
+    error: ErrorData | None = None
 
     def as_data(self) -> dict[str, Any]:
         """The outcome as steps under `always` see it."""

@@ -9,6 +9,8 @@ from oak_relay.changes import Change
 from oak_relay.engine.purse import Draw
 from oak_relay.usage import NOTHING, Usage
 
+Detail = Mapping[str, object]
+"""What only a trace shows."""
 EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
 Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
@@ -29,7 +31,7 @@ class Entry(NamedTuple):
     attempt: int = 0
     hash: str = ""
     body: Any = None
-    detail: dict[str, Any] | None = None
+    detail: Detail | None = None
     started: datetime | None = None
     at: datetime | None = None
     text: str | None = None
@@ -56,7 +58,7 @@ class Outcome:
     """What an action gave; `detail` is for the trace."""
 
     output: Any
-    detail: dict[str, Any] = field(default_factory=dict)
+    detail: Detail = field(default_factory=dict)
     usage: Usage = NOTHING
 
 

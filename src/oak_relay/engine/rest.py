@@ -1,13 +1,14 @@
 """Strands of a walk side by side, and rest: a run rests when every open strand does."""
 
 import asyncio
-from collections.abc import Coroutine, Sequence
+from collections.abc import Awaitable, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TypeVar
 
 from oak_relay.engine.cuts import HERE
 from oak_relay.engine.outcomes import Cancelled
 
+T = TypeVar("T")
 Wake = tuple[str, datetime | None]
 
 
@@ -30,7 +31,7 @@ class Strands:
         """Strands that are not over: those at work and those at rest."""
         return max(1, self._active + sum(wake is not None for wake in self._resting.values()))
 
-    async def together(self, strands: Sequence[Coroutine[Any, Any, None]]) -> None:
+    async def together(self, strands: Sequence[Awaitable[None]]) -> None:
         """Run strands side by side. The first real failure tells the others to end; when they have, it is raised. If any
         came to rest, `Resting` with all their wakes: also where one failed, for one that was told to end rests only on
         what must be known first."""
@@ -49,7 +50,7 @@ class Strands:
                 self._active -= 1
                 self._settle()
 
-        async def one(strand: Coroutine[Any, Any, None]) -> None:
+        async def one(strand: Awaitable[None]) -> None:
             nonlocal real
             HERE.set(part)
             try:
@@ -80,7 +81,7 @@ class Strands:
         if failures:
             raise failures[0]
 
-    async def sleep(self, sleeping: Coroutine[Any, Any, None], through: bool = False) -> None:
+    async def sleep(self, sleeping: Awaitable[None], through: bool = False) -> None:
         """A short sleep counts as work; one that is told to end wakes early, unless it sleeps `through`."""
         waiter: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._resting[waiter] = None
@@ -89,7 +90,7 @@ class Strands:
         await self._until(waiter, [sleeping])
 
     async def rest(
-        self, path: str, until: datetime | None, alarms: Sequence[Coroutine[Any, Any, None]], through: bool = False
+        self, path: str, until: datetime | None, alarms: Sequence[Awaitable[None]], through: bool = False
     ) -> None:
         """Return when one of the alarms does while other strands work, or when told to end (not `through`); raise `Resting`
         when nothing does."""
@@ -106,9 +107,9 @@ class Strands:
         if not waiter.cancelled() and waiter.result():
             raise Resting(((path, until),))
 
-    async def _until(self, waiter: "asyncio.Future[bool]", alarms: Sequence[Coroutine[Any, Any, None]]) -> None:
+    async def _until(self, waiter: "asyncio.Future[bool]", alarms: Sequence[Awaitable[None]]) -> None:
         ringing = [asyncio.ensure_future(alarm) for alarm in alarms]
-        both: list[asyncio.Future[Any]] = [waiter, *ringing]
+        both: list[asyncio.Future[bool] | asyncio.Future[None]] = [waiter, *ringing]
         try:
             await asyncio.wait(both, return_when=asyncio.FIRST_COMPLETED)
         finally:
@@ -126,7 +127,7 @@ class Strands:
                     waiter.set_result(True)
 
 
-async def end_task(task: "asyncio.Future[Any]") -> None:
+async def end_task(task: "asyncio.Future[T]") -> None:
     """End a task and see it end."""
     if not task.done():
         task.cancel()

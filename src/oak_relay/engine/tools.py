@@ -179,7 +179,7 @@ class Toolbox:
         given = tool.placed(arguments)
         hash_ = values.digest(chain, tool.kind, values.dumps(given))
         if tool.kind == "run":
-            asked = {"workflow": tool.workflow, "input": given}
+            asked = waiting.Wanted(given, tool.workflow)
             shown = {"input": given, "arguments": arguments}
             result = await waiting.child(walk, path, hash_, asked, tool.name, self.purse, shown)
             return _said(result) if tool.agent else result

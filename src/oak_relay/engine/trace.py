@@ -6,10 +6,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypedDict, cast
 
+from oak_relay.document.errors import ErrorData
 from oak_relay.engine.effects import AGAIN, HAPPENED
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.protocols import Detail, Entry
 from oak_relay.usage import Usage
 
 _ITEM = re.compile(r"\[\d+\]$")
@@ -17,6 +18,24 @@ _PART = re.compile(r"\[\d+:\d+\]$")
 _PLACE = re.compile(r"\[[\d:]+\]")
 _AGENT = re.compile(r"/(turn)\[\d+\]$|/turn\[\d+\](/)[\w]+\[\d+\](\.or\d+)?$|/(open)$")
 _TRY = re.compile(r"~(\d+)$")
+
+
+class Large(TypedDict):
+    """A payload of which only a preview is told: `of` what it is the whole (`body` or `detail`), its `id`, and its bytes."""
+
+    of: str
+    id: str
+    bytes: int
+
+
+class AskedOnce(TypedDict, total=False):
+    """What a trace shows of a model that was asked once."""
+
+    model: str
+    alias: str
+    finish: str
+    first_token: float
+    reply: str
 
 
 @dataclass(slots=True)
@@ -27,11 +46,19 @@ class Attempt:
     state: str
     started: datetime | None = None
     ended: datetime | None = None
-    error: dict[str, Any] | None = None
+    error: ErrorData | None = None
     again_at: str | None = None
     note: str = ""
     usage: Usage | None = None
-    detail: dict[str, Any] | None = None
+    detail: Detail | None = None
+
+    @property
+    def asked(self) -> AskedOnce | None:
+        """What is shown of the model that it asked last, None when it asked none."""
+        detail = self.detail or {}
+        turns = detail.get("turns")
+        turn = detail.get("turn") or (turns[-1] if isinstance(turns, list) and turns else None)
+        return cast(AskedOnce, turn) if isinstance(turn, dict) else None
 
 
 @dataclass(slots=True)
@@ -48,7 +75,7 @@ class Span:
     attempts: list[Attempt] = field(default_factory=list)
     input: Any = None
     output: Any = None
-    error: dict[str, Any] | None = None
+    error: ErrorData | None = None
     way: int | None = None
     until: str | None = None
     runs: list[str] = field(default_factory=list)
@@ -58,7 +85,7 @@ class Span:
     tokens: int = 0
     money: float = 0.0
     unpriced: int = 0
-    large: list[dict[str, Any]] = field(default_factory=list)
+    large: list[Large] = field(default_factory=list)
 
 
 def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
@@ -116,8 +143,8 @@ def _parents(found: dict[str, Span], path: str) -> None:
 
 def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
     detail = entry.detail or {}
-    span.empty = detail.get("empty", span.empty)
-    span.large += detail.get("large", [])
+    span.empty = cast(list[str], detail.get("empty", span.empty))
+    span.large += cast(list[Large], detail.get("large", []))
     if entry.at or entry.started:
         first = entry.started or entry.at
         span.started = min(x for x in (span.started, first) if x)
@@ -233,7 +260,7 @@ def _take_value(span: Span, entry: Entry) -> None:
         span.output = body
 
 
-def _take_attempt(span: Span, entry: Entry, detail: dict[str, Any]) -> None:
+def _take_attempt(span: Span, entry: Entry, detail: Detail) -> None:
     span.input = detail.get("input", span.input)
     current = next((a for a in span.attempts if a.number == entry.attempt), None)
     if current is None:

@@ -1,20 +1,30 @@
 """Steps that others bring to an end: child runs, questions to people, events. The run rests meanwhile."""
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
-from oak_relay.changes import AskPerson, AwaitEvent, Change, ExpireQuestion, StartRun
+from oak_relay.changes import AskPerson, AwaitEvent, Change, ExpireQuestion, Part, StartRun
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
+from oak_relay.engine.bodies import ChildEnd
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.protocols import Detail, Entry, EntryKind
 from oak_relay.engine.purse import Purse
-from oak_relay.usage import Usage
 
 if TYPE_CHECKING:
     from oak_relay.engine.walk import Walk
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A child run that is wanted: of a workflow, or of a part of a list."""
+
+    input: Any
+    workflow: str | None = None
+    part: Part | None = None
 
 
 async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
@@ -31,7 +41,7 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     while True:
         here = path if not failures else f"{path}~{failures + 1}"
         try:
-            return await child(walk, here, hash_, given, node.name)
+            return await child(walk, here, hash_, Wanted(given["input"], given["workflow"]), node.name)
         except StepFailed as failed:
             failures += 1
             if failures >= retry.tries or failed.kind not in retry.kinds or walk.cancelling:
@@ -45,10 +55,10 @@ async def child(
     walk: "Walk",
     path: str,
     hash_: str,
-    given: dict[str, Any],
+    wanted: Wanted,
     name: str,
     purse: Purse | None = None,
-    detail: dict[str, Any] | None = None,
+    detail: Detail | None = None,
 ) -> Any:
     """The result of a child run, started if it is not yet; what it may spend is set aside in `purse`, the run's own if none
     is given. Raises `StepFailed` with the child's own error."""
@@ -57,38 +67,34 @@ async def child(
     recorded = walk.recorded(path, hash_)
     if not closed:
         if recorded is None:
-            await _start(walk, path, hash_, given, purse, detail)
+            await _start(walk, path, hash_, wanted, purse, detail)
         elif purse is not walk.purse:
             purse.reserve_here(walk.journal.allotted().get(path, 0.0))
         if "fault" in (fault := walk.journal.entries(path)[0].body["output"]):
             raise StepFailed.from_data(fault["fault"])
-        ended = await walk.signal(path)
+        told = await walk.signal(path)
         purse.reserve(-walk.journal.allotted().get(path, 0.0))
-        walk.spend(Usage.read(ended.get("usage")), purse)
-        ended = walk.journal.add(Entry(f"{path}#end", "value", body=ended, at=walk.journal.now()))
+        walk.spend(ChildEnd.read(told).usage, purse)
+        ended = ChildEnd.read(walk.journal.add(Entry(f"{path}#end", "value", body=told, at=walk.journal.now())))
     else:
-        ended = closed[0].body
-        purse.recall(Usage.read(ended.get("usage")).paid)
-    if ended["state"] == "succeeded":
-        return ended["result"]
-    error = ended.get("error") or {"kind": "failed", "message": f"the run ended {ended['state']}"}
-    kind: Any = "cancelled" if ended["state"] == "cancelled" else error["kind"]
-    raise StepFailed(kind, f"{name}: {error['message']}", fix=error.get("fix", ""), reached="yes", step=path)
+        ended = ChildEnd.read(closed[0].body)
+        purse.recall(ended.usage.paid)
+    if ended.state == "succeeded":
+        return ended.result
+    raise ended.failure(name, path)
 
 
-async def _start(
-    walk: "Walk", path: str, hash_: str, given: dict[str, Any], purse: Purse, detail: dict[str, Any] | None
-) -> None:
+async def _start(walk: "Walk", path: str, hash_: str, wanted: Wanted, purse: Purse, detail: Detail | None) -> None:
     """Start a child run with its share of the money that is left: as much as each other strand that has none yet."""
     left, others = purse.left(), len(walk.journal.allotted()) + walk.starting
     money = None if left is None else left / max(1, walk.strands.open - others)
     if money is not None:
         purse.reserve(money)
         walk.starting += 1
-    asked = StartRun(path, given["input"], given.get("workflow"), given.get("part"), money=money)
+    asked = StartRun(path, wanted.input, wanted.workflow, wanted.part, money=money)
     try:
         body = {} if money is None else {"money": money}
-        await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": given["input"]})
+        await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": wanted.input})
     finally:
         if money is not None:
             walk.starting -= 1
@@ -150,8 +156,8 @@ def _answered(node: Node, path: str, given: Any) -> Any:
 
 
 async def _open(
-    walk: "Walk", path: str, hash_: str, change: Change, kind: Any = "opened", body: Any = None,
-    detail: dict[str, Any] | None = None,
+    walk: "Walk", path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: Any = None,
+    detail: Detail | None = None,
 ) -> Any:  # fmt: skip
     """Record that something is asked of another, in the commit that asks. What was asked by another run is not
     replayed."""

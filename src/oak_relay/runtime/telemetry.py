@@ -16,6 +16,7 @@ import httpx
 import structlog
 
 from oak_relay.document import values
+from oak_relay.document.errors import ErrorData
 from oak_relay.engine.trace import Attempt, Span, parent, spans
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
@@ -29,12 +30,12 @@ _INTERNAL, _CLIENT = 1, 3
 _OK, _ERROR = 1, 2
 
 
-def span_id(run_id: Any, path: str, attempt: int | str = "") -> str:
+def span_id(run_id: UUID, path: str, attempt: int | str = "") -> str:
     """The id of a span (16 hexadecimal digits): of a step, or of one attempt of it; the same that is sent to others."""
     return values.digest(str(run_id), path, str(attempt))
 
 
-def trace_id(run_id: Any, trace_parent: str | None) -> str:
+def trace_id(run_id: UUID, trace_parent: str | None) -> str:
     """The id of the trace that a run belongs to (W3C trace context), its own when it came with none."""
     return trace_parent.split("-")[1] if trace_parent else UUID(str(run_id)).hex
 
@@ -80,8 +81,8 @@ class Exporter:
             async with asyncio.timeout(seconds):
                 await self._waiting.join()
 
-    async def _told(self, run_ids: list[UUID]) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = []
+    async def _told(self, run_ids: list[UUID]) -> list[dict[str, object]]:
+        found: list[dict[str, object]] = []
         async with self.database.connect() as connection:
             for row in await runs.some(connection, self.registry.workspace, run_ids):
                 stored = await runs.entries(connection, self.registry.workspace, row.id)
@@ -89,7 +90,7 @@ class Exporter:
                 found += otlp_spans(row, spans(entries, True), self.settings.otlp_content)
         return found
 
-    async def _deliver(self, http: httpx.AsyncClient, told: list[dict[str, Any]]) -> None:
+    async def _deliver(self, http: httpx.AsyncClient, told: list[dict[str, object]]) -> None:
         headers = {"Content-Type": "application/json"}
         if self.settings.otlp_credential:
             stored = await self.registry.find(lambda known: known.credentials, self.settings.otlp_credential)
@@ -108,14 +109,14 @@ class Exporter:
             await asyncio.sleep(pause)
 
 
-def request_of(told: list[dict[str, Any]]) -> dict[str, Any]:
+def request_of(told: list[dict[str, object]]) -> dict[str, object]:
     """An `ExportTraceServiceRequest`."""
     resource = {"attributes": [_attribute("service.name", "oak-relay")]}
     scope = {"scope": {"name": "oak_relay"}, "spans": told}
     return {"resourceSpans": [{"resource": resource, "scopeSpans": [scope]}]}
 
 
-def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, Any]]:
+def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, object]]:
     """A run and everything in it as OTLP spans."""
     trace = trace_id(row.id, row.trace_parent)
     root = span_id(row.id, "")
@@ -144,13 +145,14 @@ def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, 
                                 attempt.started, attempt.ended, attempt.error, more)  # fmt: skip
 
 
-def _named(span: Span, content: bool) -> tuple[str, int, dict[str, Any]]:
+def _named(span: Span, content: bool) -> tuple[str, int, dict[str, object]]:
     """Name, kind and attributes of a span, by the GenAI conventions where it is a model's, an agent's or a tool's."""
-    common: dict[str, Any] = {"oak.path": span.path, "oak.state": span.state}
+    common: dict[str, object] = {"oak.path": span.path, "oak.state": span.state}
     last: Attempt | None = span.attempts[-1] if span.attempts else None
     detail = (last.detail or {}) if last else {}
-    turn = detail.get("turn") or (detail.get("turns") or [{}])[-1]
+    turn = last.asked if last else None
     if span.kind == "turn" or turn:
+        turn = turn or {}
         model = turn.get("model", "")
         common |= {"gen_ai.operation.name": "chat", "gen_ai.request.model": model, "oak.alias": turn.get("alias"),
                    **_usage(last.usage if last else None)}  # fmt: skip
@@ -181,7 +183,7 @@ def _named(span: Span, content: bool) -> tuple[str, int, dict[str, Any]]:
     return span.path.rpartition(".")[2].rpartition("/")[2], _INTERNAL, common
 
 
-def _usage(usage: Usage | None) -> dict[str, Any]:
+def _usage(usage: Usage | None) -> dict[str, object]:
     if not usage:
         return {}
     return {
@@ -193,9 +195,11 @@ def _usage(usage: Usage | None) -> dict[str, Any]:
 
 def _span(
     trace: str, mine: str, above: str, name: str, kind: int, started: datetime, ended: datetime | None,
-    error: dict[str, Any] | None, attributes: dict[str, Any],
-) -> dict[str, Any]:  # fmt: skip
-    told: dict[str, Any] = {
+    error: ErrorData | None, attributes: dict[str, object],
+) -> dict[str, object]:  # fmt: skip
+    if error:
+        attributes = {**attributes, "error.type": error["kind"]}
+    told: dict[str, object] = {
         "traceId": trace,
         "spanId": mine,
         "name": name,
@@ -207,8 +211,6 @@ def _span(
     }
     if above:
         told["parentSpanId"] = above
-    if error:
-        told["attributes"].append(_attribute("error.type", error["kind"]))
     return told
 
 
@@ -216,7 +218,7 @@ def _nanoseconds(moment: datetime) -> int:
     return int(moment.timestamp() * 1_000_000) * 1000
 
 
-def _attribute(key: str, value: Any) -> dict[str, Any]:
+def _attribute(key: str, value: object) -> dict[str, object]:
     if isinstance(value, bool):
         return {"key": key, "value": {"boolValue": value}}
     if isinstance(value, int):

@@ -32,12 +32,12 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 
 class RerunIn(In):
     version: int | None = Field(None, ge=1, description="Of its workflow; that of the run when left out.")
-    input: Any = Field(None, description="In the place of what the run was given.")
+    input: object = Field(None, description="In the place of what the run was given.")
 
 
 class RedoIn(RerunIn):
     step: str = Field("", description="Path of the step to go on from; empty: as far as what is recorded fits.")
-    values: dict[str, Any] = Field(default_factory=dict, description="In the place of what steps at the top gave.")
+    values: dict[str, object] = Field(default_factory=dict, description="In the place of what steps at the top gave.")
     check: bool = Field(False, description="Only say what would be kept.")
 
 
@@ -50,14 +50,14 @@ class TryIn(In):
     text: str = Field(max_length=600_000, description="The workflow document, a draft.")
     step: str = Field(description="Name or place of the step.")
     onwards: bool = Field(False, description="Also what stands behind it.")
-    input: Any = None
-    steps: dict[str, Any] = Field(default_factory=dict, description="What earlier steps gave.")
+    input: object = None
+    steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 
 
 class SampleIn(In):
     name: str = Field(min_length=1, max_length=100)
     step: str = ""
-    value: Any = None
+    value: object = None
 
 
 class KeepIn(In):

@@ -32,7 +32,7 @@ _FOLLOWED = 20_000
 
 class StartIn(In):
     workflow: str
-    input: Any = Field(default_factory=dict)
+    input: object = Field(default_factory=dict)
     version: int | None = Field(
         None, ge=1, description="A version; the live one when left out, or the newest when none is."
     )

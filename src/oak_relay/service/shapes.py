@@ -1,7 +1,7 @@
 """The shapes of what the API says and takes; the client and the console are typed by them."""
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -12,6 +12,18 @@ from oak_relay.usage import Usage
 
 class In(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class ErrorOut(BaseModel):
+    """What went wrong: a `kind` of the closed set, what was attempted, and what to do."""
+
+    kind: str
+    message: str
+    fix: str = ""
+    reached: str = ""
+    delay: float | None = None
+    step: str = Field("", description="The path of the step that failed.")
+    limit: str = Field("", description="The path of the step whose limit was reached.")
 
 
 class FindingOut(BaseModel):
@@ -45,7 +57,7 @@ class CheckedOut(BaseModel):
     starters: list[str]
     hooks: list[str] = Field(description="Paths of its webhooks, below /hooks/.")
     agents: list[str] = Field(description="Steps that are agents: with these one can talk.")
-    sample: Any = Field(None, description="Input made from its schema.")
+    sample: object = Field(None, description="Input made from its schema.")
 
 
 class WorkflowOut(BaseModel):
@@ -79,7 +91,7 @@ class WorkflowPage(BaseModel):
     text: str
     checked: CheckedOut
     versions: list[VersionOut]
-    settings: dict[str, Any]
+    settings: dict[str, object]
 
 
 class SavedOut(BaseModel):
@@ -98,7 +110,7 @@ class RunOut(BaseModel):
     state: str
     subject: str | None
     trigger: str
-    error: dict[str, Any] | None
+    error: ErrorOut | None
     created_at: datetime
     started_at: datetime | None
     ended_at: datetime | None
@@ -153,7 +165,7 @@ class EventOut(BaseModel):
     source: str
     type: str
     at: datetime
-    data: Any
+    data: object
     headers: dict[str, str]
     query: dict[str, str]
     run_id: UUID
@@ -164,8 +176,8 @@ class EventOut(BaseModel):
 
 class RunDetail(BaseModel):
     run: RunOut
-    result: Any
-    answer: Any
+    result: object
+    answer: object
     event: EventOut
     why: str = Field(description="If it is not moving: why.")
     children: list[RunOut] = Field(description="Runs it started, the latest first; not the parts of its lists.")
@@ -178,11 +190,11 @@ class AttemptOut(BaseModel):
     state: str
     started: datetime | None
     ended: datetime | None
-    error: dict[str, Any] | None
+    error: ErrorOut | None
     again_at: str | None
     note: str
     usage: Usage | None
-    detail: dict[str, Any] | None
+    detail: dict[str, object] | None
 
 
 class SpanOut(BaseModel):
@@ -195,9 +207,9 @@ class SpanOut(BaseModel):
     started: datetime | None
     ended: datetime | None
     attempts: list[AttemptOut]
-    input: Any
-    output: Any
-    error: dict[str, Any] | None
+    input: object
+    output: object
+    error: ErrorOut | None
     way: int | None
     until: str | None
     runs: list[UUID] = Field(description="Child runs that it started.")
@@ -240,9 +252,9 @@ class TalkedOut(BaseModel):
     """What an agent answered in a throw-away conversation."""
 
     text: str
-    data: Any
+    data: object
     why: str = Field(description="Why it was ended, if by a limit or for want of progress.")
-    error: dict[str, Any] | None
+    error: ErrorOut | None
     waits: str | None = Field(description="Where it would rest: for an approval, or another run.")
     tokens: int
     money: float | None
@@ -252,7 +264,7 @@ class TalkedOut(BaseModel):
 
 class ServerOut(BaseModel):
     name: str
-    config: dict[str, Any]
+    config: dict[str, object]
     updated_at: datetime
 
 
@@ -260,7 +272,7 @@ class ServerToolOut(BaseModel):
     name: str
     title: str
     description: str
-    input: dict[str, Any] = Field(description="JSON Schema of its arguments.")
+    input: dict[str, object] = Field(description="JSON Schema of its arguments.")
     safe: bool = Field(description="Whether it says that repeating a call does no harm.")
 
 
@@ -283,7 +295,7 @@ class ConversationOut(BaseModel):
 class MessageOut(BaseModel):
     seq: int
     role: str
-    message: dict[str, Any]
+    message: dict[str, object]
     run_id: UUID | None
     at: datetime
 
@@ -301,8 +313,8 @@ class EntryOut(BaseModel):
     kind: str
     attempt: int
     hash: str
-    body: Any
-    detail: Any
+    body: object
+    detail: object
     started: datetime | None
     at: datetime | None
     worker: UUID | None
@@ -315,8 +327,8 @@ class CredentialOut(BaseModel):
     name: str
     kind: str
     sent: bool = Field(description="Whether it is sent with requests; others prove who sends to us.")
-    config: dict[str, Any]
-    last_test: dict[str, Any] | None
+    config: dict[str, object]
+    last_test: dict[str, object] | None
     last_used_at: datetime | None
     created_at: datetime
     updated_at: datetime
@@ -328,7 +340,7 @@ class TestOut(BaseModel):
     ok: bool
     sentence: str
     fix: str = ""
-    exchange: dict[str, Any] | None = None
+    exchange: dict[str, object] | None = None
     offered: list[str] = Field(default_factory=list)
     reply: str = ""
     at: datetime
@@ -336,7 +348,7 @@ class TestOut(BaseModel):
 
 class AliasOut(BaseModel):
     name: str
-    config: dict[str, Any]
+    config: dict[str, object]
     updated_at: datetime
 
 
@@ -349,7 +361,7 @@ class TableOut(BaseModel):
 
 class RowOut(BaseModel):
     id: UUID
-    row: dict[str, Any]
+    row: dict[str, object]
     updated_at: datetime
 
 
@@ -366,10 +378,10 @@ class ActionOut(BaseModel):
     repeat: str
     timeout: float
     streams: bool = Field(description="Whether its answer is told while it is being written.")
-    input: dict[str, Any]
-    output: dict[str, Any]
+    input: dict[str, object]
+    output: dict[str, object]
     first: list[str] = Field(description="The fields that matter first.")
-    example: dict[str, Any] = Field(description="A `with` to begin with.")
+    example: dict[str, object] = Field(description="A `with` to begin with.")
     credentials: list[str] = Field(description="Kinds of credentials it takes; empty for every kind that is sent.")
     scopes: list[str] = Field(description="Scopes (OAuth 2) that its credential needs.")
 
@@ -389,13 +401,13 @@ class CredentialKindOut(BaseModel):
     name: str
     title: str
     sent: bool = Field(description="Whether it is sent with requests; others prove who sends to us.")
-    input: dict[str, Any]
+    input: dict[str, object]
 
 
 class TriggerKindOut(BaseModel):
     name: str
     way: str = Field(description="How occasions come: request, time, watch, event, table or run.")
-    input: dict[str, Any]
+    input: dict[str, object]
 
 
 class TokenOut(BaseModel):
@@ -420,8 +432,8 @@ class QuestionOut(BaseModel):
     subject: str | None
     text: str
     choices: list[str] | None
-    form: dict[str, Any] | None
-    input: Any
+    form: dict[str, object] | None
+    input: object
     state: str
     alike: int
     link: str | None = Field(description="A signed link that needs no sign-in.")
@@ -429,7 +441,7 @@ class QuestionOut(BaseModel):
     expires_at: datetime | None
     answered_at: datetime | None
     answered_by: str | None
-    answer: Any
+    answer: object
 
 
 class ScheduleOut(BaseModel):
@@ -467,7 +479,7 @@ class SampleOut(BaseModel):
     id: UUID
     step: str
     name: str
-    value: Any
+    value: object
     created_at: datetime
 
 
@@ -475,7 +487,7 @@ class TriedOut(BaseModel):
     """How a try went. `waits`: the step it would rest at."""
 
     state: str
-    result: Any
-    error: dict[str, Any] | None
+    result: object
+    error: ErrorOut | None
     waits: str | None
     spans: list[SpanOut]

@@ -32,8 +32,8 @@ class TalkIn(In):
     messages: list[Message] = Field(
         default_factory=list, description="What was said before, as the last answer gave it."
     )
-    input: Any = Field(None, description="A sample of the workflow's input.")
-    steps: dict[str, Any] = Field(default_factory=dict, description="What earlier steps gave.")
+    input: object = Field(None, description="A sample of the workflow's input.")
+    steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 
 
 @router.post("/workflows/talk", response_model=TalkedOut)

@@ -21,7 +21,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tray"])
 
 class AnswerIn(In):
     choice: str | None = Field(None, description="One of the question's choices.")
-    data: Any = Field(None, description="What the question's form asks for.")
+    data: object = Field(None, description="What the question's form asks for.")
     text: str | None = Field(None, max_length=20_000, description="A remark.")
     alike: bool = Field(False, description="Answer all open questions of this kind together.")
 

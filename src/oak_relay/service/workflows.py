@@ -46,8 +46,8 @@ class LiveIn(In):
 
 class RenderIn(TextIn):
     step: str
-    input: Any = None
-    steps: dict[str, Any] = Field(default_factory=dict, description="What earlier steps gave.")
+    input: object = None
+    steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 
 
 @router.get("")
