@@ -19,9 +19,10 @@ from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import fault
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
+from oak_relay.engine.paths import EntryPath
 from oak_relay.engine.plan import compile_plan
 from oak_relay.engine.protocols import Manner, Outcome
-from oak_relay.engine.trace import parent, spans
+from oak_relay.engine.trace import spans
 from oak_relay.engine.transcript import sent
 from oak_relay.engine.walk import Walk
 from oak_relay.usage import Usage
@@ -399,9 +400,9 @@ async def test_an_agent_is_told_as_a_tree():
     ]
     assert (told["found"].tokens, told["found"].money) == (60, 0.016)
     assert told["found"].output["text"] == "ok"
-    assert parent("found/turn[0]/a[0]") == "found/turn[0]"
-    assert parent("found/turn[0]/a[0].or1") == "found/turn[0]/a[0]"
-    assert parent("each[3].found/turn[0]") == "each[3].found"
+    assert EntryPath("found/turn[0]/a[0]").parent == "found/turn[0]"
+    assert EntryPath("found/turn[0]/a[0].or1").parent == "found/turn[0]/a[0]"
+    assert EntryPath("each[3].found/turn[0]").parent == "each[3].found"
 
 
 async def test_a_person_is_asked_as_a_tool():

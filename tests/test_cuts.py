@@ -8,9 +8,10 @@ import pytest
 
 from oak_relay.changes import Change, ClaimOnce, FinishOnce, StartRun
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
-from oak_relay.engine.protocols import Entry, Outcome
+from oak_relay.engine.protocols import Outcome
 from oak_relay.engine.walk import Walk
 from tests.test_engine import Actions, Killed, World, plan_of
 
@@ -176,7 +177,7 @@ async def test_a_child_whose_beginning_was_just_being_written_is_no_orphan():
     journal = Late(world.apply)
     walk = Walk(plan, journal, Slow(world), START)
     assert (await walk.walk()).state == "cancelled"
-    assert list(journal.opened()) == ["c"]  # known, so that the end of the run takes it back
+    assert list(journal.open.entries) == ["c"]  # known, so that the end of the run takes it back
 
 
 async def test_nothing_new_is_begun_behind_a_failed_sibling():

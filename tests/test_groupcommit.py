@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Rested
-from oak_relay.engine.protocols import Entry
 from oak_relay.runtime.groupcommit import Ended, GroupCommit, Over
 from oak_relay.runtime.hints import payloads
 from oak_relay.runtime.record import Ground, RunJournal
@@ -199,4 +199,4 @@ async def test_what_was_taken_back_and_tells_all_the_same_wakes_nobody_for_ever(
     await journal.rest(Rested((("d", None),)), 0.0)
     assert rests[-1].known_wakes == 4
     journal._remember(Entry("each[1].c!.asked", "opened"))  # asked behind it, in its place
-    assert list(journal.opened()) == ["each[1].c!.asked"]
+    assert list(journal.open.entries) == ["each[1].c!.asked"]

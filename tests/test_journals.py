@@ -12,10 +12,10 @@ from pathlib import Path
 import pytest
 
 from oak_relay.document.models import Workflow
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Start
 from oak_relay.engine.plan import compile_plan
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.walk import Walk
 from tests.test_engine import Actions, World, to_the_end
 

@@ -170,7 +170,7 @@ def test_nothing_spends_over_its_limit(data):
         entries = journal.log
         assert world.paid <= limit + 1e-9
     # What a child spends that was taken back with the end of the run stands with the child, within what it was allotted.
-    outstanding = sum(journal.allotted().values())
+    outstanding = sum(journal.open.allotted.values())
     assert float(spent_of(journal).money) + outstanding >= world.paid - 1e-6, "something was paid that nobody books"
 
 

@@ -20,7 +20,7 @@ from oak_relay.changes import AddRow, AnswerCaller, Change, Part, StartRun, Upse
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.document.values import dumps
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.entries import Entry
 from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.record import Ground, RunJournal

@@ -12,6 +12,7 @@ from oak_relay.cli.workflows import given_json
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Talked
+from oak_relay.engine.paths import EntryPath
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -84,7 +85,7 @@ def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
 def _told(last: Talked) -> None:
     calls = [s for s in last.spans if s.kind == "call"]
     for call in calls:
-        OUT.print(f"[dim]{state(call.state)} {call.path.rpartition('/')[2].partition('[')[0]}[/]")
+        OUT.print(f"[dim]{state(call.state)} {EntryPath(call.path).name}[/]")
     if last.error:
         OUT.print(f"[red]{last.error.kind}[/]: {plain(last.error.message)}")
     elif last.waits:

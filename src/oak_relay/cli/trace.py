@@ -8,6 +8,7 @@ from rich.tree import Tree
 from oak_relay import jsontext
 from oak_relay.cli.output import OUT, duration, moment, money, plain, state
 from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Trace
+from oak_relay.engine.paths import EntryPath
 
 
 def head(detail: RunDetail) -> None:
@@ -41,7 +42,7 @@ def spans_tree(spans: list[Span], sentences: dict[str, Line], full: bool) -> Non
     root = Tree("[dim]steps[/]", hide_root=True)
     nodes: dict[str, Any] = {}
     for span in spans:
-        parent = _parent(span.path)
+        parent = EntryPath(span.path).parent
         line = sentences.get(span.line)
         label = f"{line.number} {plain(line.sentence)}" if line and span.kind == "step" else _plainly(span)
         node = nodes[span.path] = nodes.get(parent, root).add(_line(span, label))
@@ -65,10 +66,10 @@ def _plainly(span: Span) -> str:
     if span.kind == "call":
         detail = (span.attempts[-1].detail or {}) if span.attempts else {}
         given = detail.get("arguments", span.input)
-        return plain(f"{span.path.rpartition('/')[2].partition('[')[0]} {_brief(given)}")
+        return plain(f"{EntryPath(span.path).name} {_brief(given)}")
     if span.kind == "open":
         return "set up"
-    return plain(span.path.rpartition(".")[2])
+    return plain(EntryPath(span.path).place.rpartition(".")[2])
 
 
 def _brief(value: Any) -> str:
@@ -116,10 +117,3 @@ def _values(node: Any, span: Span) -> None:
 
 def _seconds(started: datetime | None, ended: datetime | None) -> float | None:
     return (ended - started).total_seconds() if started and ended else None
-
-
-def _parent(path: str) -> str:
-    owner, _, last = path.rpartition("/")
-    if owner and ".or" not in last:
-        return owner
-    return path[: path.rindex("[")] if path.endswith("]") else path.rpartition(".")[0].rstrip("!")

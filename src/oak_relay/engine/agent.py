@@ -7,7 +7,7 @@ closes it). Each is an effect of its own, so that a walk that goes on after a cr
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.agents import AgentSetup, Turn
 from oak_relay.changes import Remember
@@ -15,16 +15,15 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in
 from oak_relay.engine import effects
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope
+from oak_relay.engine.paths import turn_of
 from oak_relay.engine.plan import Node, tool_node
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.tools import Called, Toolbox, TurnEnd, Used
 from oak_relay.engine.transcript import as_message, kept, results, unfit, whole
+from oak_relay.engine.walking import Walking
 from oak_relay.messages import Message, Source, Wanted
-
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
 
 SAME = 3
 """So many times the same calls, or the same words, and an agent makes no progress."""
@@ -62,7 +61,7 @@ class _Tally:
                 self.sources.append(source)
 
 
-async def agent(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def agent(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Carry out an agent; what it gives (see `AgentResult` in the catalogue)."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -84,7 +83,7 @@ async def agent(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 class _Agent:
     """One agent at work."""
 
-    def __init__(self, walk: "Walk", node: Node, path: str, scope: Scope, setup: AgentSetup) -> None:
+    def __init__(self, walk: Walking, node: Node, path: str, scope: Scope, setup: AgentSetup) -> None:
         self.walk, self.node, self.path, self.setup = walk, node, path, setup
         self.limits = setup.limits
         self.purse = Purse(self.limits.money, walk.purse, owner=path)
@@ -137,7 +136,7 @@ class _Agent:
 
     async def _turn(self, number: int, chain: str, last: bool) -> Turn:
         """One reply of the model."""
-        path = f"{self.path}/turn[{number}]"
+        path = turn_of(self.path, number)
         given = {
             "model": self.setup.model["name"],
             "settled": self.setup.model,
@@ -181,7 +180,7 @@ class _Agent:
 
     async def _calls(self, number: int, calls: Sequence[Wanted], chain: str) -> str:
         """The calls of a turn, side by side; what they gave becomes messages. Returns why the agent is to end."""
-        base = f"{self.path}/turn[{number}]"
+        base = turn_of(self.path, number)
         closed = self.walk.journal.entries(f"{base}#end")
         signs = [values.digest(call["name"], call["text"]) for call in calls]
         if all(self._stuck(sign) for sign in signs):

@@ -3,28 +3,27 @@
 import asyncio
 from dataclasses import replace
 from datetime import timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.changes import AskPerson
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.cuts import HERE
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Attempts, Scope, read_attempts
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Call, Entry, Manner, Outcome
+from oak_relay.engine.protocols import Call, Manner, Outcome
 from oak_relay.engine.purse import Draw, Purse
 from oak_relay.engine.rest import end_task
+from oak_relay.engine.walking import Walking
 from oak_relay.usage import NOTHING, Usage
-
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
 
 LARGEST_VALUE = 4_000_000
 HAPPENED, AGAIN, GIVE_UP = "it happened", "try again", "give up"
 LOST = "the worker was lost while this call was under way; what it did is possibly spent"
 
 
-async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def do(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Carry out an action; its output."""
     empty: list[str] = []
     text, given = values.copied(walk.render(node, path, scope, empty))
@@ -36,7 +35,7 @@ async def do(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 
 
 async def act(
-    walk: "Walk",
+    walk: Walking,
     node: Node,
     path: str,
     given: dict[str, Any],
@@ -97,7 +96,7 @@ class _Effect:
 
     def __init__(
         self,
-        walk: "Walk",
+        walk: Walking,
         node: Node,
         path: str,
         manner: Manner,

@@ -1,19 +1,17 @@
 """Steps with lists inside: `each`, `together`, `repeat`. A finished item, strand or round closes into one result."""
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine import waiting
 from oak_relay.engine.bodies import ItemEnd
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node, models_in, names_in
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.rest import Resting
-
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
+from oak_relay.engine.walking import Walking
 
 LONG_LIST = 200
 """Items above which a list is walked in chunks, each a child run that any worker may take."""
@@ -22,7 +20,7 @@ SIDE_BY_SIDE = 16
 """Chunks of one list that may be walked at once."""
 
 
-async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def each(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Steps for every item; the list of what they give."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -48,12 +46,12 @@ async def each(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now()))
 
 
-async def chunk(walk: "Walk", node: Node, scope: Scope, part: Part) -> list[ItemEnd]:
+async def chunk(walk: Walking, node: Node, scope: Scope, part: Part) -> list[ItemEnd]:
     """A part of a list, as the child run that walks it does: `{value}` or `{error}` of each item."""
     return await _through(walk, node, part.path, scope, part.items, part.first, part.width)
 
 
-async def together(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def together(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Strands side by side; a mapping of what they give."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -73,7 +71,7 @@ async def together(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#end", "value", body=results, at=walk.journal.now()))
 
 
-async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Rounds until something holds; what the last one gives."""
     assert node.until is not None
     if walk.recorded(path, node.digest) is None:
@@ -103,7 +101,7 @@ async def repeat(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 
 
 async def _through(
-    walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], first: int, width: int
+    walk: Walking, node: Node, path: str, scope: Scope, items: list[Any], first: int, width: int
 ) -> list[ItemEnd]:
     """Items, so many at a time, in this walk."""
     results: list[ItemEnd] = [{} for _ in items]
@@ -126,7 +124,7 @@ async def _through(
     return results
 
 
-async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) -> ItemEnd:
+async def _item(walk: Walking, node: Node, path: str, scope: Scope, item: Any) -> ItemEnd:
     """`{value}` or, where failures are kept, `{error}` of one item."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -145,7 +143,7 @@ async def _item(walk: "Walk", node: Node, path: str, scope: Scope, item: Any) ->
     return walk.journal.add(Entry(f"{path}#end", "closed", body=outcome, at=walk.journal.now()))
 
 
-async def _in_chunks(walk: "Walk", node: Node, path: str, scope: Scope, items: list[Any], size: int) -> list[ItemEnd]:
+async def _in_chunks(walk: Walking, node: Node, path: str, scope: Scope, items: list[Any], size: int) -> list[ItemEnd]:
     """A long list as child runs, some of them at once, each with its share of the width."""
     at_once = min(node.width, SIDE_BY_SIDE)
     named = names_in(node.steps) | node.gives.names

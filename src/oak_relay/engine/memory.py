@@ -2,13 +2,14 @@
 
 import asyncio
 from collections import defaultdict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
 from oak_relay.changes import Change
 from oak_relay.document import values
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.entries import Entry
+from oak_relay.engine.opened import Opened
 
 
 class MemoryJournal:
@@ -21,7 +22,7 @@ class MemoryJournal:
         self._sleepers: list[datetime] = []
         self.signals: dict[str, Any] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
-        self._open = Open()
+        self.open = Opened()
         for entry in entries:
             self._keep(entry)
 
@@ -53,18 +54,9 @@ class MemoryJournal:
     async def room(self) -> None:
         """There always is."""
 
-    def open_under(self, prefix: str) -> bool:
-        return any(is_below(path, prefix) for path in self._open.entries)
-
-    def opened(self) -> Mapping[str, Entry]:
-        return self._open.entries
-
-    def allotted(self) -> Mapping[str, float]:
-        return self._open.allotted
-
     def ended(self, path: str) -> bool:
         """Whether what was opened at a path has ended."""
-        return path not in self._open.entries
+        return path not in self.open.entries
 
     def now(self) -> datetime:
         return self.clock
@@ -88,34 +80,4 @@ class MemoryJournal:
     def _keep(self, entry: Entry) -> None:
         self.log.append(entry)
         self._by_path[entry.path].append(entry)
-        self._open.take(entry)
-
-
-class Open:
-    """What is open behind the entries of a journal: opened, and neither ended nor taken back since; and the money that was
-    allotted to child runs that have not told yet what they spent."""
-
-    def __init__(self) -> None:
-        self.entries: dict[str, Entry] = {}
-        self.allotted: dict[str, float] = {}
-
-    def take(self, entry: Entry) -> None:
-        place, _, mark = entry.path.rpartition("#")
-        if entry.kind == "opened":
-            self.entries[entry.path] = entry
-            money = (entry.body or {}).get("money")
-            if money is not None and "fault" not in ((entry.body or {}).get("output") or {}):
-                self.allotted[entry.path] = money
-        elif mark in ("end", "woke", "spent"):
-            self.entries.pop(place, None)
-            self.allotted.pop(place, None)
-        elif mark == "withdrawn":
-            for path in [path for path in self.entries if is_below(path, place)]:
-                del self.entries[path]
-
-
-def is_below(path: str, prefix: str) -> bool:
-    """Whether a path is `prefix` or lies inside it; all paths lie inside the empty one."""
-    if not prefix:
-        return True
-    return path.startswith(prefix) and path[len(prefix) : len(prefix) + 1] in ("", ".", "[", "!", "#", "~", "/")
+        self.open.take(entry)

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from oak_relay.changes import Part
 from oak_relay.document.errors import ErrorData, StepFailed
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.entries import Entry
 from oak_relay.usage import Usage
 
 Scope = dict[str, Any]

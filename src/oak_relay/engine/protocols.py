@@ -1,41 +1,18 @@
-"""The two things a walk knows of the world: a journal and an executor."""
+"""What a walk knows of the world: a journal and an executor, each a few small capabilities."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Literal, NamedTuple, Protocol
+from typing import Any, Literal, Protocol
 
 from oak_relay.changes import Change
+from oak_relay.engine.entries import Detail, Entry
+from oak_relay.engine.opened import Opened
 from oak_relay.engine.purse import Draw
 from oak_relay.usage import NOTHING, Usage
 
-Detail = Mapping[str, object]
-"""What only a trace shows."""
-EntryKind = Literal["value", "began", "ended", "lost", "skipped", "opened", "closed"]
 Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
-
-
-class Entry(NamedTuple):
-    """One line of a journal.
-
-    Of the kinds, `value` is what was computed or chosen, `began`/`ended`/`lost` an attempt at an action, `opened`
-    something that another is asked for (a child run, an answer, an event), `closed` the result of a scope whose
-    inner entries are no longer needed. `path` names the effect, `attempt` counts from 1, `hash` covers step and rendered input, `body` is
-    what the engine goes on with, `detail` only what a trace shows, `started`/`at` when it began and ended.
-    `text` and `shown` are body and detail as canonical JSON where they are at hand.
-    """
-
-    path: str
-    kind: EntryKind
-    attempt: int = 0
-    hash: str = ""
-    body: Any = None
-    detail: Detail | None = None
-    started: datetime | None = None
-    at: datetime | None = None
-    text: str | None = None
-    shown: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +50,35 @@ class Manner:
     model: str = ""
 
 
-class Journal(Protocol):
-    """The durable record of one run."""
+class Clock(Protocol):
+    """Time and chance, as a walk sees them."""
+
+    def now(self) -> datetime:
+        """The time, zoned."""
+
+    def random(self) -> float:
+        """A number from 0 to 1, for spreading waits."""
+
+    async def sleep_until(self, moment: datetime) -> None:
+        """Return at that moment."""
+
+
+class Arrivals(Protocol):
+    """What others bring."""
+
+    def signal(self, path: str) -> Any:
+        """What has arrived from outside for a path that was opened; None while nothing has."""
+
+    async def arrival(self, path: str) -> None:
+        """Return when something has arrived for that path."""
+
+
+class Record(Protocol):
+    """What has been done, and a way to add to it."""
+
+    @property
+    def open(self) -> Opened:
+        """What was asked of others and is open still."""
 
     def entries(self, path: str) -> Sequence[Entry]:
         """What is recorded under a path, oldest first."""
@@ -87,12 +91,6 @@ class Journal(Protocol):
         """Record, and return the body as stored once it is durable. With a change of our own records the body
         holds its result as `output`. Raises `StepFailed` when the change is refused."""
 
-    def signal(self, path: str) -> Any:
-        """What has arrived from outside for a path that was opened; None while nothing has."""
-
-    async def arrival(self, path: str) -> None:
-        """Return when something has arrived for that path."""
-
     @property
     def full(self) -> bool:
         """Whether so much waits to be written that a walk should wait, by `room`."""
@@ -100,36 +98,36 @@ class Journal(Protocol):
     async def room(self) -> None:
         """Return when more may be added."""
 
-    def opened(self) -> Mapping[str, Entry]:
-        """What was opened and has neither ended nor been taken back, by path."""
 
-    def allotted(self) -> Mapping[str, float]:
-        """The money that was allotted to child runs of which it is not known yet what they spent, by path."""
-
-    def open_under(self, prefix: str) -> bool:
-        """Whether something was opened below a path (or is it) and has not ended yet, as far as is recorded."""
-
-    def now(self) -> datetime:
-        """The time, zoned."""
-
-    def random(self) -> float:
-        """A number from 0 to 1, for spreading waits."""
-
-    async def sleep_until(self, moment: datetime) -> None:
-        """Return at that moment."""
+class Journal(Record, Arrivals, Clock, Protocol):
+    """The durable record of one run."""
 
 
-class Executor(Protocol):
-    """Performs actions."""
+class Performs(Protocol):
+    """Carries out calls of actions."""
 
-    def manner(self, action: str, input: dict[str, Any]) -> Manner:
+    def manner(self, action: str, input: Mapping[str, Any]) -> Manner:
         """How this action, with this input, behaves. Raises `StepFailed` (`missing`) for an unknown one."""
+
+    async def admit(self, call: Call) -> float:
+        """Seconds to wait before this call may be made; 0 when it may be made now."""
+
+    async def perform(self, call: Call) -> Outcome:
+        """Carry it out. Raises `StepFailed`."""
+
+    async def happened(self, call: Call) -> Outcome | None:
+        """Of a checkable action: what it gave if it happened, None if it did not. Raises `StepFailed`."""
+
+
+class Changes(Protocol):
+    """Says what actions change of our own records."""
 
     async def change(self, call: Call) -> Change:
         """The change that an action makes which reaches no further than our records. Raises `StepFailed`."""
 
-    async def admit(self, call: Call) -> float:
-        """Seconds to wait before this call may be made; 0 when it may be made now."""
+
+class Prices(Protocol):
+    """Knows models and what asking them may cost."""
 
     async def worst(self, call: Call) -> float | None:
         """The most money the first request of this call may cost; None when nobody knows. Raises `StepFailed`."""
@@ -137,8 +135,6 @@ class Executor(Protocol):
     async def settle(self, model: str) -> Mapping[str, Any]:
         """A model alias and its fallbacks as they stand now, by name; empty when there is none of that name."""
 
-    async def perform(self, call: Call) -> Outcome:
-        """Carry it out. Raises `StepFailed`."""
 
-    async def happened(self, call: Call) -> Outcome | None:
-        """Of a checkable action: what it gave if it happened, None if it did not. Raises `StepFailed`."""
+class Executor(Performs, Changes, Prices, Protocol):
+    """All that a walk has done for it."""

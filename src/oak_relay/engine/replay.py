@@ -6,10 +6,12 @@ from datetime import datetime
 from typing import Any
 
 from oak_relay.changes import Change
-from oak_relay.engine.memory import MemoryJournal, is_below
+from oak_relay.engine.entries import Entry, EntryKind
+from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import GIVEN, Finished, Start
+from oak_relay.engine.paths import is_below
 from oak_relay.engine.plan import Plan
-from oak_relay.engine.protocols import Entry, EntryKind, Executor
+from oak_relay.engine.protocols import Executor
 from oak_relay.engine.rest import Strands
 from oak_relay.engine.walk import Walk
 
@@ -43,9 +45,6 @@ class _Record(MemoryJournal):
 
     async def commit(self, entry: Entry, change: Change | None = None) -> Any:
         raise AssertionError(f"{entry.path} was about to be done in a replay")
-
-    def open_under(self, prefix: str) -> bool:
-        return False
 
     async def sleep_until(self, moment: datetime) -> None:
         await Strands().rest("", None, [])

@@ -1,30 +1,28 @@
 """Steps that compute, choose, answer, publish and end."""
 
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.changes import AnswerCaller, Change, EmitEvent
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope, Stopped
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.walking import Walking
 
 _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
 
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
 
-
-async def set_values(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def set_values(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Computed values."""
     empty: list[str] = []
     value = walk.render(node, path, scope, empty)
     return walk.note(path, "value", node, value, empty)
 
 
-async def branch(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """The first way that holds; which one is recorded."""
     recorded = walk.recorded(path, node.digest)
     if recorded is None:
@@ -39,7 +37,7 @@ async def branch(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.value(way.gives, scope)
 
 
-async def answer(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
+async def answer(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The waiting caller's reply."""
     value = walk.render(node, path, scope, [])
     wrong = _broken(value)
@@ -68,7 +66,7 @@ def _broken(value: dict[str, Any]) -> str:
     return ""
 
 
-async def emit(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """An event that is published with the entry's commit."""
     value = walk.render(node, path, scope, [])
     output = (await _local(walk, node, path, value, EmitEvent(path, **value)))["output"]
@@ -77,19 +75,19 @@ async def emit(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return output
 
 
-async def stop(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
+async def stop(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The run's end, well."""
     raise Stopped(walk.note(path, "value", node, walk.render(node, path, scope, [])))
 
 
-async def fail(walk: "Walk", node: Node, path: str, scope: Scope) -> None:
+async def fail(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The run's end as failed."""
     message = values.text_of(walk.render(node, path, scope, []))
     walk.note(path, "value", node, message)
     raise StepFailed("failed", message, fix="the document ends the run here", step=path)
 
 
-async def _local(walk: "Walk", node: Node, path: str, value: Any, change: Change) -> Any:
+async def _local(walk: Walking, node: Node, path: str, value: Any, change: Change) -> Any:
     hash_ = values.digest(node.digest, values.dumps(value))
     recorded = walk.recorded(path, hash_)
     if recorded is None:

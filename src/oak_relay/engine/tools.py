@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.agents import AgentSetup, AgentTool, Arguments, cited
 from oak_relay.changes import AskPerson, KeepFact
@@ -10,15 +10,13 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import fault
 from oak_relay.engine import effects, waiting
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Cancelled, Scope
 from oak_relay.engine.plan import Node, tool_node
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.purse import Purse
+from oak_relay.engine.walking import Walking
 from oak_relay.messages import Source, Wanted
 from oak_relay.usage import Usage
-
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
 
 LONGEST = 60_000
 """Characters of a tool's result that a model is given."""
@@ -105,7 +103,7 @@ class TurnEnd:
 class Toolbox:
     """The tools of one agent at work, each called by its name."""
 
-    def __init__(self, walk: "Walk", node: Node, path: str, scope: Scope, setup: AgentSetup, purse: Purse) -> None:
+    def __init__(self, walk: Walking, node: Node, path: str, scope: Scope, setup: AgentSetup, purse: Purse) -> None:
         self.walk, self.node, self.path, self.scope, self.setup, self.purse = walk, node, path, scope, setup, purse
         self.tools = {tool.name: tool for tool in setup.tools}
 

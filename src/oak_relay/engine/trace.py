@@ -1,6 +1,5 @@
 """A journal told as a trace: one span per step, item and part of a long list, each with its attempts."""
 
-import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -10,14 +9,9 @@ from typing import Any, TypedDict, cast
 
 from oak_relay.document.errors import ErrorData
 from oak_relay.engine.effects import AGAIN, HAPPENED
-from oak_relay.engine.protocols import Detail, Entry
+from oak_relay.engine.entries import Detail, Entry
+from oak_relay.engine.paths import EntryPath
 from oak_relay.usage import Usage
-
-_ITEM = re.compile(r"\[\d+\]$")
-_PART = re.compile(r"\[\d+:\d+\]$")
-_PLACE = re.compile(r"\[[\d:]+\]")
-_AGENT = re.compile(r"/(turn)\[\d+\]$|/turn\[\d+\](/)[\w]+\[\d+\](\.or\d+)?$|/(open)$")
-_TRY = re.compile(r"~(\d+)$")
 
 
 class Large(TypedDict):
@@ -87,20 +81,31 @@ class Span:
     unpriced: int = 0
     large: list[Large] = field(default_factory=list)
 
+    @property
+    def parent(self) -> str:
+        """The path of the span around it; empty at the top."""
+        return EntryPath(self.path).parent
+
+    @property
+    def name(self) -> str:
+        """The name of its step, or of the tool that was called."""
+        return EntryPath(self.path).name
+
 
 def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
     """Spans in order of first appearance. `ended`: the run is over, so nothing is still running."""
     found: dict[str, Span] = {}
     for entry in entries:
-        path, _, mark = entry.path.partition("#")
-        path, attempt = _TRY.sub("", path), _TRY.search(path)
-        if not path:
+        path = EntryPath.parse(entry.path)
+        if not path.place:
             continue
-        span = found.get(path)
+        span = found.get(path.place)
         if span is None:
-            _parents(found, path)
-            span = found[path] = _new(path)
-        _take(span, entry, mark, int(attempt[1]) if attempt else 1)
+            for outer in path.around():
+                if outer not in found:
+                    found[outer] = _new(outer, "running")
+            span = found[path.place] = _new(path.place)
+        _take(span, entry, path.mark, path.attempt)
     for span in list(found.values()):
         if span.strands and span.ended and isinstance(span.output, dict):
             for name in span.strands:
@@ -108,37 +113,15 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
                 inner.state, inner.output = "succeeded", span.output.get(name)
     inside: dict[str, list[Span]] = defaultdict(list)
     for span in found.values():
-        inside[parent(span.path)].append(span)
+        inside[span.parent].append(span)
     for span in reversed(list(found.values())):
         _roll_up(inside[span.path], span, ended)
     return list(found.values())
 
 
-def parent(path: str) -> str:
-    """The path of the span around a span; empty at the top."""
-    if _AGENT.search(path) and ".or" not in path.rpartition("/")[2]:
-        return path.rpartition("/")[0]
-    if path.endswith("]"):
-        return path[: path.rindex("[")]
-    return path.rpartition(".")[0].rstrip("!")
-
-
-def _new(path: str, state: str = "succeeded") -> Span:
-    agent = _AGENT.search(path)
-    if agent:
-        kind = "turn" if agent[1] else "open" if agent[4] else "call"
-        return Span(path, _PLACE.sub("[]", path), kind, state)
-    kind = "item" if _ITEM.search(path) else "part" if _PART.search(path) else "step"
-    return Span(path, _PLACE.sub("[]", path), kind, state)
-
-
-def _parents(found: dict[str, Span], path: str) -> None:
-    for match in re.finditer(r"(!?\.)|(\[)|(\])|(/)", path):
-        if match.group() == "[" and re.search(r"/\w+$", path[: match.start()]):
-            continue  # turns and calls are numbered, but nothing holds them together but their agent or turn
-        outer = path[: match.start() + (1 if match.group() == "]" else 0)]
-        if outer and outer not in found and outer != path:
-            found[outer] = _new(outer, "running")
+def _new(place: str, state: str = "succeeded") -> Span:
+    path = EntryPath(place)
+    return Span(place, path.line, path.kind, state)
 
 
 def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:

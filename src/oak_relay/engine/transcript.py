@@ -7,6 +7,7 @@ from typing_extensions import TypedDict
 
 from oak_relay.agents import AgentSetup, Turn
 from oak_relay.document.shapes import answer_in
+from oak_relay.engine.paths import turn_at, turn_of
 from oak_relay.messages import Message, Offered, Wanted
 
 NOT_DONE = "this was not done: the agent was ended before"
@@ -78,18 +79,18 @@ def kept(message: Message) -> Message:
 def sent(bodies: Mapping[str, Any], agent: str, turn: str) -> Sent | None:
     """What a turn was sent, from the bodies of what is recorded by path; None when that is no turn of the agent. What each
     turn was sent is not recorded anew: it follows from what came before."""
-    opened = bodies.get(f"{agent}/open")
-    if opened is None or "output" not in opened or not turn.startswith(f"{agent}/turn["):
+    opened, place = bodies.get(f"{agent}/open"), turn_at(turn)
+    if opened is None or "output" not in opened or place is None or place[0] != agent:
         return None
-    setup, number = AgentSetup.read(opened["output"]), int(turn[turn.rindex("[") + 1 : -1])
+    setup, number = AgentSetup.read(opened["output"]), place[1]
     messages = list(setup.messages)
     for before in range(number):
-        said = bodies.get(f"{agent}/turn[{before}]", {}).get("output")
+        said = bodies.get(turn_of(agent, before), {}).get("output")
         if said is None:
             return None
         reply = Turn.read(said)
         messages.append(as_message(reply))
-        given = bodies.get(f"{agent}/turn[{before}]#end")
+        given = bodies.get(f"{turn_of(agent, before)}#end")
         if given is not None:
             messages += results(reply.calls, given["results"])
         elif setup.gives is not None and not reply.calls:

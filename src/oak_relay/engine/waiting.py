@@ -2,20 +2,18 @@
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_relay.changes import AskPerson, AwaitEvent, Change, ExpireQuestion, Part, StartRun
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.bodies import ChildEnd
+from oak_relay.engine.entries import Detail, Entry, EntryKind
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import Node
-from oak_relay.engine.protocols import Detail, Entry, EntryKind
 from oak_relay.engine.purse import Purse
-
-if TYPE_CHECKING:
-    from oak_relay.engine.walk import Walk
+from oak_relay.engine.walking import Walking
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +25,7 @@ class Wanted:
     part: Part | None = None
 
 
-async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def run(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Another workflow as a child run; tried again as `retry` says, each time as a new run."""
     given = walk.render(node, path, scope, [])
     hash_ = values.digest(node.digest, values.dumps(given))
@@ -52,7 +50,7 @@ async def run(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
 
 
 async def child(
-    walk: "Walk",
+    walk: Walking,
     path: str,
     hash_: str,
     wanted: Wanted,
@@ -69,11 +67,11 @@ async def child(
         if recorded is None:
             await _start(walk, path, hash_, wanted, purse, detail)
         elif purse is not walk.purse:
-            purse.reserve_here(walk.journal.allotted().get(path, 0.0))
+            purse.reserve_here(walk.journal.open.allotted.get(path, 0.0))
         if "fault" in (fault := walk.journal.entries(path)[0].body["output"]):
             raise StepFailed.from_data(fault["fault"])
         told = await walk.signal(path)
-        purse.reserve(-walk.journal.allotted().get(path, 0.0))
+        purse.reserve(-walk.journal.open.allotted.get(path, 0.0))
         walk.spend(ChildEnd.read(told).usage, purse)
         ended = ChildEnd.read(walk.journal.add(Entry(f"{path}#end", "value", body=told, at=walk.journal.now())))
     else:
@@ -84,9 +82,9 @@ async def child(
     raise ended.failure(name, path)
 
 
-async def _start(walk: "Walk", path: str, hash_: str, wanted: Wanted, purse: Purse, detail: Detail | None) -> None:
+async def _start(walk: Walking, path: str, hash_: str, wanted: Wanted, purse: Purse, detail: Detail | None) -> None:
     """Start a child run with its share of the money that is left: as much as each other strand that has none yet."""
-    left, others = purse.left(), len(walk.journal.allotted()) + walk.starting
+    left, others = purse.left(), len(walk.journal.open.allotted) + walk.starting
     money = None if left is None else left / max(1, walk.strands.open - others)
     if money is not None:
         purse.reserve(money)
@@ -98,11 +96,11 @@ async def _start(walk: "Walk", path: str, hash_: str, wanted: Wanted, purse: Pur
     finally:
         if money is not None:
             walk.starting -= 1
-            if path not in walk.journal.allotted():
+            if path not in walk.journal.open.allotted:
                 purse.reserve(-money)  # it could not be started
 
 
-async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def wait(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """Rest for a duration, until a moment, or until an event comes."""
     done = walk.journal.entries(f"{path}#woke")
     if node.event:
@@ -120,7 +118,7 @@ async def wait(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#woke", "value", body={"at": now.isoformat()}, at=now))
 
 
-async def ask(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """A question to a person, at rest until it is answered or expires."""
     closed = walk.journal.entries(f"{path}#end")
     text = values.text_of(walk.render(node, path, scope, []))
@@ -156,7 +154,7 @@ def _answered(node: Node, path: str, given: Any) -> Any:
 
 
 async def _open(
-    walk: "Walk", path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: Any = None,
+    walk: Walking, path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: Any = None,
     detail: Detail | None = None,
 ) -> Any:  # fmt: skip
     """Record that something is asked of another, in the commit that asks. What was asked by another run is not
@@ -171,7 +169,7 @@ async def _open(
     return recorded
 
 
-async def _event(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
+async def _event(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """The first event of a type for which `where` holds; those since the run's beginning count."""
     where = Template(node.where) if node.where else None
     seen = {name: scope[name] for name in (where.names if where else ()) if name in scope and name != "now"}
@@ -192,7 +190,7 @@ async def _event(walk: "Walk", node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#woke", "value", body=body, at=walk.journal.now()))
 
 
-def _until(walk: "Walk", given: Any) -> datetime:
+def _until(walk: Walking, given: Any) -> datetime:
     text = values.text_of(given)
     try:
         return walk.journal.now() + timedelta(seconds=durations.seconds(text))

@@ -17,12 +17,14 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine import agent, effects, loops, simple, waiting
 from oak_relay.engine.cuts import HERE, Cut
-from oak_relay.engine.memory import is_below
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
+from oak_relay.engine.paths import is_below
 from oak_relay.engine.plan import Node, Plan, find_node, names_in
-from oak_relay.engine.protocols import Entry, Executor, Journal
+from oak_relay.engine.protocols import Executor, Journal
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.rest import Resting, Strands, end_task
+from oak_relay.engine.walking import Walking
 from oak_relay.usage import Usage
 
 _SLICE = 0.005
@@ -30,7 +32,7 @@ _SLICE = 0.005
 _TIME = "time"
 SHORT_PAUSE = 5.0
 """Seconds up to which a pause is slept in the process; longer ones rest in the record."""
-_KINDS: dict[str, Callable[["Walk", Node, str, Scope], Awaitable[Any]]] = {
+_KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
     "do": effects.do,
     "set": simple.set_values,
     "branch": simple.branch,
@@ -75,7 +77,7 @@ class Walk:
     def __post_init__(self) -> None:
         limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
         self.purse = Purse(min(limits) if limits else None, spent=float(self.spent.money))
-        for amount in self.journal.allotted().values():
+        for amount in self.journal.open.allotted.values():
             self.purse.reserve(amount)
         self.settled.update(self.start.settled)
 
@@ -384,10 +386,10 @@ class Walk:
     async def withdraw(self, path: str) -> None:
         """Take back what is still open below a path: child runs, questions, events waited for. Where money is limited,
         the children end before the walk goes on, so that it is known what they spent."""
-        if self.journal.open_under(path) and not self.journal.entries(f"{path}#withdrawn"):
+        if not self.replaying and self.journal.open.under(path) and not self.journal.entries(f"{path}#withdrawn"):
             entry = Entry(f"{path}#withdrawn", "value", body={}, at=self.journal.now())
             await self.journal.commit(entry, TakeBack(path))
-        for child, amount in list(self.journal.allotted().items()):
+        for child, amount in list(self.journal.open.allotted.items()):
             if is_below(child, path) and not self.replaying:
                 told = await self.signal(child, through=True)
                 body = {"usage": told.get("usage")}

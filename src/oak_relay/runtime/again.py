@@ -12,16 +12,16 @@ import asyncpg
 from oak_relay.changes import Change, Remember
 from oak_relay.document import values
 from oak_relay.document.expressions import Template
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
+from oak_relay.engine.paths import scope_of
 from oak_relay.engine.plan import Node, Plan, every_node
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.replay import Kept, keep
 from oak_relay.engine.walk import Walk
 from oak_relay.messages import Message
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.intake import Incoming, Target, new_run
-from oak_relay.runtime.record import scope_of
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake, seeds
 from oak_relay.store.changes import pretended

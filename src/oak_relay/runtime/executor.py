@@ -44,7 +44,7 @@ class RunExecutor:
     def _trace(self) -> str:
         return trace_id(self._run_id, self._parent)
 
-    def manner(self, action: str, input: dict[str, Any]) -> Manner:
+    def manner(self, action: str, input: Mapping[str, Any]) -> Manner:
         known = self._tools.manners.get(action)
         if known is not None:
             return known

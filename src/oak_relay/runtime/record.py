@@ -2,7 +2,7 @@
 
 import asyncio
 import random
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -13,9 +13,10 @@ import asyncpg
 from oak_relay.changes import Change
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.engine.memory import Open, is_below
+from oak_relay.engine.entries import Entry
+from oak_relay.engine.opened import Opened
 from oak_relay.engine.outcomes import Finished, Rested, Spent
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.paths import scope_of
 from oak_relay.runtime.groupcommit import REFUSED
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.writer import Ownership, Writers
@@ -50,7 +51,7 @@ class RunJournal:
         self._workflow = workflow
         self._about = About(workflow, claim.workflow_id, claim.version_id, claim.depth + 1)
         self._by_path: dict[str, list[Entry]] = {}
-        self._open = Open()
+        self.open = Opened()
         self._asked = False
         self._signals: dict[str, Any] = {}
         self._arriving: dict[str, asyncio.Event] = {}
@@ -107,15 +108,6 @@ class RunJournal:
             self._arriving.setdefault(row["path"], asyncio.Event()).set()
         self.known_wakes = wakes
 
-    def open_under(self, prefix: str) -> bool:
-        return any(is_below(path, prefix) for path in self._open.entries)
-
-    def opened(self) -> Mapping[str, Entry]:
-        return self._open.entries
-
-    def allotted(self) -> Mapping[str, float]:
-        return self._open.allotted
-
     def now(self) -> datetime:
         return self._ground.clock()
 
@@ -169,7 +161,7 @@ class RunJournal:
 
     async def rest(self, rested: Rested, worked: float) -> None:
         """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
-        unused = any(path in self._signals for path in self._open.entries)
+        unused = any(path in self._signals for path in self.open.entries)
         await self._ground.writer.put(
             self._owner,
             RestRow(
@@ -294,20 +286,6 @@ class RunJournal:
             known.append(entry)
         if kind == "opened":
             self._asked = True
-            self._open.take(entry)
+            self.open.take(entry)
         elif "#" in path:
-            self._open.take(entry)
-
-
-def scope_of(path: str) -> str:
-    """The innermost item, round, agent or turn around an entry; empty at the top."""
-    if "]" not in path and "/" not in path:
-        return ""
-    owner = path.partition("#")[0]
-    if "/" in owner:
-        return owner[: owner.rindex("/")]
-    if "]" not in path:
-        return ""
-    if owner.endswith("]"):
-        owner = owner[: owner.rindex("[")]
-    return owner[: owner.rfind("]") + 1]
+            self.open.take(entry)

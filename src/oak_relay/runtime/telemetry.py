@@ -17,7 +17,7 @@ import structlog
 
 from oak_relay.document import values
 from oak_relay.document.errors import ErrorData
-from oak_relay.engine.trace import Attempt, Span, parent, spans
+from oak_relay.engine.trace import Attempt, Span, spans
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.store import runs
@@ -133,7 +133,7 @@ def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, 
     for span in told:
         if span.started is None or span.ended is None:
             continue
-        mine, outer = span_id(row.id, span.path), parent(span.path)
+        mine, outer = span_id(row.id, span.path), span.parent
         over = span_id(row.id, outer) if outer in names else root
         name, kind, attributes = _named(span, content)
         yield _span(trace, mine, over, name, kind, span.started, span.ended, span.error, attributes)
@@ -164,13 +164,13 @@ def _named(span: Span, content: bool) -> tuple[str, int, dict[str, object]]:
             common["gen_ai.output.messages"] = values.dumps([{"role": "assistant", "content": turn["reply"]}])
         return f"chat {model}", _CLIENT, common
     if span.kind == "call":
-        tool = span.path.rpartition("/")[2].partition("[")[0]
+        tool = span.name
         common |= {"gen_ai.operation.name": "execute_tool", "gen_ai.tool.name": tool}
         if content:
             common["gen_ai.tool.call.arguments"] = values.dumps(detail.get("arguments", span.input))
         return f"execute_tool {tool}", _INTERNAL, common
     if isinstance(span.output, dict) and "ended" in span.output and "turns" in span.output:
-        agent = span.path.rpartition(".")[2]
+        agent = span.name
         given = span.input if isinstance(span.input, dict) else {}
         common |= {
             "gen_ai.operation.name": "invoke_agent",
@@ -180,7 +180,7 @@ def _named(span: Span, content: bool) -> tuple[str, int, dict[str, object]]:
         if isinstance(given.get("memory"), dict):
             common["gen_ai.conversation.id"] = given["memory"].get("conversation")
         return f"invoke_agent {agent}", _INTERNAL, common
-    return span.path.rpartition(".")[2].rpartition("/")[2], _INTERNAL, common
+    return span.name, _INTERNAL, common
 
 
 def _usage(usage: Usage | None) -> dict[str, object]:

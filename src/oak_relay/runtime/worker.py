@@ -276,7 +276,7 @@ class _Incarnation:
             if walked is not None and walked.walk is not None:
                 walked.walk.cancel()
         records = {run_id: w.record for run_id, w in self._walked.items() if w.record is not None}
-        expecting = {run_id: record for run_id, record in records.items() if record.opened()}
+        expecting = {run_id: record for run_id, record in records.items() if record.open.entries}
         if not expecting:
             return
         wakes = await queue.wakes(self._connection, workspace, self.id, list(expecting))

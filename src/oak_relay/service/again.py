@@ -11,9 +11,9 @@ from pydantic import Field
 
 from oak_relay.document import values
 from oak_relay.document.shapes import fault
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Finished
 from oak_relay.engine.plan import Plan, compile_plan, find_node
-from oak_relay.engine.protocols import Entry
 from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target, event_of

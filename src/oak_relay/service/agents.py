@@ -11,6 +11,7 @@ from oak_relay.actions import servers
 from oak_relay.capabilities.given import ServerTool
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.paths import turn_at
 from oak_relay.engine.transcript import sent
 from oak_relay.models import files
 from oak_relay.service import exact
@@ -138,7 +139,8 @@ async def forget_conversation(key: str, parts: PartsDep, who: CallerDep) -> None
 @router.get("/runs/{run_id}/messages", response_class=Response)
 async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) -> Response:
     """The messages of a turn of an agent (`findings/turn[2]`) as they were sent, and the tools offered with them."""
-    owner, _slash, _last = turn.rpartition("/turn[")
+    place = turn_at(turn)
+    owner = place[0] if place else turn
     async with parts.database.connect() as connection:
         if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))

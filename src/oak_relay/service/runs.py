@@ -13,7 +13,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 from oak_relay.document import values
 from oak_relay.document.script import script
 from oak_relay.document.shapes import fault
-from oak_relay.engine.protocols import Entry
+from oak_relay.engine.entries import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact

@@ -4,7 +4,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.engine.memory import is_below
+from oak_relay.engine.paths import is_below
 
 
 async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID], prefix: str = "") -> None:

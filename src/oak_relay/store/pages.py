@@ -16,7 +16,7 @@ import asyncpg
 import orjson
 
 from oak_relay.document import values
-from oak_relay.engine.protocols import Entry, EntryKind
+from oak_relay.engine.entries import Entry, EntryKind
 from oak_relay.store import artifacts
 from oak_relay.store.usage import Used
 

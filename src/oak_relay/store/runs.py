@@ -9,7 +9,7 @@ from uuid import UUID
 from sqlalchemy import Select, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.engine.memory import is_below
+from oak_relay.engine.paths import is_below
 from oak_relay.store import artifacts, cancelling, ending, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
