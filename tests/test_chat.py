@@ -204,13 +204,13 @@ def test_streams_are_blanked_across_the_edges_of_pieces(parts: list[str]):
     text, sent = "", ""
     for part in parts:
         text += part
-        shown = blanker.held(text)
+        shown = blanker.withheld(text)
         assert secret not in shown
         for n in range(1, len(secret)):  # an end that could yet become it is held back
             assert BLANK in shown or not text.endswith(secret[:n]) or len(shown) <= len(text) - n
         assert shown.startswith(sent) or BLANK in shown
         sent = shown
-    assert blanker.text(text).startswith(blanker.held(text))
+    assert blanker.text(text).startswith(blanker.withheld(text))
 
 
 def test_the_stand_in_plays_by_its_rules(tmp_path):

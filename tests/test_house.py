@@ -18,7 +18,8 @@ from sqlalchemy import text
 from oak_relay.runtime.boot import set_up_log
 from oak_relay.runtime.cluster import Cluster, ClusterError
 from oak_relay.runtime.settings import Settings
-from oak_relay.store.database import NEWEST, Database
+from oak_relay.store.database import Database
+from oak_relay.store.revisions import NEWEST
 from oak_relay.store.tables import metadata
 from oak_relay.store.upgrade import alembic_config
 from tests.conftest import ROOT

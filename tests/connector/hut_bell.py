@@ -27,7 +27,7 @@ class BellKey(Credential):
     hut: str = Field(min_length=1, title="Hut")
 
     def headers(self) -> dict[str, str]:
-        return {"X-Bell": f"{self.hut}:{self.plain()}"}
+        return {"X-Bell": f"{self.hut}:{self.reveal()}"}
 
 
 class RingInput(Fields):

@@ -39,20 +39,20 @@ class Catalogue:
         triggers: dict[str, TriggerKind[Any]] = {}
         self.faults: dict[str, str] = {}
         for name, connector in connectors.items():
-            held = {str(kind.model_fields["kind"].default): kind for kind in connector.credentials}
-            begun = {kind.name: kind for kind in connector.triggers}
+            stored = {str(kind.model_fields["kind"].default): kind for kind in connector.credentials}
+            begins = {kind.name: kind for kind in connector.triggers}
             offered = {action.name: action for action in connector.actions}
             for word, new, known in (
                 ("action", offered, self._actions),
-                ("kind of credential", held, kinds),
-                ("kind of trigger", begun, triggers),
+                ("kind of credential", stored, kinds),
+                ("kind of trigger", begins, triggers),
             ):
                 for twice in sorted(set(new) & set(known)):
                     self.faults[name] = f"the {word} {twice} is there already"
             if name not in self.faults:
                 self._actions |= offered
-                kinds |= held
-                triggers |= begun
+                kinds |= stored
+                triggers |= begins
         self.credentials = CredentialKinds(kinds.values())
         self.triggers = TriggerKinds(triggers.values())
 

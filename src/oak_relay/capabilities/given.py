@@ -76,15 +76,15 @@ class ServerTool:
     safe: bool = False
 
     @classmethod
-    def listed(cls, told: Mapping[str, Any]) -> "ServerTool":
+    def listed(cls, listed_as: Mapping[str, Any]) -> "ServerTool":
         """Of a reply to `tools/list` (Model Context Protocol)."""
-        hints = told.get("annotations")
+        hints = listed_as.get("annotations")
         hints = hints if isinstance(hints, dict) else {}
-        schema = told.get("inputSchema")
+        schema = listed_as.get("inputSchema")
         return cls(
-            str(told["name"]),
-            str(told.get("title") or told["name"]),
-            str(told.get("description") or told["name"]),
+            str(listed_as["name"]),
+            str(listed_as.get("title") or listed_as["name"]),
+            str(listed_as.get("description") or listed_as["name"]),
             schema if isinstance(schema, dict) and schema else {"type": "object"},
             bool(hints.get("readOnlyHint") or hints.get("idempotentHint")),
         )

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from oak_relay.cli.output import OUT, moment, plain, print_json, show, state, table, working
+from oak_relay.cli.output import OUT, escaped, moment, print_json, show, state, table, working
 from oak_relay.cli.runs import find_run
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json
@@ -96,7 +96,7 @@ def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
     OUT.print(state(tried.state) + (f"  would rest at {tried.waits}" if tried.waits else ""))
     spans_tree(tried.spans, {}, full=True)
     if tried.error:
-        OUT.print(f"[red]{tried.error.kind}[/]: {plain(tried.error.message)}")
+        OUT.print(f"[red]{tried.error.kind}[/]: {escaped(tried.error.message)}")
     elif tried.state == "succeeded":
         print_json(tried.result)
     return 0 if tried.state != "failed" else 1
@@ -128,8 +128,8 @@ def _each(arguments: argparse.Namespace, client: Client, call: Callable[[str], K
 
 def _tell(kept: Kept) -> None:
     if kept.kept:
-        OUT.print(f"kept: {plain(', '.join(kept.kept))}")
+        OUT.print(f"kept: {escaped(', '.join(kept.kept))}")
     if kept.anew:
-        OUT.print(f"done anew: {plain(', '.join(kept.anew))}")
+        OUT.print(f"done anew: {escaped(', '.join(kept.anew))}")
     if kept.run:
         OUT.print(f"run {kept.run}")

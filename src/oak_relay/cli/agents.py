@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from oak_relay.cli.output import OUT, moment, money, plain, show, state, table, working
+from oak_relay.cli.output import OUT, escaped, moment, money, show, state, table, working
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json
 from oak_relay.client import Client
@@ -87,13 +87,13 @@ def _told(last: Talked) -> None:
     for call in calls:
         OUT.print(f"[dim]{state(call.state)} {EntryPath(call.path).name}[/]")
     if last.error:
-        OUT.print(f"[red]{last.error.kind}[/]: {plain(last.error.message)}")
+        OUT.print(f"[red]{last.error.kind}[/]: {escaped(last.error.message)}")
     elif last.waits:
         OUT.print(f"[yellow]it would rest at {last.waits}[/]")
     else:
-        OUT.print(plain(last.text))
+        OUT.print(escaped(last.text))
         if last.why:
-            OUT.print(f"[yellow]{plain(last.why)}[/]")
+            OUT.print(f"[yellow]{escaped(last.why)}[/]")
     OUT.print(f"[dim]{last.tokens} tokens, money {money(last.money)}[/]")
 
 
@@ -119,9 +119,9 @@ def test_server(arguments: argparse.Namespace, client: Client) -> int:
     with working("connecting"):
         found = client.test_server(arguments.name)
     if not show(found, arguments.json):
-        OUT.print(f"[{'green' if found.ok else 'red'}]{plain(found.sentence)}[/]")
+        OUT.print(f"[{'green' if found.ok else 'red'}]{escaped(found.sentence)}[/]")
         if found.fix:
-            OUT.print(f"[dim]what to do:[/] {plain(found.fix)}")
+            OUT.print(f"[dim]what to do:[/] {escaped(found.fix)}")
         if found.tools:
             rows = [(tool.name, " ".join(tool.description.split())) for tool in found.tools]
             table(("tool", "what it does"), rows, "")
@@ -147,13 +147,13 @@ def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
     about = next((c for c in client.conversations(500) if c.key == arguments.key), None)
     if not show(said, arguments.json):
         if about and about.summary:
-            OUT.print(f"[dim]in short:[/] {plain(about.summary)}")
+            OUT.print(f"[dim]in short:[/] {escaped(about.summary)}")
         for name, value in (about.facts if about else {}).items():
-            OUT.print(f"[dim]known:[/] {plain(name)}: {plain(value)}")
+            OUT.print(f"[dim]known:[/] {escaped(name)}: {escaped(value)}")
         for one in said:
             calls = ", ".join(c["function"]["name"] for c in one.message.get("tool_calls") or [])
             text = str(one.message.get("content") or "") or f"calls {calls}"
-            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {plain(text)}")
+            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {escaped(text)}")
     return 0
 
 

@@ -29,7 +29,7 @@ ERR = Console(stderr=True, highlight=False)
 
 def as_json(value: Any) -> str:
     """JSON of results."""
-    return jsontext.pretty(_plain(value))
+    return jsontext.pretty(_as_data(value))
 
 
 def show(value: Any, wanted: bool) -> bool:
@@ -44,23 +44,23 @@ def print_json(value: Any) -> None:
     OUT.print(JSONHighlighter()(Text(jsontext.pretty(value))))
 
 
-def plain(text: str) -> str:
+def escaped(text: str) -> str:
     """Text of others for a terminal: nothing in it is taken for markup, or for a control sequence (ECMA-48)."""
     return escape(_CONTROL.sub("\N{REPLACEMENT CHARACTER}", text))
 
 
 def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], empty: str) -> None:
     """Print rows under heads; heads that begin with `>` are set to the right. A cell of `Text` is shown with its styles,
-    anything else as plain text."""
+    anything else as escaped text."""
     if not rows:
         OUT.print(empty, style="dim")
         return
     grid = Table(box=None, pad_edge=False, header_style="bold", show_edge=False)
     for head in heads:
         right = head.startswith(">")
-        grid.add_column(plain(head.removeprefix(">")), justify="right" if right else "left", overflow="fold")
+        grid.add_column(escaped(head.removeprefix(">")), justify="right" if right else "left", overflow="fold")
     for row in rows:
-        grid.add_row(*(cell if isinstance(cell, Text) else plain(str(cell)) for cell in row))
+        grid.add_row(*(cell if isinstance(cell, Text) else escaped(str(cell)) for cell in row))
     OUT.print(grid)
 
 
@@ -111,13 +111,13 @@ def working(text: str) -> Iterator[None]:
         yield
 
 
-def _plain(value: Any) -> Any:
+def _as_data(value: Any) -> Any:
     if isinstance(value, BaseModel):
-        return _plain(value.model_dump())
+        return _as_data(value.model_dump())
     if isinstance(value, dict):
-        return {str(k): _plain(v) for k, v in value.items()}
+        return {str(k): _as_data(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
-        return [_plain(item) for item in value]
+        return [_as_data(item) for item in value]
     return value if value is None or isinstance(value, bool | int | float | Decimal | str) else _word(value)
 
 

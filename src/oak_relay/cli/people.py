@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, marked, moment, plain, show, table
+from oak_relay.cli.output import OUT, escaped, marked, moment, show, table
 from oak_relay.client import Client
 from oak_relay.client.errors import NotFound, OakRelayError
 from oak_relay.client.results import Question
@@ -80,7 +80,7 @@ def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
     table(
         ("question", "asked", "workflow", "about", "text", "answers"),
         [
-            (str(q.id)[-12:], moment(q.created_at), q.workflow, q.subject or "–", marked(plain(q.text) + _alike(q)), _answers(q))
+            (str(q.id)[-12:], moment(q.created_at), q.workflow, q.subject or "–", marked(escaped(q.text) + _alike(q)), _answers(q))
             for q in questions
         ],
         "Nothing waits for a person.",
@@ -94,7 +94,7 @@ def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
     question = _find(arguments.id, client)
     choice, data = arguments.choice, _json(arguments.data)
     if choice is None and question.choices and sys.stdin.isatty():
-        OUT.print(plain(question.text))
+        OUT.print(escaped(question.text))
         choice = _asked(question.choices)
     count = client.answer(question.id, choice, data, arguments.text, arguments.alike)
     if not show({"answered": count}, arguments.json):
@@ -192,7 +192,7 @@ def _find(given: str, client: Client) -> Question:
 
 def _asked(choices: list[str]) -> str:
     for number, choice in enumerate(choices, 1):
-        OUT.print(f"  {number}  {plain(choice)}")
+        OUT.print(f"  {number}  {escaped(choice)}")
     given = input("choice: ").strip()
     return choices[int(given) - 1] if given.isdigit() and 0 < int(given) <= len(choices) else given
 
@@ -218,4 +218,4 @@ def _alike(question: Question) -> str:
 
 def _next(schedule: Any) -> str:
     text = "\n".join(moment(at) for at in schedule.occurrences) or "never"
-    return f"{text}\n[red]{plain(schedule.fault)}[/]" if schedule.fault else text
+    return f"{text}\n[red]{escaped(schedule.fault)}[/]" if schedule.fault else text

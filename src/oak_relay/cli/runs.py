@@ -71,13 +71,13 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
     run_id = find_run(arguments.id, client)
-    detail, told = client.run(run_id), client.trace(run_id, arguments.under)
-    if show({"run": detail.model_dump(mode="json"), "trace": told.model_dump(mode="json")}, arguments.json):
+    detail, traced = client.run(run_id), client.trace(run_id, arguments.under)
+    if show({"run": detail.model_dump(mode="json"), "trace": traced.model_dump(mode="json")}, arguments.json):
         return 0
     trace.head(detail)
     OUT.print()
-    trace.tree(told, arguments.full)
-    if told.next is not None:
+    trace.tree(traced, arguments.full)
+    if traced.next is not None:
         OUT.print("[dim]… and more: name a path with --under[/]")
     for one in detail.children[:10]:
         OUT.print(f"[dim]child[/] {state(one.state)} {one.workflow} [dim]{one.id}[/]")

@@ -110,8 +110,8 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def add_model(arguments: argparse.Namespace, client: Client) -> int:
-    told = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
-    prices = {name: price for name, price in told.items() if price is not None} or None
+    given_prices = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
+    prices = {name: price for name, price in given_prices.items() if price is not None} or None
     stored = client.put_model(
         arguments.name,
         url=arguments.address,

@@ -6,7 +6,7 @@ from typing import Any
 from rich.tree import Tree
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, duration, moment, money, plain, state
+from oak_relay.cli.output import OUT, duration, escaped, moment, money, state
 from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Trace
 from oak_relay.engine.paths import EntryPath
 
@@ -15,7 +15,7 @@ def head(detail: RunDetail) -> None:
     """What a run is and how it went."""
     run = detail.run
     OUT.print(f"{state(run.state)}  [bold]{run.workflow}[/] version {run.version}  [dim]{run.id}[/]")
-    about = f"about {plain(run.subject)}, " if run.subject else ""
+    about = f"about {escaped(run.subject)}, " if run.subject else ""
     if run.origin_id:
         OUT.print(f"{run.origin_how} of [dim]{run.origin_id}[/]")
     if run.parent_id:
@@ -25,11 +25,11 @@ def head(detail: RunDetail) -> None:
         f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money, run.unpriced)}"
     )
     if run.error:
-        OUT.print(f"[red]{run.error.kind}[/]: {plain(run.error.message)}")
+        OUT.print(f"[red]{run.error.kind}[/]: {escaped(run.error.message)}")
         if run.error.fix:
-            OUT.print(f"[dim]what to do:[/] {plain(run.error.fix)}")
+            OUT.print(f"[dim]what to do:[/] {escaped(run.error.fix)}")
     if detail.why:
-        OUT.print(f"[yellow]{plain(detail.why)}[/]")
+        OUT.print(f"[yellow]{escaped(detail.why)}[/]")
 
 
 def tree(trace: Trace, full: bool) -> None:
@@ -44,7 +44,7 @@ def spans_tree(spans: list[Span], sentences: dict[str, Line], full: bool) -> Non
     for span in spans:
         parent = EntryPath(span.path).parent
         line = sentences.get(span.line)
-        label = f"{line.number} {plain(line.sentence)}" if line and span.kind == "step" else _plainly(span)
+        label = f"{line.number} {escaped(line.sentence)}" if line and span.kind == "step" else _label(span)
         node = nodes[span.path] = nodes.get(parent, root).add(_line(span, label))
         if len(span.attempts) > 1 or full or span.state == "failed":
             for index, attempt in enumerate(span.attempts):
@@ -54,22 +54,22 @@ def spans_tree(spans: list[Span], sentences: dict[str, Line], full: bool) -> Non
     OUT.print(root, soft_wrap=False)
 
 
-def _plainly(span: Span) -> str:
+def _label(span: Span) -> str:
     if span.kind in ("item", "part"):
-        return plain(f"{span.kind} {span.path[span.path.rindex('[') :]}")
+        return escaped(f"{span.kind} {span.path[span.path.rindex('[') :]}")
     if span.kind == "turn":
         said = span.output if isinstance(span.output, dict) else {}
         calls = ", ".join(call["name"] for call in said.get("calls", []))
         text = " ".join(str(said.get("text") or "").split())
         what = f"calls {calls}" if calls else f"says: {text[:90]}{'…' if len(text) > 90 else ''}"
-        return plain(f"turn {int(span.path[span.path.rindex('[') + 1 : -1]) + 1} {what if said else ''}")
+        return escaped(f"turn {int(span.path[span.path.rindex('[') + 1 : -1]) + 1} {what if said else ''}")
     if span.kind == "call":
         detail = (span.attempts[-1].detail or {}) if span.attempts else {}
         given = detail.get("arguments", span.input)
-        return plain(f"{EntryPath(span.path).name} {_brief(given)}")
+        return escaped(f"{EntryPath(span.path).name} {_brief(given)}")
     if span.kind == "open":
         return "set up"
-    return plain(EntryPath(span.path).place.rpartition(".")[2])
+    return escaped(EntryPath(span.path).place.rpartition(".")[2])
 
 
 def _brief(value: Any) -> str:
@@ -82,7 +82,7 @@ def line(item: Span | RunData) -> str:
     if isinstance(item, RunData):
         return f"{state(item.state)}  run"
     tries = f"  attempt {len(item.attempts)}" if len(item.attempts) > 1 else ""
-    fault = f"  {plain(item.error.message)}" if item.error else ""
+    fault = f"  {escaped(item.error.message)}" if item.error else ""
     return f"{state(item.state)}  {item.path}{tries}{fault}"
 
 
@@ -90,16 +90,16 @@ def _line(span: Span, label: str) -> str:
     took = duration(_seconds(span.started, span.ended)) if span.started else ""
     cost = f"  {span.tokens} tokens, {money(span.money, span.unpriced)}" if span.tokens else ""
     tries = f"  [yellow]{len(span.attempts)} attempts[/]" if len(span.attempts) > 1 else ""
-    empty = f"  [yellow]empty: {plain(', '.join(span.empty))}[/]" if span.empty else ""
+    empty = f"  [yellow]empty: {escaped(', '.join(span.empty))}[/]" if span.empty else ""
     return f"{state(span.state)}  {label}  [dim]{took}{cost}[/]{tries}{empty}"
 
 
 def _attempt(attempt: Attempt, following: Attempt | None) -> str:
     text = f"{state(attempt.state)}  attempt {attempt.number}  [dim]{duration(_seconds(attempt.started, attempt.ended))}[/]"
     if attempt.error:
-        text += f"  [red]{attempt.error.kind}[/] {plain(attempt.error.message)}"
+        text += f"  [red]{attempt.error.kind}[/] {escaped(attempt.error.message)}"
     if attempt.note:
-        text += f"  {plain(attempt.note)}"
+        text += f"  {escaped(attempt.note)}"
     if following and attempt.ended and following.started:
         text += f"  [dim]then waited {duration((following.started - attempt.ended).total_seconds())}[/]"
     return text
@@ -110,7 +110,7 @@ def _values(node: Any, span: Span) -> None:
         value = getattr(span, name)
         if value is not None:
             text = str(value)
-            node.add(f"[dim]{name}[/] {plain(text if len(text) < 400 else text[:400] + '…')}")
+            node.add(f"[dim]{name}[/] {escaped(text if len(text) < 400 else text[:400] + '…')}")
     for one in span.large:
         node.add(f"[dim]{one.bytes // 1024} KB, this is a preview; the whole: oak-relay artifact {one.id}[/]")
 

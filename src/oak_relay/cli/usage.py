@@ -50,8 +50,8 @@ def show_usage(arguments: argparse.Namespace, client: Client) -> int:
         writer.writerow([*by, "calls", "input", "cached", "output", "money", "unpriced"])
         writer.writerows(rows)
         return 0
-    told = [(*row[:-2], money(u.money, u.unpriced)) for row, u in zip(rows, found, strict=True)]
-    table((*by, ">calls", ">read", ">cached", ">written", ">money"), told, "No model was asked in these days.")
+    shown = [(*row[:-2], money(u.money, u.unpriced)) for row, u in zip(rows, found, strict=True)]
+    table((*by, ">calls", ">read", ">cached", ">written", ">money"), shown, "No model was asked in these days.")
     if found:
         OUT.print(
             f"{sum(u.calls for u in found)} calls, money {money(sum(u.money for u in found), sum(u.unpriced for u in found))}",

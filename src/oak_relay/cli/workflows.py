@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import ERR, OUT, duration, marked, money, plain, print_json, show, state, table, working
+from oak_relay.cli.output import ERR, OUT, duration, escaped, marked, money, print_json, show, state, table, working
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
@@ -108,7 +108,7 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
         OUT.print(_said(message), markup=False)
     for tool in rendered.tools:
         fields = ", ".join(tool.parameters.get("properties", {}))
-        OUT.print(f"\n[dim]tool[/] {plain(tool.name)}({plain(fields)})\n{plain(tool.description)}")
+        OUT.print(f"\n[dim]tool[/] {escaped(tool.name)}({escaped(fields)})\n{escaped(tool.description)}")
     if rendered.messages is None:
         print_json(rendered.input)
     if rendered.empty:

@@ -41,7 +41,20 @@ class ErrorData(TypedDict):
     limit: NotRequired[str]
 
 
-class StepFailed(Exception):
+class Fault(Exception):
+    """Root of what goes wrong for a reason that can be told: a `kind` of the closed set, the message, and a `fix`, what to
+    do. Whoever does not know a fault more closely can still tell of it."""
+
+    kind: ErrorKind = "failed"
+    fix: str = ""
+
+    @property
+    def message(self) -> str:
+        """What was attempted, and why it failed."""
+        return str(self)
+
+
+class StepFailed(Fault):
     """A step did not succeed.
 
     Attributes: `kind` (closed set), `message` (what was attempted and why it failed), `fix` (what to
@@ -65,7 +78,7 @@ class StepFailed(Exception):
     ) -> None:
         super().__init__(message)
         self.kind: ErrorKind = kind
-        self.message = message
+        self._message = message
         self.fix = fix
         self.reached: Reached = reached
         self.delay = delay
@@ -73,6 +86,14 @@ class StepFailed(Exception):
         self.usage = usage
         self.step = step
         self.limit = limit
+
+    @property
+    def message(self) -> str:
+        return self._message
+
+    @message.setter
+    def message(self, message: str) -> None:
+        self._message = message
 
     def as_data(self) -> ErrorData:
         """The error as steps see it: kind, message, fix, reached, and the delay when there is one."""

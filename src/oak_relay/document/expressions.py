@@ -11,8 +11,8 @@ from jinja2.exceptions import SecurityError, TemplateError
 from jinja2.nodes import EvalContext
 from jinja2.runtime import Context
 
-from oak_relay.document.errors import StepFailed
-from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, Meter, Missing, plain
+from oak_relay.document.errors import Fault, StepFailed
+from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, Meter, Missing, json_value
 
 _DOLLAR = "\ufdd0"
 ENVIRONMENT = Environment()
@@ -36,7 +36,7 @@ class _Names(Context):
         self.blocks = {}
 
 
-class BadExpression(ValueError):
+class BadExpression(Fault, ValueError):
     """The text does not compile; `line` counts from 0 inside the text."""
 
     def __init__(self, message: str, line: int = 0) -> None:
@@ -65,7 +65,7 @@ class Expression:
                 here = here[key]
             else:
                 if here is not None:
-                    return plain(here)
+                    return json_value(here)
         meter = Meter(fuel)
         token = METER.set(meter)
         try:
@@ -74,7 +74,7 @@ class Expression:
             if self.whole:
                 for _ in pieces:
                     pass
-                result = plain(context.vars["result"])
+                result = json_value(context.vars["result"])
             else:
                 result = "".join(pieces)
                 if _DOLLAR in result:

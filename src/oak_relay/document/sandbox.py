@@ -396,7 +396,7 @@ def _joined(values: list[Any]) -> str:
     for value in values:
         if isinstance(value, Missing):
             raise value.failure()
-    text = "".join(text_of(plain(v)) for v in values)
+    text = "".join(text_of(json_value(v)) for v in values)
     METER.get().charge(1 + len(text) // 100)
     if len(text) > LONGEST_TEXT:
         raise StepFailed("over_limit", "the text is too long", fix="join less")
@@ -426,7 +426,7 @@ def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
     return metered
 
 
-def plain(value: Any) -> Any:
+def json_value(value: Any) -> Any:
     """What an expression gives, as plain JSON values. Raises `StepFailed` for what is missing or no value."""
     kind = type(value)
     if kind in (str, bool, type(None)):
@@ -440,7 +440,7 @@ def plain(value: Any) -> Any:
             raise StepFailed("invalid", "the expression gives no finite number", fix="use smaller numbers")
         return value
     if isinstance(value, dict):
-        return {str(k): plain(v) for k, v in value.items()}
+        return {str(k): json_value(v) for k, v in value.items()}
     if isinstance(value, Missing):
         raise value.failure()
     if isinstance(value, datetime):
@@ -450,7 +450,7 @@ def plain(value: Any) -> Any:
     if isinstance(value, Method):
         raise StepFailed("invalid", "a method is not a value", fix="call it with ()")
     if isinstance(value, (list, tuple)) or hasattr(value, "__iter__"):
-        return [plain(v) for v in value]
+        return [json_value(v) for v in value]
     if isinstance(value, Decimal):
         return value
     raise StepFailed("invalid", f"{kind.__name__} is no value", fix="use texts, numbers, lists and mappings")

@@ -9,14 +9,14 @@ from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
-from oak_relay.document.errors import Finding
+from oak_relay.document.errors import Fault, Finding
 
 LARGEST = 512 * 1024
 _DEEPEST = 60
 Path = tuple[str | int, ...]
 
 
-class Unreadable(ValueError):
+class Unreadable(Fault, ValueError):
     """The text is not a document; `finding` says where and why."""
 
     def __init__(self, finding: Finding) -> None:

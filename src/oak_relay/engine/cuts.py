@@ -10,12 +10,12 @@ from typing import Any
 
 
 class Cut:
-    """A part of a walk, and the parts inside it. `told` once it is to end; `why` says what for."""
+    """A part of a walk, and the parts inside it. `cancelled` once it is to end; `why` says what for."""
 
-    __slots__ = ("_calls", "_inner", "_waiters", "told", "why")
+    __slots__ = ("_calls", "_inner", "_waiters", "cancelled", "why")
 
     def __init__(self) -> None:
-        self.told = False
+        self.cancelled = False
         self.why = ""
         self._inner: list[Cut] = []
         self._calls: set[asyncio.Task[Any]] = set()
@@ -24,7 +24,7 @@ class Cut:
     def inner(self) -> "Cut":
         """A part inside this one."""
         part = Cut()
-        part.told, part.why = self.told, self.why
+        part.cancelled, part.why = self.cancelled, self.why
         self._inner.append(part)
         return part
 
@@ -32,29 +32,29 @@ class Cut:
         """A part inside has come to its end."""
         self._inner.remove(part)
 
-    def tell(self, why: str = "") -> None:
+    def cancel(self, why: str = "") -> None:
         """Tell this part, and all inside it, to end."""
-        if self.told:
+        if self.cancelled:
             return
-        self.told, self.why = True, why
+        self.cancelled, self.why = True, why
         for task in self._calls:
             task.cancel()
         for waiter in self._waiters:
             if not waiter.done():
                 waiter.set_result(False)
         for part in self._inner:
-            part.tell(why)
+            part.cancel(why)
 
     def calls(self, task: "asyncio.Task[Any]") -> None:
         """A call that may be ended at any time; it is forgotten when it is over."""
-        if self.told:
+        if self.cancelled:
             task.cancel()
         self._calls.add(task)
         task.add_done_callback(self._calls.discard)
 
     def waits(self, waiter: "asyncio.Future[bool]") -> None:
         """Something that is waited for, and woken with False when this part is told to end."""
-        if self.told and not waiter.done():
+        if self.cancelled and not waiter.done():
             waiter.set_result(False)
         self._waiters.add(waiter)
         waiter.add_done_callback(self._waiters.discard)

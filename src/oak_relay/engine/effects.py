@@ -52,7 +52,7 @@ async def act(
         purse.recall(sum(_used(entry).paid for entry in recorded))
     manner = walk.executor.manner(node.action, given)
     state = read_attempts(recorded, path, hash_)
-    if state.done:
+    if state.over:
         if state.error:
             raise state.error
         return state.output

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from oak_relay.changes import Part
 from oak_relay.document.errors import ErrorData, StepFailed
-from oak_relay.engine.entries import Entry
+from oak_relay.engine.entries import Entry, EntryKind
 from oak_relay.usage import Usage
 
 Scope = dict[str, Any]
@@ -72,26 +72,44 @@ class Rested:
     wakes: tuple[tuple[str, datetime | None], ...]
 
 
-class Stopped(Exception):
+class Turned(Exception):
+    """Root of what turns a walk from its way: no fault of anybody's, and never told to the document."""
+
+
+class Stopped(Turned):
     """The document ends the run here, well."""
 
     def __init__(self, result: Any) -> None:
         self.result = result
 
 
-class Cancelled(Exception):
+class Cancelled(Turned):
     """The run was cancelled; nothing new is started."""
 
 
-class Diverged(Exception):
+class Diverged(Turned):
     """The journal holds another input than this walk comes to."""
+
+
+AttemptState = Literal["fresh", "under way", "unsure", "to be made again", "failed", "done"]
+"""How an effect stands: nothing is recorded; an attempt was begun; nobody knows what one did; one failed and there is to be
+another; the last one failed; it was done, well or not at all (`skipped`)."""
+_NEXT: dict[AttemptState, tuple[EntryKind, ...]] = {
+    "fresh": ("began", "ended", "skipped"),
+    "under way": ("ended", "lost"),
+    "unsure": ("began", "ended"),
+    "to be made again": ("began", "ended"),
+    "failed": (),
+    "done": (),
+}
+"""What may be recorded next. Anything else was written by no engine of ours."""
 
 
 @dataclass(slots=True)
 class Attempts:
     """What a journal says of one effect."""
 
-    done: bool = False
+    state: AttemptState = "fresh"
     output: Any = None
     error: StepFailed | None = None
     again_at: datetime | None = None
@@ -101,27 +119,47 @@ class Attempts:
     unsure: int | None = None
     """The attempt of which nobody knows what it did."""
 
+    @property
+    def over(self) -> bool:
+        """Whether there is to be no further attempt."""
+        return self.state in ("failed", "done")
+
+    def take(self, entry: Entry, path: str) -> None:
+        """Go on by an entry. Raises `Diverged` for one that cannot follow."""
+        if entry.kind not in _NEXT[self.state] and entry.hash != GIVEN:
+            raise Diverged(f"{path}: the record has {entry.kind!r} where the effect is {self.state}")
+        self.number = max(self.number, entry.attempt)
+        self.open = entry if entry.kind == "began" else None
+        if entry.kind == "began":
+            self.state, self.unsure = "under way", None
+        elif entry.kind == "skipped":
+            self.state = "done"
+        elif entry.kind == "lost":
+            self.state, self.unsure, self.error, self.again_at = "unsure", entry.attempt, None, None
+        elif "error" not in entry.body:
+            self.state, self.output, self.error, self.unsure = "done", entry.body["output"], None, None
+        else:
+            self._failed(entry)
+
+    def _failed(self, entry: Entry) -> None:
+        self.failures += 1
+        self.error = StepFailed.from_data(entry.body["error"])
+        again = entry.body.get("again_at")
+        self.again_at = datetime.fromisoformat(again) if again else None
+        self.unsure = entry.attempt if entry.body.get("unknown") else None
+        self.state = "failed"
+        if self.unsure is not None:
+            self.state = "unsure"
+        elif again:
+            self.state = "to be made again"
+
 
 def read_attempts(entries: Sequence[Entry], path: str, hash_: str) -> Attempts:
-    """What the entries of an effect say. Raises `Diverged` when they were made with another input."""
-    state = Attempts()
+    """What the entries of an effect say. Raises `Diverged` when they were made with another input, or cannot follow each
+    other."""
+    attempts = Attempts()
     for entry in entries:
         if entry.hash not in (hash_, GIVEN) and entry.kind != "skipped":
             raise Diverged(f"{path} was recorded with another input")
-        state.number = max(state.number, entry.attempt)
-        if entry.kind == "began":
-            state.open, state.unsure = entry, None
-            continue
-        state.open = None
-        if entry.kind == "lost":
-            state.unsure, state.error, state.again_at = entry.attempt, None, None
-        elif "error" not in entry.body:
-            state.done, state.output, state.error, state.unsure = True, entry.body["output"], None, None
-        else:
-            state.failures += 1
-            state.error = StepFailed.from_data(entry.body["error"])
-            again = entry.body.get("again_at")
-            state.unsure = entry.attempt if entry.body.get("unknown") else None
-            state.done = again is None and state.unsure is None
-            state.again_at = datetime.fromisoformat(again) if again else None
-    return state
+        attempts.take(entry, path)
+    return attempts

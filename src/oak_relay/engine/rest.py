@@ -6,13 +6,13 @@ from datetime import datetime
 from typing import TypeVar
 
 from oak_relay.engine.cuts import HERE
-from oak_relay.engine.outcomes import Cancelled
+from oak_relay.engine.outcomes import Cancelled, Turned
 
 T = TypeVar("T")
 Wake = tuple[str, datetime | None]
 
 
-class Resting(Exception):
+class Resting(Turned):
     """The walk has nothing to do until one of its wakes, each a path and a moment (None: another brings it)."""
 
     def __init__(self, wakes: tuple[Wake, ...]) -> None:
@@ -59,7 +59,7 @@ class Strands:
                 raise
             except BaseException as error:
                 real = real or error
-                part.tell()  # before this strand counts as over, so that those at rest are woken and do not rest on
+                part.cancel()  # before this strand counts as over, so that those at rest are woken and do not rest on
                 raise
 
         tasks = [asyncio.ensure_future(one(strand)) for strand in strands]

@@ -26,8 +26,8 @@ async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     """The first way that holds; which one is recorded."""
     recorded = walk.recorded(path, node.digest)
     if recorded is None:
-        held = (i for i, w in enumerate(node.ways) if w.condition is None or walk.value(w.condition, scope))
-        body = {"way": next(held, -1)}
+        holding = (i for i, w in enumerate(node.ways) if w.condition is None or walk.value(w.condition, scope))
+        body = {"way": next(holding, -1)}
         entry = Entry(path, "value", 0, node.digest, body, {"kind": "branch"}, at=walk.journal.now())
         recorded = walk.journal.add(entry)
     if recorded["way"] < 0:

@@ -91,8 +91,8 @@ class TurnEnd:
 
     def as_data(self) -> dict[str, Any]:
         """As it stands in the record."""
-        told = {"results": self.results, "failed": self.failed, "sources": self.sources}
-        return {**told, "used": self.used.as_data()}
+        data = {"results": self.results, "failed": self.failed, "sources": self.sources}
+        return {**data, "used": self.used.as_data()}
 
     @classmethod
     def read(cls, data: Mapping[str, Any]) -> "TurnEnd":
@@ -142,8 +142,8 @@ class Toolbox:
             if self.walk.cancelling:
                 raise Cancelled from None
             await self.walk.withdraw(path)
-            told = {"error": failed.message, "kind": failed.kind, **({"fix": failed.fix} if failed.fix else {})}
-            return Called(values.dumps(told), failed=True, used=self._used(paths))
+            error = {"error": failed.message, "kind": failed.kind, **({"fix": failed.fix} if failed.fix else {})}
+            return Called(values.dumps(error), failed=True, used=self._used(paths))
         return Called(_shortened(output), sources=cited(output), used=self._used(paths))
 
     async def _first_that_works(
@@ -231,8 +231,8 @@ class Toolbox:
         when = False if alone else self.node.fixed["approve"][tool.index]
         if when is True or (when and self.walk.value(when, scope)):
             return True
-        told = {"name": tool.name, "action": tool.action}
-        named = self.walk.value(self.node.fixed["named"], {**scope, "tool": told})
+        called = {"name": tool.name, "action": tool.action}
+        named = self.walk.value(self.node.fixed["named"], {**scope, "tool": called})
         if named is None or isinstance(named, bool):
             return bool(named)
         names = [named] if isinstance(named, str) else named
@@ -267,8 +267,8 @@ def _said(result: Any) -> Any:
     """What another agent answered, without what it used."""
     if not isinstance(result, dict) or "text" not in result:
         return result
-    told = {"answer": result["text"] if result.get("data") is None else result["data"]}
-    return {**told, **{name: result[name] for name in ("sources", "why") if result.get(name)}}
+    answer = {"answer": result["text"] if result.get("data") is None else result["data"]}
+    return {**answer, **{name: result[name] for name in ("sources", "why") if result.get(name)}}
 
 
 def _arguments(tool: AgentTool, call: Wanted) -> tuple[Arguments, str]:

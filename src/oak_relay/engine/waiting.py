@@ -70,10 +70,10 @@ async def child(
             purse.reserve_here(walk.journal.open.allotted.get(path, 0.0))
         if "fault" in (fault := walk.journal.entries(path)[0].body["output"]):
             raise StepFailed.from_data(fault["fault"])
-        told = await walk.signal(path)
+        signal = await walk.signal(path)
         purse.reserve(-walk.journal.open.allotted.get(path, 0.0))
-        walk.spend(ChildEnd.read(told).usage, purse)
-        ended = ChildEnd.read(walk.journal.add(Entry(f"{path}#end", "value", body=told, at=walk.journal.now())))
+        walk.spend(ChildEnd.read(signal).usage, purse)
+        ended = ChildEnd.read(walk.journal.add(Entry(f"{path}#end", "value", body=signal, at=walk.journal.now())))
     else:
         ended = ChildEnd.read(closed[0].body)
         purse.recall(ended.usage.paid)

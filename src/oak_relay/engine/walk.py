@@ -84,7 +84,7 @@ class Walk:
     @property
     def cancelling(self) -> bool:
         """Whether the part of the walk that is at work here was told to end."""
-        return HERE.get().told
+        return HERE.get().cancelled
 
     async def walk(self) -> Finished | Rested:
         """Go as far as can be gone now."""
@@ -109,7 +109,7 @@ class Walk:
 
     def cancel(self) -> None:
         """Start nothing new; end calls that may be ended; others run out. What `always` says still runs."""
-        self.whole.tell()
+        self.whole.cancel()
 
     async def _main(self, scope: Scope) -> Finished:
         """The steps themselves. Raises `Resting`."""
@@ -142,8 +142,8 @@ class Walk:
     def _alarm(self, left: float) -> asyncio.TimerHandle | None:
         """Tells the run to end when its time is over; at once when it is already."""
         if left > 0:
-            return asyncio.get_running_loop().call_later(left, self.whole.tell, _TIME)
-        self.whole.tell(_TIME)
+            return asyncio.get_running_loop().call_later(left, self.whole.cancel, _TIME)
+        self.whole.cancel(_TIME)
         return None
 
     async def _always(self, outcome: Finished, scope: Scope) -> Finished:
@@ -209,10 +209,10 @@ class Walk:
                 raise
             if not self.cancelling:
                 await self.withdraw(path)
-            held = {"error": failed.as_data()}
+            outcome = {"error": failed.as_data()}
             if not isinstance(node.on_error, str):
-                await self.steps(node.on_error, f"{path}!.", {**scope, **held})
-            scope[node.name] = held
+                await self.steps(node.on_error, f"{path}!.", {**scope, **outcome})
+            scope[node.name] = outcome
         except Diverged:
             if not self.replaying:
                 raise
@@ -264,7 +264,7 @@ class Walk:
         outer = HERE.get()
         part = outer.inner()
         if self.journal.now() >= deadline and not self.replaying:
-            part.tell()
+            part.cancel()
 
         async def inside() -> Any:
             HERE.set(part)
@@ -273,7 +273,7 @@ class Walk:
         async def ring() -> None:
             await self.journal.sleep_until(deadline)
             if not self.replaying:
-                part.tell()
+                part.cancel()
 
         work, alarm = asyncio.ensure_future(inside()), asyncio.ensure_future(ring())
         try:
@@ -285,7 +285,7 @@ class Walk:
             self.journal.add(Entry(f"{path}#late", "value", body=True))
             raise late from None
         except Resting as resting:
-            raise Resting(resting.wakes if part.told else (*resting.wakes, (path, deadline))) from None
+            raise Resting(resting.wakes if part.cancelled else (*resting.wakes, (path, deadline))) from None
         finally:
             outer.leave(part)
             await end_task(alarm)
@@ -391,11 +391,11 @@ class Walk:
             await self.journal.commit(entry, TakeBack(path))
         for child, amount in list(self.journal.open.allotted.items()):
             if is_below(child, path) and not self.replaying:
-                told = await self.signal(child, through=True)
-                body = {"usage": told.get("usage")}
+                ended = await self.signal(child, through=True)
+                body = {"usage": ended.get("usage")}
                 self.journal.add(Entry(f"{child}#spent", "value", body=body, at=self.journal.now()))
                 self.purse.reserve(-amount)
-                self.spend(Usage.read(told.get("usage")))
+                self.spend(Usage.read(ended.get("usage")))
 
     async def halt(self, path: str) -> None:
         """The end of a strand that is only replayed."""

@@ -110,17 +110,17 @@ def messages_of(
     asked: str | list[Content] | None = None,
 ) -> tuple[list[Message], int]:
     """The messages an agent begins with, and how many of them were there before this one."""
-    told = [given.brief] if given.brief else []
+    system_text = [given.brief] if given.brief else []
     if given.today:
         here = now.astimezone(_zone(given.zone))
-        told.append(f"It is {here:%A, %d %B %Y, %H:%M} ({given.zone}).")
+        system_text.append(f"It is {here:%A, %d %B %Y, %H:%M} ({given.zone}).")
     if facts:
-        told.append(
+        system_text.append(
             "What is known of this person:\n" + "\n".join(f"- {name}: {value}" for name, value in facts.items())
         )
     if summary:
-        told.append(f"Earlier in this conversation: {summary}")
-    system: list[Message] = [{"role": "system", "content": "\n\n".join(told)}] if told else []
+        system_text.append(f"Earlier in this conversation: {summary}")
+    system: list[Message] = [{"role": "system", "content": "\n\n".join(system_text)}] if system_text else []
     first = [*system, *before]
     return [*first, {"role": "user", "content": given.prompt if asked is None else asked}], len(first)
 

@@ -89,9 +89,9 @@ async def _transcribe(given: TranscribeInput, at: Asking) -> Result:
 
 def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> Usage:
     """Tokens as the server counted them, or estimated at four letters each."""
-    told = data.get("usage") or {}
-    read = told.get("prompt_tokens", told.get("input_tokens"))
-    written = told.get("completion_tokens", told.get("output_tokens")) or 0
+    counted = data.get("usage") or {}
+    read = counted.get("prompt_tokens", counted.get("input_tokens"))
+    written = counted.get("completion_tokens", counted.get("output_tokens")) or 0
     return alias.priced(Usage(int(read or letters // 4 + 1), output=int(written)), name)
 
 

@@ -233,8 +233,8 @@ class _Talk:
         return data
 
     def result(self, output: dict[str, Any]) -> Result:
-        told = {**output, "tokens": self.usage.tokens, "money": self.usage.money}
-        return Result(told, {"turns": self.turns}, self.usage)
+        result = {**output, "tokens": self.usage.tokens, "money": self.usage.money}
+        return Result(result, {"turns": self.turns}, self.usage)
 
 
 def _answer_gives(given: Given, output: Schema) -> Schema:

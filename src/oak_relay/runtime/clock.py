@@ -121,8 +121,8 @@ class Clock:
             for row in changed:
                 if row["state"] == "within":
                     continue
-                told = {name: row[name] for name in ("name", "workflow", "period", "state")}
-                data = {**told, "money": float(row["money"]), "spent": float(row["spent"])}
+                about = {name: row[name] for name in ("name", "workflow", "period", "state")}
+                data = {**about, "money": float(row["money"]), "spent": float(row["spent"])}
                 log.warning("budget", **data)
                 event_id = uuids.uuid7()
                 event = published.envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
@@ -221,8 +221,8 @@ class Clock:
             await due.move_poll(connection, workspace, trigger, kind.every(given))
             await self._look(connection, row, kind, given)
         except (StepFailed, ValueError) as failed:
-            told = f"{failed.kind}: {failed.message}" if isinstance(failed, StepFailed) else str(failed)
-            fault = self._registry.now.blanker.text(told)
+            reason = f"{failed.kind}: {failed.message}" if isinstance(failed, StepFailed) else str(failed)
+            fault = self._registry.now.blanker.text(reason)
             log.warning("poll failed", trigger=row["name"], reason=fault)
         await due.note_poll(connection, workspace, trigger, fault)
         return 0.0

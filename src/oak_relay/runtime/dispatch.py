@@ -33,9 +33,9 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
         brought: list[tuple[UUID, str, str]] = []
         met: set[tuple[UUID, str]] = set()
         for row in rows:
-            told = published.arrived(row)
+            arrived = published.arrived(row)
             for trigger in triggers[row["kind"], row["topic"]]:
-                occasion = _occasion(trigger, told, registry.catalogue.triggers)
+                occasion = _occasion(trigger, arrived, registry.catalogue.triggers)
                 if occasion is None:
                     continue
                 if row["depth"] > DEEPEST:
@@ -44,9 +44,9 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
                 runs.append(new_run(_target(trigger), _incoming(row, occasion)))
             for listener in listeners[row["topic"]] if row["kind"] == "event" else ():
                 place = listener["run_id"], listener["path"]
-                if place not in met and _wanted(listener, told):
+                if place not in met and _wanted(listener, arrived):
                     met.add(place)
-                    brought.append((*place, values.dumps(told)))
+                    brought.append((*place, values.dumps(arrived)))
         if runs:
             await intake.accept(connection, registry.workspace, runs)
         if brought:
@@ -56,23 +56,25 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
     return len(rows), [run_id for run_id, _ in met]
 
 
-def _occasion(trigger: asyncpg.Record, told: dict[str, Any], kinds: TriggerKinds) -> Occasion | None:
-    """What it is to a trigger; None when it is not meant, or cannot be told to it."""
+def _occasion(trigger: asyncpg.Record, arrived: dict[str, Any], kinds: TriggerKinds) -> Occasion | None:
+    """What it is to a trigger; None when it is not meant, or cannot be arrived to it."""
     try:
         kind = kinds.known(trigger["kind"])
         assert isinstance(kind, PublishedTrigger)
         given = kind.parsed(trigger["config"])
-        if not kind.fits(given, told) or not published.holds(kind.where(given), {"arrived": told}, trigger["name"]):
+        if not kind.fits(given, arrived) or not published.holds(
+            kind.where(given), {"arrived": arrived}, trigger["name"]
+        ):
             return None
-        return kind.occasion(given, told)
+        return kind.occasion(given, arrived)
     except (StepFailed, ValueError, KeyError) as failed:
         log.warning("trigger left out", trigger=trigger["name"], reason=str(failed))
         return None
 
 
-def _wanted(listener: asyncpg.Record, told: dict[str, Any]) -> bool:
+def _wanted(listener: asyncpg.Record, arrived: dict[str, Any]) -> bool:
     scope = values.loads(listener["scope"])
-    return published.holds(listener["clause"], {**scope, "arrived": told}, listener["path"])
+    return published.holds(listener["clause"], {**scope, "arrived": arrived}, listener["path"])
 
 
 def _target(trigger: asyncpg.Record) -> Target:

@@ -13,7 +13,7 @@ import asyncpg
 import uuid_utils.compat as uuids
 
 from oak_relay.document import values
-from oak_relay.document.errors import StepFailed
+from oak_relay.document.errors import Fault, StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.plan import Plan
 from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
@@ -77,7 +77,7 @@ class Target:
     trigger_name: str
 
 
-class Busy(Exception):
+class Busy(Fault):
     """More is waiting to be written than can be held; nothing was taken in."""
 
 

@@ -84,7 +84,7 @@ class Pieces:
     def _send(self, run: str, path: str, attempt: int, last: bool = False) -> None:
         """What can be shown of an attempt's text and was not sent yet."""
         text = self._texts[run, path, attempt]
-        shown = text.blanker.text(text.whole) if last else text.blanker.held(text.whole)
+        shown = text.blanker.text(text.whole) if last else text.blanker.withheld(text.whole)
         if not shown.startswith(text.sent):
             text.sent = ""  # what was blanked reaches back: it is told anew from the beginning
         for start in range(len(text.sent), len(shown), _MOST):

@@ -39,7 +39,7 @@ class Rates:
     def __init__(self, database: Database, registry: Registry) -> None:
         self._database = database
         self._registry = registry
-        self._held: dict[str, _Permits] = {}
+        self._leased: dict[str, _Permits] = {}
 
     async def take(self, name: str) -> float:
         """Take one permit of a credential."""
@@ -47,15 +47,15 @@ class Rates:
         rate = getattr(known, "rate", None)
         if rate is None:
             return 0.0
-        held = self._held.get(name)
-        if held is not None and held.until > time.monotonic() and held.over:
-            return held.until - time.monotonic()
-        if held is None or held.until <= time.monotonic() or held.count == 0:
-            held = self._held[name] = await self._lease(name, rate.calls, rate.seconds)
-        if held.count == 0:
-            held.over = True
-            return max(0.01, held.until - time.monotonic())
-        held.count -= 1
+        permits = self._leased.get(name)
+        if permits is not None and permits.until > time.monotonic() and permits.over:
+            return permits.until - time.monotonic()
+        if permits is None or permits.until <= time.monotonic() or permits.count == 0:
+            permits = self._leased[name] = await self._lease(name, rate.calls, rate.seconds)
+        if permits.count == 0:
+            permits.over = True
+            return max(0.01, permits.until - time.monotonic())
+        permits.count -= 1
         return 0.0
 
     async def _lease(self, name: str, calls: int, per: float) -> _Permits:

@@ -120,7 +120,7 @@ class RunJournal:
     async def end(self, finished: Finished) -> None:
         """Record the end of the run, and tell the run that waits for it."""
         claim = self._claim
-        result, told, parent = None, None, None
+        result, outcome, parent = None, None, None
         if finished.state == "succeeded":
             result = values.dumps(finished.result)
         error = None if finished.error is None else values.dumps(finished.error)
@@ -133,7 +133,7 @@ class RunJournal:
                 "unpriced": self.spent.unpriced,
             }
             usage = {**spent, "steps": self._steps, "attempts": self._attempts}
-            told = values.dumps({**finished.as_data(), "usage": usage, "run": str(claim.run_id)})
+            outcome = values.dumps({**finished.as_data(), "usage": usage, "run": str(claim.run_id)})
         await self._ground.writer.put(
             self._owner,
             EndRow(
@@ -154,7 +154,7 @@ class RunJournal:
                 started_at=claim.started_at,
                 lane=(claim.workflow_id, claim.lane) if claim.lane is not None else None,
                 parent=parent,
-                told=told,
+                outcome=outcome,
                 opened=self._asked,
             ),
         )
@@ -234,7 +234,7 @@ class RunJournal:
     def _count(self, entry: Entry, row: EntryRow) -> None:
         """Steps, attempts, tokens and money of an entry, as columns."""
         body, path = entry.body, entry.path
-        told = body.get("usage") if isinstance(body, dict) and entry.kind in ("ended", "value", "lost") else None
+        outcome = body.get("usage") if isinstance(body, dict) and entry.kind in ("ended", "value", "lost") else None
         if "#" not in path:
             over = entry.kind == "ended" and not (body and ("again_at" in body or "unknown" in body))
             asked = entry.kind == "opened" and "~" not in path and path[-1] != "]"
@@ -243,10 +243,10 @@ class RunJournal:
             )  # turns and calls are no steps
             first = "/" not in path or path.endswith("/open")  # an agent is one attempt, however many turns it takes
             row.attempts = int(entry.kind == "ended" and (first or entry.attempt > 1))
-        elif told and path.endswith("]#end") and "/" not in path:
-            row.steps, row.attempts = told["steps"], told["attempts"]
-        if told and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
-            usage = Usage.read(told)
+        elif outcome and path.endswith("]#end") and "/" not in path:
+            row.steps, row.attempts = outcome["steps"], outcome["attempts"]
+        if outcome and (entry.kind in ("ended", "lost") or path.endswith(("#end", "#spent"))):
+            usage = Usage.read(outcome)
             row.tokens_in, row.tokens_out = usage.input, usage.output
             row.money, row.unpriced = Decimal(str(usage.paid)), usage.unknown
             if entry.kind in ("ended", "lost") and usage.alias:

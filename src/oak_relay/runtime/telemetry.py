@@ -90,13 +90,13 @@ class Exporter:
                 found += otlp_spans(row, spans(entries, True), self.settings.otlp_content)
         return found
 
-    async def _deliver(self, http: httpx.AsyncClient, told: list[dict[str, object]]) -> None:
+    async def _deliver(self, http: httpx.AsyncClient, found: list[dict[str, object]]) -> None:
         headers = {"Content-Type": "application/json"}
         if self.settings.otlp_credential:
             stored = await self.registry.find(lambda known: known.credentials, self.settings.otlp_credential)
             if stored is not None:
                 headers |= stored.headers()
-        body = self.registry.now.blanker.json(values.dumps(request_of(told))).encode()
+        body = self.registry.now.blanker.json(values.dumps(request_of(found))).encode()
         for pause in (0.5, 2.0, None):
             with suppress(httpx.TransportError):
                 answer = await http.post(str(self.settings.otlp_endpoint), content=body, headers=headers)
@@ -109,14 +109,14 @@ class Exporter:
             await asyncio.sleep(pause)
 
 
-def request_of(told: list[dict[str, object]]) -> dict[str, object]:
+def request_of(found: list[dict[str, object]]) -> dict[str, object]:
     """An `ExportTraceServiceRequest`."""
     resource = {"attributes": [_attribute("service.name", "oak-relay")]}
-    scope = {"scope": {"name": "oak_relay"}, "spans": told}
+    scope = {"scope": {"name": "oak_relay"}, "spans": found}
     return {"resourceSpans": [{"resource": resource, "scopeSpans": [scope]}]}
 
 
-def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, object]]:
+def otlp_spans(row: Any, found: list[Span], content: bool) -> Iterator[dict[str, object]]:
     """A run and everything in it as OTLP spans."""
     trace = trace_id(row.id, row.trace_parent)
     root = span_id(row.id, "")
@@ -129,8 +129,8 @@ def otlp_spans(row: Any, told: list[Span], content: bool) -> Iterator[dict[str, 
         {"oak.run": str(row.id), "oak.workflow": row.workflow, "oak.version": row.version, "oak.state": row.state,
          "oak.subject": row.subject, "oak.money": float(row.money)},
     )  # fmt: skip
-    names = {span.path: span for span in told}
-    for span in told:
+    names = {span.path: span for span in found}
+    for span in found:
         if span.started is None or span.ended is None:
             continue
         mine, outer = span_id(row.id, span.path), span.parent
@@ -199,7 +199,7 @@ def _span(
 ) -> dict[str, object]:  # fmt: skip
     if error:
         attributes = {**attributes, "error.type": error["kind"]}
-    told: dict[str, object] = {
+    found: dict[str, object] = {
         "traceId": trace,
         "spanId": mine,
         "name": name,
@@ -210,8 +210,8 @@ def _span(
         "status": {"code": _ERROR, "message": error["message"]} if error else {"code": _OK},
     }
     if above:
-        told["parentSpanId"] = above
-    return told
+        found["parentSpanId"] = above
+    return found
 
 
 def _nanoseconds(moment: datetime) -> int:

@@ -185,9 +185,11 @@ def pretended(name: str, data: Any) -> dict[str, Any]:
 async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[Entry]) -> None:
     """What a try of a draft has cost counts too."""
     every = [Usage.read((entry.body or {}).get("usage")) for entry in entries if entry.kind == "ended"]
-    told = [usage for usage in every if usage.alias]
+    priced = [usage for usage in every if usage.alias]
     async with parts.database.begin() as connection:
-        await usage.count(await raw(connection), parts.workspace, uuids.uuid7(), workflow, f"/members/{who.name}", told)
+        await usage.count(
+            await raw(connection), parts.workspace, uuids.uuid7(), workflow, f"/members/{who.name}", priced
+        )
 
 
 @router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])
@@ -261,8 +263,8 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
     if not given.step:
         await _keep(parts, who, row.workflow, "", given.name, values.loads(body or "null"))
         return {"kept": given.name}
-    told = [e.as_entry(None) for e in entries]
-    span = next((s for s in spans_out(told, True) if s.path == given.step), None)
+    journal = [e.as_entry(None) for e in entries]
+    span = next((s for s in spans_out(journal, True) if s.path == given.step), None)
     if span is None or span.state != "succeeded":
         raise missing("result of a step", given.step, "choose a step that succeeded")
     await _keep(parts, who, row.workflow, place_of(given.step), given.name, span.output)

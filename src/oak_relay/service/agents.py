@@ -95,7 +95,7 @@ async def list_conversations(
     """Conversations, the latest first."""
     async with parts.database.connect() as connection:
         found = await talks.listed(await raw(connection), parts.workspace, limit)
-    told = [
+    listed = [
         ConversationOut(
             key=c["key"],
             messages=c["messages"],
@@ -106,7 +106,7 @@ async def list_conversations(
         )
         for c in found
     ]
-    return exact.answer(parts, told)
+    return exact.answer(parts, listed)
 
 
 @router.get("/conversations/{key:path}", response_model=list[MessageOut])

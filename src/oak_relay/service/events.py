@@ -40,7 +40,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
     if len(body) > parts.settings.body_limit:
         raise Problem(413, "the body is too long", f"at most {parts.settings.body_limit} bytes are taken", "send less")
     events = _read(request, body)
-    told: list[PublishedOut] = []
+    published_out: list[PublishedOut] = []
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "publish", f"{len(events)} events")
         direct = await raw(connection)
@@ -48,9 +48,9 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
             event_id = uuids.uuid7()
             given = event_id, event["type"], event["source"], values.dumps(event)
             new = await published.publish(direct, parts.workspace, *given, 0, None, event["id"])
-            told.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))
+            published_out.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))
     parts.hints.send("published")
-    return told
+    return published_out
 
 
 def _read(request: Request, body: bytes) -> list[dict[str, Any]]:

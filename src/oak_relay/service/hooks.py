@@ -133,8 +133,8 @@ async def receive(request: Request) -> Response:
         )
     if answer == "result":
         return await _result(parts, receipt.run_id)
-    told = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
-    return JSONResponse({**told, "dropped": True} if receipt.status == "dropped" else told, 202)
+    receipt_out = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
+    return JSONResponse({**receipt_out, "dropped": True} if receipt.status == "dropped" else receipt_out, 202)
 
 
 async def _received(request: Request, hook: _Hook, parts: Parts) -> Occasion | Reply:
@@ -150,13 +150,9 @@ async def _received(request: Request, hook: _Hook, parts: Parts) -> Occasion | R
     try:
         return await kind.received(given, asked, parts.at())
     except triggers.Refused as refused:
+        headers = refused.headers or None
         raise Problem(
-            refused.status,
-            refused.title,
-            refused.detail,
-            refused.fix,
-            kind=refused.kind,
-            headers=refused.headers or None,
+            refused.status, refused.title, refused.detail, refused.fix, kind=refused.kind, headers=headers
         ) from None
 
 
@@ -183,7 +179,7 @@ def _trace_parent(request: Request) -> str | None:
 
 async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[ServerSentEvent]:
     """`piece` with `text` while the last step's answer is written, `again` when it begins anew, then `result` or `error`."""
-    told, deadline = (-1, ""), time.monotonic() + _WAIT
+    shown, deadline = (-1, ""), time.monotonic() + _WAIT
     yield ServerSentEvent(event="run", data=values.dumps({"run": str(run_id)}))
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while time.monotonic() < deadline:
@@ -201,10 +197,10 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
             async for piece in pieces_until(event, pieces, 1.0):
                 if not step or piece.path.partition("/")[0] != step:
                     continue
-                if told != (piece.attempt, piece.path) or piece.at == 0:
-                    if told[1]:
+                if shown != (piece.attempt, piece.path) or piece.at == 0:
+                    if shown[1]:
                         yield ServerSentEvent(event="again", data="{}")
-                    told = piece.attempt, piece.path
+                    shown = piece.attempt, piece.path
                 yield ServerSentEvent(event="piece", data=values.dumps({"text": piece.text}))
     yield ServerSentEvent(event="error", data=values.dumps({"kind": "timeout", "message": "the run goes on"}))
 

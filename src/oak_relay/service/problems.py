@@ -8,7 +8,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from oak_relay.document.errors import ErrorKind, StepFailed
+from oak_relay.document.errors import ErrorKind, Fault
 from oak_relay.document.values import NotJson
 from oak_relay.runtime.intake import Busy
 from oak_relay.store.database import DatabaseLost
@@ -79,8 +79,8 @@ def install(app: FastAPI) -> None:
             422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
         ).response()
 
-    @app.exception_handler(StepFailed)
-    async def _failed(_: Request, failed: StepFailed) -> JSONResponse:
+    @app.exception_handler(Fault)
+    async def _failed(_: Request, failed: Fault) -> JSONResponse:
         status = _STATUS.get(failed.kind, 502)
         return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).response()
 

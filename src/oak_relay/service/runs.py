@@ -255,7 +255,7 @@ async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
 
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
-    told: dict[str, int] = {}
+    sent: dict[str, int] = {}
     entries: list[Stored] = []
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while True:
@@ -269,14 +269,14 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
                 entries = _still_open(entries)
             for span in spans_out(_entries(entries), over):
                 text = exact.text(parts, span)
-                if told.get(span.path) != hash(text):
-                    told[span.path] = hash(text)
+                if sent.get(span.path) != hash(text):
+                    sent[span.path] = hash(text)
                     yield ServerSentEvent(event="span", data=text)
             if row is not None:
                 shown = run_out(row)
                 text = exact.text(parts, shown if over else shown.model_copy(update={"seconds": None}))
-                if told.get("") != hash(text):
-                    told[""] = hash(text)
+                if sent.get("") != hash(text):
+                    sent[""] = hash(text)
                     yield ServerSentEvent(event="run", data=exact.text(parts, shown))
             if over:
                 return

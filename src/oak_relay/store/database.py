@@ -6,7 +6,6 @@ import socket
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager, nullcontext
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any, TypeVar
 from uuid import uuid4
 
@@ -18,13 +17,12 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
 from oak_relay.store import epoch, history
+from oak_relay.store.revisions import NEWEST
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _READERS = 6
 log = structlog.get_logger()
 T = TypeVar("T")
-MIGRATIONS = Path(__file__).parent / "migrations"
-NEWEST = max(file.stem[:4] for file in (MIGRATIONS / "versions").glob("[0-9]*.py"))
 """The newest revision that this release knows."""
 
 

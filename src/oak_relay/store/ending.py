@@ -34,8 +34,8 @@ async def finish(
     )
     await cancelling.take_back(connection, workspace, [run_id])
     if row["kind"] != "run" and row["parent_id"] is not None:
-        told = values.dumps({"state": state, "result": None, "error": error, "run": str(run_id)})
-        await signals.bring(connection, workspace, [(row["parent_id"], row["parent_path"], told)])
+        outcome = values.dumps({"state": state, "result": None, "error": error, "run": str(run_id)})
+        await signals.bring(connection, workspace, [(row["parent_id"], row["parent_path"], outcome)])
     if gone["lane"] is not None:
         await lanes.leave(connection, workspace, [(gone["workflow_id"], gone["lane"])])
     await connection.execute(

@@ -45,7 +45,7 @@ class EndRow:
     started_at: datetime
     lane: tuple[UUID, str] | None = None
     parent: tuple[UUID, str] | None = None
-    told: str | None = None
+    outcome: str | None = None
     opened: bool = False
 
 
@@ -87,7 +87,7 @@ class Batch:
     backs: list[BackRow] = field(default_factory=list)
 
     @property
-    def plain(self) -> bool:
+    def simple(self) -> bool:
         """Whether one statement writes it all."""
         return not (
             self.rests
@@ -230,14 +230,14 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
     they are and nothing is written."""
     pile = artifacts.Pile()
     statement, columns = _statement(batch, pile)
-    if batch.plain and not pile:
+    if batch.simple and not pile:
         if await connection.fetchval(statement, worker_id, workspace, fence, *columns) is None:
             raise Raised
         return
     applied = [row for row in batch.entries() if row.change is not None and not isinstance(row.change, Added)]
     async with connection.transaction():
-        held = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
-        if not await connection.fetchval(held, worker_id, fence):
+        unmoved = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
+        if not await connection.fetchval(unmoved, worker_id, fence):
             raise Raised
         await _lock(connection, workspace, batch)
         await changes.apply(connection, workspace, applied)
@@ -394,9 +394,9 @@ async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[End
     if opened:
         await cancelling.take_back(connection, workspace, opened)
         await cancelling.unpin(connection, workspace, opened)
-    told = [(*e.parent, e.told) for e in ends if e.parent and e.told]
-    if told:
-        await signals.bring(connection, workspace, told)
+    outcomes = [(*e.parent, e.outcome) for e in ends if e.parent and e.outcome]
+    if outcomes:
+        await signals.bring(connection, workspace, outcomes)
     await lanes.leave(connection, workspace, [e.lane for e in ends if e.lane])
 
 

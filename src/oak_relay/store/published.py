@@ -40,12 +40,12 @@ async def take(connection: asyncpg.Connection, workspace: int, most: int) -> lis
 
 async def _whole(connection: asyncpg.Connection, workspace: int, rows: list[asyncpg.Record]) -> list[Mapping[str, Any]]:
     """The same with results of runs that were too large to be told along."""
-    told = {row["id"]: values.loads(row["body"]) for row in rows if row["kind"] == "run"}
-    large = {key: body["result"]["apart"] for key, body in told.items() if body.pop("large", None)}
+    ends = {row["id"]: values.loads(row["body"]) for row in rows if row["kind"] == "run"}
+    large = {key: body["result"]["apart"] for key, body in ends.items() if body.pop("large", None)}
     apart = await artifacts.whole(connection, workspace, large.values())
     for key, text in large.items():
-        told[key]["result"] = values.loads(apart[text])
-    return [{**row, "body": values.dumps(told[row["id"]])} if row["id"] in told else row for row in rows]
+        ends[key]["result"] = values.loads(apart[text])
+    return [{**row, "body": values.dumps(ends[row["id"]])} if row["id"] in ends else row for row in rows]
 
 
 async def triggers(

@@ -210,11 +210,11 @@ async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> s
     """Cancel a run and its children: `cancelled` at once when it had not begun, else `asked`; `over` when it has
     ended."""
     mine = (queue.c.workspace_id == workspace) & (queue.c.run_id == run_id)
-    held = (await connection.execute(select(queue.c.worker_id, queue.c.walks).where(mine).with_for_update())).first()
-    if held is None:
+    place = (await connection.execute(select(queue.c.worker_id, queue.c.walks).where(mine).with_for_update())).first()
+    if place is None:
         return "over"
     direct = await raw(connection)
-    if held.worker_id is None and held.walks == 0:
+    if place.worker_id is None and place.walks == 0:
         await ending.finish(direct, workspace, run_id, "cancelled", CANCELLED)
         return "cancelled"
     await cancelling.mark_cancelled(direct, workspace, [run_id])

@@ -4,7 +4,7 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import Connection
 
-from oak_relay.store.database import MIGRATIONS
+from oak_relay.store.revisions import MIGRATIONS
 
 
 def alembic_config(connection: Connection) -> Config:

@@ -55,9 +55,9 @@ async def write(connection: asyncpg.Connection, workspace: int, given: list[tupl
 
 
 async def count(
-    connection: asyncpg.Connection, workspace: int, run_id: UUID, workflow: str, source: str, told: Iterable[Usage]
+    connection: asyncpg.Connection, workspace: int, run_id: UUID, workflow: str, source: str, usages: Iterable[Usage]
 ) -> None:
-    """Write what calls used that no run made: those of drafts that are tried. `told`: their usages."""
+    """Write what calls used that no run made: those of drafts that are tried. `usages`: their usages."""
     workflow_id = await connection.fetchval(
         "SELECT id FROM workflow WHERE workspace_id = $1 AND name = $2", workspace, workflow
     )
@@ -66,7 +66,7 @@ async def count(
             workflow_id or UUID(int=0), one.alias, one.credential or "", source,
             one.input, one.cached, one.output, Decimal(str(one.paid)), one.unknown,
         ))
-        for number, one in enumerate(told)
+        for number, one in enumerate(usages)
     ]  # fmt: skip
     if used:
         await write(connection, workspace, used)

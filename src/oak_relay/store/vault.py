@@ -73,7 +73,7 @@ class Vault:
             "kind": stored.kind,
             "config": values.dumps(data),
             "key_id": self.key_id,
-            "sealed": self.sealer.seal(stored.plain().encode(), f"credential/{self.workspace}/{name}"),
+            "sealed": self.sealer.seal(stored.reveal().encode(), f"credential/{self.workspace}/{name}"),
         }
         statement = insert(credential).values(workspace_id=self.workspace, name=name, **row)
         await connection.execute(

@@ -11,13 +11,14 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import shapes, values
+from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
 from oak_relay.engine.plan import compile_plan
 from oak_relay.store.tables import schedule, table_def, trigger, version, workflow
 from oak_relay.triggers.standing import Standing
 
 
-class Changed(Exception):
+class Changed(Fault):
     """Somebody else saved meanwhile; `latest` is the number they reached."""
 
     def __init__(self, latest: int) -> None:
@@ -25,7 +26,7 @@ class Changed(Exception):
         self.latest = latest
 
 
-class PathTaken(Exception):
+class PathTaken(Fault):
     """Another live workflow has this webhook path."""
 
     def __init__(self, path: str, holder: str) -> None:

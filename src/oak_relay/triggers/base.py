@@ -11,7 +11,7 @@ from uuid import UUID
 from oak_relay.capabilities.protocols import Actions, Credentials, Outbound, Tables, Time
 from oak_relay.document import values
 from oak_relay.document.check_base import Checking
-from oak_relay.document.errors import ErrorKind, StepFailed
+from oak_relay.document.errors import ErrorKind, Fault, StepFailed
 from oak_relay.document.text import Path
 from oak_relay.document.words import Model
 
@@ -83,7 +83,7 @@ class Reply:
     status: int = 200
 
 
-class Refused(Exception):
+class Refused(Fault):
     """A request that is not taken: `status` of HTTP, what is wrong and what to do."""
 
     def __init__(
@@ -93,7 +93,7 @@ class Refused(Exception):
         detail: str = "",
         fix: str = "",
         headers: Mapping[str, str] | None = None,
-        kind: ErrorKind | None = None,
+        kind: ErrorKind = "denied",
     ) -> None:
         super().__init__(title)
         self.status, self.title, self.detail, self.fix = status, title, detail, fix

@@ -119,7 +119,7 @@ async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Repl
     """The echo that a sender asks for before it sends."""
     if handshake.token:
         stored = await _stored(handshake.credential, at)
-        if not same_token(request.query.get(handshake.token, ""), stored.plain()):
+        if not same_token(request.query.get(handshake.token, ""), stored.reveal()):
             raise Refused(403, "the handshake's token is wrong", fix="give the sender the stored secret")
     return Reply(request.query[handshake.echo])
 
@@ -129,7 +129,9 @@ async def _verify(verify: Verify, request: Request, at: Credentials) -> None:
         return
     stored = await _stored(verify.credential, at)
     if verify.scheme in ("bearer", "basic"):
-        expected = stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.plain()}"
+        expected = (
+            stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.reveal()}"
+        )
         if not expected or not same_token(request.headers.get("authorization", ""), expected):
             challenge = {"WWW-Authenticate": verify.scheme.capitalize()}
             raise Refused(

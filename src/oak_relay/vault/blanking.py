@@ -28,7 +28,7 @@ class Blanker:
     def text(self, text: str) -> str:
         return text if self._pattern is None else self._pattern.sub(BLANK, text)
 
-    def held(self, text: str) -> str:
+    def withheld(self, text: str) -> str:
         """What of a text that is still being written may be shown: blanked, without an end that could yet become a
         secret."""
         if self._pattern is None:

@@ -13,12 +13,13 @@ from pydantic import BaseModel, ConfigDict, Field, SecretStr, field_validator
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from oak_relay.document import durations
+from oak_relay.document.errors import Fault
 
 SHORTEST = 8
 """Shorter secrets are refused: they could not be blanked without blanking ordinary words."""
 
 
-class Refused(ValueError):
+class Refused(Fault, ValueError):
     """A request does not prove who sent it, or a credential may not be used so."""
 
 
@@ -56,7 +57,8 @@ class Credential(BaseModel):
             raise ValueError("a secret has no line breaks or control characters")
         return value
 
-    def plain(self) -> str:
+    def reveal(self) -> str:
+        """The secret in clear."""
         return self.secret.get_secret_value()
 
     def headers(self) -> dict[str, str]:
@@ -70,7 +72,7 @@ class Credential(BaseModel):
 
     def forms(self) -> list[str]:
         """Every way the secret may appear in a request."""
-        return [self.plain()]
+        return [self.reveal()]
 
     def may_reach(self, url: str) -> bool:
         host = urlsplit(url).hostname or ""
@@ -83,7 +85,7 @@ class Bearer(Credential):
     kind: Literal["bearer"] = "bearer"
 
     def headers(self) -> dict[str, str]:
-        return {"Authorization": f"Bearer {self.plain()}"}
+        return {"Authorization": f"Bearer {self.reveal()}"}
 
 
 class HeaderKey(Credential):
@@ -93,7 +95,7 @@ class HeaderKey(Credential):
     header: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{1,60}$")] = "X-API-Key"
 
     def headers(self) -> dict[str, str]:
-        return {self.header: self.plain()}
+        return {self.header: self.reveal()}
 
 
 class Basic(Credential):
@@ -106,10 +108,10 @@ class Basic(Credential):
         return {"Authorization": f"Basic {self._pair()}"}
 
     def forms(self) -> list[str]:
-        return [self.plain(), self._pair()]
+        return [self.reveal(), self._pair()]
 
     def _pair(self) -> str:
-        return base64.b64encode(f"{self.user}:{self.plain()}".encode()).decode()
+        return base64.b64encode(f"{self.user}:{self.reveal()}".encode()).decode()
 
 
 class Signing(Credential):
@@ -130,7 +132,7 @@ class Signing(Credential):
 
     def verify_plain(self, body: bytes, given: str, prefix: str, encoding: str, digest: str) -> None:
         """Check a plain HMAC of the body. Raises `Refused`."""
-        made = hmac.digest(self.plain().encode(), body, digest)
+        made = hmac.digest(self.reveal().encode(), body, digest)
         expected = prefix + (made.hex() if encoding == "hex" else base64.b64encode(made).decode())
         if not hmac.compare_digest(given.strip().encode("utf-8", "replace"), expected.encode()):
             raise Refused("the signature does not match the body")
@@ -144,13 +146,13 @@ class Signing(Credential):
         return "A message signed with it here is accepted; whether the sender has the same shows its first webhook."
 
     def _key(self) -> str:
-        text = self.plain().removeprefix("whsec_")
+        text = self.reveal().removeprefix("whsec_")
         try:
-            if text != self.plain() and base64.b64decode(text, validate=True):
-                return self.plain()
+            if text != self.reveal() and base64.b64decode(text, validate=True):
+                return self.reveal()
         except ValueError:
             pass
-        return base64.b64encode(self.plain().encode()).decode()
+        return base64.b64encode(self.reveal().encode()).decode()
 
 
 def same_token(given: str, expected: str) -> bool:
@@ -160,7 +162,7 @@ def same_token(given: str, expected: str) -> bool:
     )
 
 
-class UnknownKind(ValueError):
+class UnknownKind(Fault, ValueError):
     """No connector here has this kind of credential."""
 
 

@@ -10,10 +10,12 @@ from pathlib import Path
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+from oak_relay.document.errors import Fault
+
 _NONCE = 12
 
 
-class KeyProblem(RuntimeError):
+class KeyProblem(Fault, RuntimeError):
     """The master key is missing, unreadable or another one than the data was sealed with."""
 
 

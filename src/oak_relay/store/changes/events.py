@@ -82,7 +82,7 @@ class Awaited(Prepared[AwaitEvent]):
             prefetch=500,
         )
         async for event in early:
-            told = published.arrived(event)
-            if published.holds(wanted.where, {**wanted.scope, "arrived": told}, wanted.path):
-                return {"events": [told]}
+            arrived = published.arrived(event)
+            if published.holds(wanted.where, {**wanted.scope, "arrived": arrived}, wanted.path):
+                return {"events": [arrived]}
         return {"events": []}
