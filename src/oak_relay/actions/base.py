@@ -68,6 +68,7 @@ class Action:
 
     @property
     def connector(self) -> str:
+        """The part of its name before the dot."""
         return self.name.split(".")[0]
 
     @cached_property

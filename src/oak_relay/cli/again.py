@@ -60,14 +60,17 @@ oak-relay redo last --from reply --values '{"kind": {"label": "refund"}}'""",
 
 
 def rerun_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Run it again from the start."""
     return _each(arguments, client, lambda run_id: client.rerun(run_id, arguments.number))
 
 
 def resume_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Go on where a run failed."""
     return _each(arguments, client, lambda run_id: client.resume(run_id, arguments.number))
 
 
 def redo_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Do a step and what follows anew; say beforehand what is kept."""
     data = None if arguments.input is None else given_json(arguments.input)
     kept = client.redo(
         find_run(arguments.id, client),
@@ -83,6 +86,7 @@ def redo_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Carry out a step of a draft with a sample; exit code 1 when it does not succeed."""
     text = arguments.file.read_text()
     data = given_json(arguments.input)
     if arguments.sample:
@@ -103,6 +107,7 @@ def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def sample_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Keep a step's result of a run, or its event, as a sample."""
     if arguments.keep:
         kept = client.keep_sample(find_run(arguments.workflow_or_run, client), arguments.keep, arguments.step)
         if not show(kept, arguments.json):

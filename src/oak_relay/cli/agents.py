@@ -53,6 +53,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Talk with an agent of a draft, line by line, until the input ends."""
     text, data = arguments.file.read_text(), given_json(arguments.input) if arguments.input else None
     history: list[list[dict[str, Any]]] = [[]]
     said, last = "", None
@@ -98,6 +99,7 @@ def _told(last: Talked) -> None:
 
 
 def add_server(arguments: argparse.Namespace, client: Client) -> int:
+    """Store a tool server."""
     given = {"url": arguments.address, "credential": arguments.credential, "command": arguments.command or None}
     if bool(arguments.address) == bool(arguments.command):
         raise OakRelayError("give either --url or --command")
@@ -108,6 +110,7 @@ def add_server(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_servers(arguments: argparse.Namespace, client: Client) -> int:
+    """Tool servers and where they are."""
     listed = client.servers()
     if not show(listed, arguments.json):
         rows = [(s.name, s.config.url or " ".join(s.config.command or ()), s.config.credential or "–") for s in listed]
@@ -116,6 +119,7 @@ def list_servers(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def test_server(arguments: argparse.Namespace, client: Client) -> int:
+    """Connect, and show what a tool server offers; exit code 1 when it does not answer."""
     with working("connecting"):
         found = client.test_server(arguments.name)
     if not show(found, arguments.json):
@@ -129,12 +133,14 @@ def test_server(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def remove_server(arguments: argparse.Namespace, client: Client) -> int:
+    """Forget a tool server."""
     client.remove_server(arguments.name)
     OUT.print(f"{arguments.name} is removed")
     return 0
 
 
 def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
+    """Conversations, the latest first."""
     listed = client.conversations()
     if not show(listed, arguments.json):
         rows = [(c.key, c.messages, moment(c.updated_at)) for c in listed]
@@ -143,6 +149,7 @@ def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
+    """What was said in one, with what is known of the person."""
     said = client.conversation(arguments.key)
     about = next((c for c in client.conversations(500) if c.key == arguments.key), None)
     if not show(said, arguments.json):
@@ -158,6 +165,7 @@ def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def forget(arguments: argparse.Namespace, client: Client) -> int:
+    """Remove a conversation and all that was said."""
     client.forget(arguments.key)
     OUT.print(f"{arguments.key} is forgotten")
     return 0

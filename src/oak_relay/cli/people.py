@@ -74,6 +74,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Questions that wait for a person."""
     questions = client.tray(arguments.state)
     if show(questions, arguments.json):
         return 0
@@ -91,6 +92,7 @@ def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Answer a question, asked for what is missing."""
     question = _find(arguments.id, client)
     choice, data = arguments.choice, _json(arguments.data)
     if choice is None and question.choices and sys.stdin.isatty():
@@ -103,6 +105,7 @@ def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """What comes when."""
     found = client.schedules(arguments.workflow, arguments.occurrences)
     if show(found, arguments.json):
         return 0
@@ -118,6 +121,7 @@ def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def pause_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Pause a trigger in time, or let it go on."""
     found = client.pause_schedule(arguments.workflow, arguments.trigger, not arguments.off)
     if not show(found, arguments.json):
         OUT.print("paused" if found.paused else f"goes on; next {moment(found.next_at)}")
@@ -125,6 +129,7 @@ def pause_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def hold_cmd(arguments: argparse.Namespace, client: Client, on: bool) -> int:
+    """Hold all runs that are not over, or let held ones go."""
     done = client.hold(on)
     if not show(done, arguments.json):
         OUT.print(f"{next(iter(done.values()))} runs {'held' if on else 'go on'}")
@@ -132,6 +137,7 @@ def hold_cmd(arguments: argparse.Namespace, client: Client, on: bool) -> int:
 
 
 def missing_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Events that a restored database does not hold any more."""
     if arguments.forget:
         done = client.forget_missing()
         if not show(done, arguments.json):
@@ -158,6 +164,7 @@ def missing_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def fire_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Make an occurrence now."""
     made = client.fire(arguments.workflow, arguments.trigger)
     if not show(made, arguments.json):
         OUT.print(f"run {made['run']}" if made["run"] else made["note"])
@@ -165,6 +172,7 @@ def fire_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def publish_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Publish an event (CloudEvents 1.0)."""
     event = {
         "specversion": "1.0",
         "id": arguments.id or str(uuid.uuid4()),

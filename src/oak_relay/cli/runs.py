@@ -51,6 +51,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Runs, the newest first."""
     names = ("workflow", "state", "subject", "error_kind", "held", "since", "after", "limit")
     page = client.runs(**{name: getattr(arguments, name) for name in names})
     if show(page, arguments.json):
@@ -70,6 +71,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """A run as its script with what happened at each line."""
     run_id = find_run(arguments.id, client)
     detail, traced = client.run(run_id), client.trace(run_id, arguments.under)
     if show({"run": detail.model_dump(mode="json"), "trace": traced.model_dump(mode="json")}, arguments.json):
@@ -90,6 +92,7 @@ def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """What a run does, as it happens, until its end."""
     last: RunData | None = None
     for item in client.follow(find_run(arguments.id, client)):
         if isinstance(item, RunData):
@@ -102,11 +105,13 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def artifact_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """A large payload, whole, to standard output."""
     print(jsontext.dumps(client.artifact(arguments.id)))
     return 0
 
 
 def cancel_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Cancel a run; what it began may come to its end."""
     outcomes = {given: client.cancel(find_run(given, client)) for given in arguments.ids}
     if not show({"outcome": next(iter(outcomes.values()))} if len(outcomes) == 1 else outcomes, arguments.json):
         words = {

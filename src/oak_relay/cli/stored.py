@@ -47,6 +47,7 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
 
 
 def add_credential(arguments: argparse.Namespace, client: Client) -> int:
+    """Store a credential; its secret comes from standard input, a variable or a prompt."""
     given = {
         "kind": arguments.kind,
         "secret": _secret(arguments.secret_from),
@@ -62,6 +63,7 @@ def add_credential(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
+    """Credentials without their secrets."""
     listed = client.credentials()
     if not show(listed, arguments.json):
         rows = [
@@ -110,6 +112,7 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def add_model(arguments: argparse.Namespace, client: Client) -> int:
+    """Store a model alias."""
     given_prices = {"input": arguments.price_in, "cached": arguments.price_cached, "output": arguments.price_out}
     prices = {name: price for name, price in given_prices.items() if price is not None} or None
     stored = client.put_model(
@@ -129,6 +132,7 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_models(arguments: argparse.Namespace, client: Client) -> int:
+    """Model aliases with their prices."""
     listed = client.models()
     if not show(listed, arguments.json):
         rows = [
@@ -164,6 +168,7 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def create_table(arguments: argparse.Namespace, client: Client) -> int:
+    """Make a table."""
     columns = {name: kind or "text" for name, _, kind in (c.partition(":") for c in arguments.columns)}
     made = client.create_table(arguments.name, columns)
     if not show(made, arguments.json):
@@ -172,6 +177,7 @@ def create_table(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_tables(arguments: argparse.Namespace, client: Client) -> int:
+    """Tables kept here."""
     listed = client.tables()
     if not show(listed, arguments.json):
         rows = [(t.name, t.rows, ", ".join(f"{c['name']}:{c['type']}" for c in t.columns)) for t in listed]
@@ -180,6 +186,7 @@ def list_tables(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_rows(arguments: argparse.Namespace, client: Client) -> int:
+    """Rows of a table."""
     rows = client.rows(arguments.name, arguments.limit)
     if not show(rows, arguments.json):
         heads = list(dict.fromkeys(key for r in rows for key in r.row))
@@ -188,6 +195,7 @@ def list_rows(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def add_rows(arguments: argparse.Namespace, client: Client) -> int:
+    """Add rows of a file or of standard input, JSON or JSON Lines."""
     try:
         rows = jsontext.loads(sys.stdin.read())
     except ValueError as error:
@@ -205,6 +213,7 @@ def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def add_token(arguments: argparse.Namespace, client: Client) -> int:
+    """Make a token; its secret is shown this once."""
     made = client.add_token(arguments.name)
     if not show(made, arguments.json):
         OUT.print(f"{made.secret}", markup=False)
@@ -213,6 +222,7 @@ def add_token(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_tokens(arguments: argparse.Namespace, client: Client) -> int:
+    """Tokens without their secrets."""
     listed = client.tokens()
     if not show(listed, arguments.json):
         table(("token", "id", "made"), [(t.name, t.id, moment(t.created_at)) for t in listed], "No tokens.")
@@ -239,6 +249,7 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
 
 
 def removed(arguments: argparse.Namespace, remove: Callable[[str], None]) -> int:
+    """Remove something by its name, and say so."""
     remove(arguments.name)
     if not show({"removed": arguments.name}, arguments.json):
         OUT.print(f"{arguments.name} is removed")

@@ -37,6 +37,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def show_usage(arguments: argparse.Namespace, client: Client) -> int:
+    """What models used, as a table, JSON or CSV."""
     by = arguments.by or ["day", "workflow"]
     found = client.usage(by, arguments.since, arguments.until, arguments.workflow)
     if show(found, arguments.json):
@@ -61,6 +62,7 @@ def show_usage(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_budgets(arguments: argparse.Namespace, client: Client) -> int:
+    """Budgets and how far they are spent."""
     listed = client.budgets()
     if not show(listed, arguments.json):
         rows = [(b.name, b.workflow or "all", b.period, money(b.money), money(b.spent), b.state) for b in listed]
@@ -69,6 +71,7 @@ def list_budgets(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def set_budget(arguments: argparse.Namespace, client: Client) -> int:
+    """Set a budget."""
     stored = client.put_budget(arguments.name, arguments.money, arguments.period, arguments.workflow)
     if not show(stored, arguments.json):
         of = stored.workflow or "all workflows"
@@ -77,6 +80,7 @@ def set_budget(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def remove_budget(arguments: argparse.Namespace, client: Client) -> int:
+    """Remove a budget."""
     client.remove_budget(arguments.name)
     OUT.print(f"{arguments.name} is removed")
     return 0

@@ -68,6 +68,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
+    """Check documents, here or with what is stored; exit code 1 when one has a mistake."""
     from oak_relay.actions.catalogue import offer
     from oak_relay.document.check import check
 
@@ -97,6 +98,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
 
 
 def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """What a step would send, without sending it."""
     rendered = client.render(
         _text(arguments.file), arguments.step, given_json(arguments.input), given_json(arguments.steps)
     )
@@ -127,6 +129,7 @@ def _said(message: dict[str, Any]) -> str:
 
 
 def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Save documents as new versions, and make them live if asked to."""
     saved = []
     for file in arguments.files:
         try:
@@ -146,6 +149,7 @@ def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def live_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Make a version live, or none."""
     done = client.live(arguments.workflow, arguments.number, not arguments.off)
     if not show(done, arguments.json):
         OUT.print(
@@ -160,6 +164,7 @@ def live_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Workflows and how their last runs went."""
     listed = client.workflows()
     if not show(listed, arguments.json):
         table(
@@ -175,6 +180,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def start_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Start a run, and wait for its end if asked to; exit code 1 when it does not succeed."""
     run = client.start(arguments.workflow, given_json(arguments.input), arguments.number, arguments.key)
     if not arguments.wait:
         if not show(run, arguments.json):
@@ -198,6 +204,7 @@ def _text(file: Path) -> str:
 
 
 def given_json(given: str) -> Any:
+    """A value given as JSON, as a file of it, or `-` for standard input. Raises `OakRelayError`."""
     text = sys.stdin.read() if given == "-" else given
     if not text.lstrip().startswith(("{", "[", '"')) and Path(text).is_file():
         text = _text(Path(text))

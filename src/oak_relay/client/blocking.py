@@ -46,9 +46,11 @@ class Run(results.RunData):
         return self._client.follow(self.id)
 
     def trace(self) -> results.Trace:
+        """Everything it did so far."""
         return self._client.trace(self.id)
 
     def cancel(self) -> str:
+        """Tell it to end."""
         return self._client.cancel(self.id)
 
 
@@ -68,6 +70,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
+        """Close the connection."""
         self._http.close()
 
     def start(self, workflow: str, input: object = None, version: int | None = None, key: str | None = None) -> Run:

@@ -94,23 +94,28 @@ def _at(*parts: object) -> str:
 
 
 def workflows() -> Call[list[results.Workflow]]:
+    """All workflows."""
     return Call("GET", _at("workflows"), _many(results.Workflow))
 
 
 def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
+    """One workflow with its text, the newest version unless one is named."""
     return Call("GET", _at("workflows", name), _one(results.WorkflowText), {"version": version})
 
 
 def save(text: str, expected: int | None) -> Call[results.Saved]:
+    """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
     headers = {} if expected is None else {"If-Match": f'"{expected}"'}
     return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
 
 
 def check(text: str) -> Call[results.Checked]:
+    """Check a document against what is stored in the service."""
     return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text})
 
 
 def render(text: str, step: str, sample: object, steps: Mapping[str, object]) -> Call[results.Rendered]:
+    """What a step would send, without sending."""
     return Call(
         "POST",
         _at("workflows", "render"),
@@ -120,242 +125,301 @@ def render(text: str, step: str, sample: object, steps: Mapping[str, object]) ->
 
 
 def live(name: str, version: int | None, on: bool) -> Call[results.Workflow]:
+    """Make a version live, or with `on=False` none."""
     return Call("POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on})
 
 
 def settings(name: str, given: Mapping[str, object]) -> Call[Mapping[str, object]]:
+    """Adjust a workflow's settings."""
     return Call("PUT", _at("workflows", name, "settings"), _raw, body=given)
 
 
 def start(name: str, data: object, version: int | None, key: str | None) -> Call[Mapping[str, object]]:
+    """Start a run. The same `key` again gives the same run."""
     headers = {"Idempotency-Key": key} if key else {}
     return Call("POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers)
 
 
 def runs(**filters: Param) -> Call[results.RunPage]:
+    """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
     return Call("GET", _at("runs"), _one(results.RunPage), filters)
 
 
 def run(run_id: UUID | str) -> Call[results.RunDetail]:
+    """One run with its result, its event, and why it is not moving."""
     return Call("GET", _at("runs", run_id), _one(results.RunDetail))
 
 
 def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call[results.Trace]:
+    """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
     return Call(
         "GET", _at("runs", run_id, "trace"), _one(results.Trace), {"under": under, "after": after, "limit": limit}
     )
 
 
 def journal(run_id: UUID | str) -> Call[list[Mapping[str, object]]]:
+    """The journal of a run."""
     return Call("GET", _at("runs", run_id, "journal"), _raw)
 
 
 def artifact(artifact_id: str) -> Call[Any]:
+    """The whole of a payload of which a trace tells only a preview."""
     return Call("GET", _at("artifacts", artifact_id), _raw)
 
 
 def cancel(run_id: UUID | str) -> Call[dict[str, str]]:
+    """Cancel a run: `cancelled`, `asked` or `over`."""
     return Call("POST", _at("runs", run_id, "cancel"), _raw)
 
 
 def stream(run_id: UUID | str) -> str:
+    """What a run does, as server-sent events: `run` and `span`, each as it changes."""
     return _at("runs", run_id, "stream")
 
 
 def events(limit: int) -> Call[list[Mapping[str, object]]]:
+    """Events, newest first."""
     return Call("GET", _at("events"), _raw, {"limit": limit})
 
 
 def credentials() -> Call[list[results.Credential]]:
+    """Stored credentials, without their secrets."""
     return Call("GET", _at("credentials"), _many(results.Credential))
 
 
 def put_credential(name: str, given: Mapping[str, object]) -> Call[results.Credential]:
+    """Store a credential: `kind`, `secret`, and what the kind needs."""
     return Call("PUT", _at("credentials", name), _one(results.Credential), body=given)
 
 
 def remove_credential(name: str) -> Call[None]:
+    """Remove a credential."""
     return Call("DELETE", _at("credentials", name), _raw)
 
 
 def test_credential(name: str) -> Call[results.Test]:
+    """Use a credential once and see both sides."""
     return Call("POST", _at("credentials", name, "test"), _one(results.Test))
 
 
 def models() -> Call[list[results.Alias]]:
+    """Model aliases."""
     return Call("GET", _at("models"), _many(results.Alias))
 
 
 def put_model(name: str, given: Mapping[str, object], unseen: bool) -> Call[results.Alias]:
+    """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
     return Call("PUT", _at("models", name), _one(results.Alias), {"unseen": unseen or None}, body=given)
 
 
 def remove_model(name: str) -> Call[None]:
+    """Remove an alias."""
     return Call("DELETE", _at("models", name), _raw)
 
 
 def test_model(name: str) -> Call[results.Test]:
+    """Which models the server offers, and an answer to something trivial."""
     return Call("POST", _at("models", name, "test"), _one(results.Test))
 
 
 def servers() -> Call[list[results.Server]]:
+    """Tool servers."""
     return Call("GET", _at("servers"), _many(results.Server))
 
 
 def put_server(name: str, given: Mapping[str, object]) -> Call[results.Server]:
+    """Store a tool server: `url` and `credential`, or `command`."""
     return Call("PUT", _at("servers", name), _one(results.Server), body=given)
 
 
 def remove_server(name: str) -> Call[None]:
+    """Remove a tool server."""
     return Call("DELETE", _at("servers", name), _raw)
 
 
 def test_server(name: str) -> Call[results.ServerTest]:
+    """Connect to a tool server and list what it offers."""
     return Call("POST", _at("servers", name, "test"), _one(results.ServerTest))
 
 
 def conversations(limit: int) -> Call[list[results.Conversation]]:
+    """Conversations, the latest first."""
     return Call("GET", _at("conversations"), _many(results.Conversation), {"limit": limit})
 
 
 def conversation(key: str) -> Call[list[results.Message]]:
+    """What was said in a conversation, in order."""
     return Call("GET", _at("conversations", key), _many(results.Message))
 
 
 def forget(key: str) -> Call[None]:
+    """Forget a conversation."""
     return Call("DELETE", _at("conversations", key), _raw)
 
 
 def messages(run_id: UUID | str, turn: str) -> Call[Mapping[str, object]]:
+    """The messages of a turn of an agent as they were sent, with the tools that were offered."""
     return Call("GET", _at("runs", run_id, "messages"), _raw, {"turn": turn})
 
 
 def talk(given: Mapping[str, object]) -> Call[results.Talked]:
+    """Say something to an agent of a draft, in a conversation that is kept nowhere."""
     return Call("POST", _at("workflows", "talk"), _one(results.Talked), body=given)
 
 
 def usage(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[list[results.Usage]]:
+    """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
     given = {"by": by, "since": since, "until": until, "workflow": workflow}
     return Call("GET", _at("usage"), _many(results.Usage), given)
 
 
 def budgets() -> Call[list[results.Budget]]:
+    """Budgets and what of them is spent."""
     return Call("GET", _at("budgets"), _many(results.Budget))
 
 
 def put_budget(name: str, given: Mapping[str, object]) -> Call[results.Budget]:
+    """Set a budget of a workflow, or of all."""
     return Call("PUT", _at("budgets", name), _one(results.Budget), body=given)
 
 
 def remove_budget(name: str) -> Call[None]:
+    """Remove a budget."""
     return Call("DELETE", _at("budgets", name), _raw)
 
 
 def tables() -> Call[list[results.Table]]:
+    """Tables."""
     return Call("GET", _at("tables"), _many(results.Table))
 
 
 def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
+    """A new table; columns are text, number, boolean or any."""
     listed = [{"name": column, "type": kind} for column, kind in columns.items()]
     return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "columns": listed})
 
 
 def drop_table(name: str) -> Call[None]:
+    """Remove a table with its rows."""
     return Call("DELETE", _at("tables", name), _raw)
 
 
 def rows(table: str, limit: int) -> Call[list[results.Row]]:
+    """Rows of a table, oldest first."""
     return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
 
 
 def update_row(table: str, row_id: UUID | str, row: Mapping[str, object]) -> Call[dict[str, bool]]:
+    """Change columns of a row."""
     return Call("PATCH", _at("tables", table, "rows", row_id), _raw, body=row)
 
 
 def remove_row(table: str, row_id: UUID | str) -> Call[None]:
+    """Remove a row."""
     return Call("DELETE", _at("tables", table, "rows", row_id), _raw)
 
 
 def add_rows(table: str, given: list[Mapping[str, object]]) -> Call[dict[str, int]]:
+    """Add rows, all or none."""
     return Call("POST", _at("tables", table, "rows"), _raw, body={"rows": given})
 
 
 def actions() -> Call[list[results.Action]]:
+    """The catalogue of actions."""
     return Call("GET", _at("actions"), _many(results.Action))
 
 
 def tokens() -> Call[list[results.Token]]:
+    """Tokens, without their secrets."""
     return Call("GET", _at("tokens"), _many(results.Token))
 
 
 def add_token(name: str) -> Call[results.Token]:
+    """A new token; its secret is given this once."""
     return Call("POST", _at("tokens"), _one(results.Token), body={"name": name})
 
 
 def remove_token(token_id: str) -> Call[None]:
+    """Revoke a token."""
     return Call("DELETE", _at("tokens", token_id), _raw)
 
 
 def rerun(run_id: UUID | str, version: int | None, data: object) -> Call[results.Kept]:
+    """Run it again from the start, as a new run."""
     return Call("POST", _at("runs", run_id, "rerun"), _one(results.Kept), body={"version": version, "input": data})
 
 
 def resume(run_id: UUID | str, version: int | None) -> Call[results.Kept]:
+    """Go on from where a run failed, as a new run."""
     return Call("POST", _at("runs", run_id, "resume"), _one(results.Kept), body={"version": version})
 
 
 def redo(run_id: UUID | str, given: Mapping[str, object]) -> Call[results.Kept]:
+    """Do a run again from a step on; with `check` only say what would be kept."""
     return Call("POST", _at("runs", run_id, "redo"), _one(results.Kept), body=given)
 
 
 def many(ids: Sequence[UUID | str], action: str) -> Call[Mapping[str, object]]:
+    """Do something with many runs at once."""
     return Call("POST", _at("runs", "many"), _raw, body={"ids": [str(i) for i in ids], "action": action})
 
 
 def try_step(given: Mapping[str, object]) -> Call[results.Tried]:
+    """Carry out a step of a draft with samples."""
     return Call("POST", _at("workflows", "try"), _one(results.Tried), body=given)
 
 
 def samples(workflow: str) -> Call[list[results.Sample]]:
+    """Kept events and results of a workflow."""
     return Call("GET", _at("workflows", workflow, "samples"), _many(results.Sample))
 
 
 def keep_sample(run_id: UUID | str, name: str, step: str) -> Call[dict[str, str]]:
+    """Keep a run's event, or what a step gave, as a sample."""
     return Call("POST", _at("runs", run_id, "sample"), _raw, body={"name": name, "step": step})
 
 
 def tray(state: str | None, run_id: UUID | str | None) -> Call[list[results.Question]]:
+    """Questions to people, the oldest first."""
     return Call("GET", _at("tray"), _many(results.Question), {"state": state, "run": run_id})
 
 
 def answer(question_id: UUID | str, given: Mapping[str, object]) -> Call[dict[str, int]]:
+    """Answer a question, with `alike` all of its kind; how many were."""
     return Call("POST", _at("tray", question_id, "answer"), _raw, body=given)
 
 
 def schedules(workflow: str | None, occurrences: int) -> Call[list[results.Schedule]]:
+    """Schedules and polls with what comes next."""
     return Call("GET", _at("schedules"), _many(results.Schedule), {"workflow": workflow, "occurrences": occurrences})
 
 
 def pause_schedule(workflow: str, trigger: str, paused: bool) -> Call[results.Schedule]:
+    """Pause a trigger in time, or let it go on."""
     return Call("POST", _at("schedules", workflow, trigger, "pause"), _one(results.Schedule), body={"paused": paused})
 
 
 def fire(workflow: str, trigger: str) -> Call[dict[str, str]]:
+    """Make an occurrence of a schedule now."""
     return Call("POST", _at("schedules", workflow, trigger, "fire"), _raw)
 
 
 def publish(event: Mapping[str, object]) -> Call[list[Mapping[str, object]]]:
+    """Publish an event (CloudEvents 1.0): id, source, type, data."""
     headers = {"Content-Type": "application/cloudevents+json"}
     return Call("POST", _at("events"), _raw, body=event, headers=headers)
 
 
 def restore(after: UUID | str | None) -> Call[results.Restore]:
+    """Runs that are held after a restore of the database, and events that it took back."""
     return Call("GET", _at("restore"), results.Restore.model_validate, params={"after": after})
 
 
 def forget_missing() -> Call[dict[str, int]]:
+    """The missing events were looked after."""
     return Call("DELETE", _at("restore", "missing"), _raw)
 
 
 def hold(on: bool) -> Call[dict[str, int]]:
+    """Hold all runs that are not over, or let held ones go."""
     return Call("POST", _at("hold" if on else "release"), _raw)

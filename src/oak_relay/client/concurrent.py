@@ -47,9 +47,11 @@ class AsyncRun(results.RunData):
         return self._client.follow(self.id)
 
     async def trace(self) -> results.Trace:
+        """Everything it did so far."""
         return await self._client.trace(self.id)
 
     async def cancel(self) -> str:
+        """Tell it to end."""
         return await self._client.cancel(self.id)
 
 
@@ -69,6 +71,7 @@ class AsyncClient:
         await self.close()
 
     async def close(self) -> None:
+        """Close the connection."""
         await self._http.aclose()
 
     async def start(

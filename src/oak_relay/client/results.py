@@ -102,6 +102,7 @@ class RunData(Result):
 
     @property
     def over(self) -> bool:
+        """Whether it has ended."""
         return self.state in OVER
 
 

@@ -41,6 +41,7 @@ class Checked:
 
     @property
     def sound(self) -> bool:
+        """Whether nothing is wrong with it; warnings are no mistakes."""
         return not any(f.severity == "error" for f in self.findings)
 
 

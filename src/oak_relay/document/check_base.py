@@ -94,6 +94,7 @@ class Base:
         self.agent_document = isinstance(data, dict) and "agent" in data and "workflow" not in data
 
     def add(self, path: Path, message: str, fix: str, severity: str = "error", line: int = 0) -> None:
+        """Keep a finding at a path of the document."""
         if self.agent_document and path[:3] == ("steps", 0, "with"):
             path = path[3:]  # of an agent document, what a step would have under `with` stands at the top
         row, column = self.source.place(path)

@@ -31,6 +31,7 @@ class Names(Base):
             )
 
     def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
+        """Tell of a name that is not among those known; a template is not known before the run."""
         if known is None or is_template(name) or name in known or (word == "workflow" and name == self.own_name):
             return
         near = get_close_matches(name, list(known), 1)
@@ -51,6 +52,7 @@ class Names(Base):
             self.add(path, f"{name} is of kind {kind}, which proves who sends to us and is not sent", fix)
 
     def texts(self, path: Path, value: Any, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
+        """Check every expression in a value, and find secrets in clear."""
         if isinstance(value, dict):
             for key, item in value.items():
                 if (

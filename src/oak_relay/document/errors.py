@@ -134,4 +134,5 @@ class Finding:
     path: str = ""
 
     def as_data(self) -> dict[str, Any]:
+        """As JSON."""
         return asdict(self)

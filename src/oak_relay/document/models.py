@@ -116,6 +116,7 @@ class BaseStep(Model):
 
     @property
     def kind(self) -> str:
+        """The key that says what kind of step it is."""
         return next(k for k in STEP_KINDS if k in type(self).model_fields)
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
@@ -168,6 +169,7 @@ class Arm(Model):
 
     @property
     def body(self) -> "list[Step]":
+        """The steps of the arm."""
         return (self.steps if self.else_ is None else self.else_) or []
 
 

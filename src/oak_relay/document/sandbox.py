@@ -175,6 +175,7 @@ class Meter:
         self.empty: list[str] = []
 
     def charge(self, amount: int = 1) -> None:
+        """Use fuel. Raises `StepFailed` (`over_limit`) when there is none left, or the time is over."""
         self.fuel -= amount
         if self.fuel < 0:
             raise StepFailed("over_limit", "the expression does too much work", fix="make its lists shorter")
@@ -202,6 +203,7 @@ class Missing(Undefined):
         self.known = known
 
     def child(self, key: object) -> "Missing":
+        """What is missing inside of what is missing."""
         path = f"{self.path}[{key}]" if isinstance(key, int) else f"{self.path}.{key}"
         return Missing(name=path, path=path, known=self.known)
 

@@ -44,6 +44,7 @@ class Line:
     note: str = ""
 
     def as_data(self) -> dict[str, Any]:
+        """As JSON."""
         return asdict(self)
 
 

@@ -29,6 +29,7 @@ class Trigger(Model):
 
     @property
     def kind(self) -> str:
+        """The kind of trigger it is."""
         return next(iter(self._said))
 
     @property

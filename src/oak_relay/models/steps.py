@@ -55,6 +55,7 @@ class LabelInput(Fields):
 
     @property
     def names(self) -> list[str]:
+        """All labels that may be given."""
         return [*self.labels, *([self.otherwise] if self.otherwise and self.otherwise not in self.labels else [])]
 
 

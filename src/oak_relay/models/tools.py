@@ -61,6 +61,7 @@ class Tool(Fields):
 
     @property
     def kind(self) -> str:
+        """Which of the kinds it is."""
         return next(kind for kind in KINDS if getattr(self, kind) is not None)
 
 

@@ -63,6 +63,7 @@ class Clock:
         self._published.set()
 
     async def run(self) -> None:
+        """Be a clock until it is stopped."""
         loops: list[tuple[Callable[[asyncpg.Connection], Awaitable[float]], str]] = [
             (self._fire, "schedules"),
             (self._dispatch, "published"),

@@ -49,6 +49,7 @@ class Tools:
         self.http: httpx.AsyncClient = outbound()
 
     async def close(self) -> None:
+        """Close the connections to the outside."""
         await self.http.aclose()
 
 

@@ -57,6 +57,7 @@ class Hints:
         self.on("watching", self._somebody)
 
     def on(self, word: str, callback: Callable[[str], None]) -> None:
+        """Call back when a hint about a topic comes, with what stands behind the colon."""
         self._heard[word].append(callback)
 
     def send(self, topic: str) -> None:

@@ -52,6 +52,7 @@ class RunTemplate:
 
     @classmethod
     def of(cls, plan: Plan) -> "RunTemplate":
+        """Of a compiled version."""
         return cls(plan.subject, plan.settings, plan.per_subject, plan.revision)
 
     @classmethod
@@ -97,6 +98,7 @@ class Intake:
         self._group: GroupCommit[NewRun, Receipt] = GroupCommit(self._flush, most=500, bound=5_000)
 
     async def run(self) -> None:
+        """Write what comes until cancelled."""
         try:
             await self._group.run()
         finally:

@@ -31,6 +31,7 @@ class Lease:
         self.lost = False
 
     def left(self) -> float:
+        """Seconds until it ends, as far as this process knows."""
         return 0.0 if self.lost else self._until - time.monotonic()
 
     def now(self) -> datetime:
@@ -38,9 +39,11 @@ class Lease:
         return datetime.now(UTC) + self._ahead
 
     def start(self) -> None:
+        """Renew it from a thread of its own."""
         self._thread.start()
 
     def stop(self) -> None:
+        """Renew it no more."""
         self._stop.set()
         self._thread.join(timeout=5)
 

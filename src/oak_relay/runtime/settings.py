@@ -60,6 +60,7 @@ class Settings(BaseSettings):
 
     @property
     def own_url(self) -> str:
+        """The address at which the service is reached."""
         return self.public_url.rstrip("/") or f"http://{self.host}:{self.port}"
 
     def environment(self) -> dict[str, Any]:

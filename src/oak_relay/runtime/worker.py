@@ -70,6 +70,7 @@ class Worker:
         self._awake.set()
 
     async def run(self) -> None:
+        """Be a worker until it is stopped; what is under way is finished or handed back."""
         exporting = asyncio.create_task(self.exporter.run()) if self.exporter else None
         watchdog = Watchdog(asyncio.get_running_loop(), self._settings.lease)
         watchdog.start()

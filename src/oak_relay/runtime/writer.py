@@ -48,6 +48,7 @@ class Ownership:
     dropped: Callable[[], None] | None = None
 
     def drop(self) -> None:
+        """The run belongs to another now: whoever waits for it is told."""
         if not self.lost:
             self.lost = True
             if self.dropped is not None:

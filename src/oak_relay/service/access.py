@@ -61,11 +61,13 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
 
 @router.get("/session")
 async def who_am_i(who: CallerDep) -> SessionOut:
+    """The member or token that asks."""
     return SessionOut(name=who.name, by=who.by)
 
 
 @router.delete("/session", status_code=204)
 async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
+    """End this session."""
     if who.session_id:
         async with parts.database.begin() as connection:
             await people.revoke(connection, parts.workspace, who.session_id)
@@ -74,6 +76,7 @@ async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
 
 @router.get("/tokens")
 async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
+    """Tokens without their secrets."""
     async with parts.database.connect() as connection:
         return [
             TokenOut(id=t.id, name=t.name, created_at=t.created_at)
@@ -92,6 +95,7 @@ async def add_token(given: TokenIn, parts: PartsDep, who: CallerDep) -> TokenOut
 
 @router.delete("/tokens/{token_id}", status_code=204)
 async def remove_token(token_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    """Revoke a token: it is refused from now on."""
     async with parts.database.begin() as connection:
         if not await people.revoke(connection, parts.workspace, token_id):
             raise missing("token", str(token_id))

@@ -244,6 +244,7 @@ async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep
 
 @router.delete("/workflows/{name}/samples/{sample_id}", status_code=204, tags=["workflows"])
 async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    """Remove a sample."""
     async with parts.database.begin() as connection:
         row = await _workflow(connection, parts.workspace, name)
         if not await seeds.remove_sample(await raw(connection), parts.workspace, row.id, sample_id):

@@ -27,6 +27,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
 
 @router.get("/servers")
 async def list_servers(parts: PartsDep, _: CallerDep) -> list[ServerOut]:
+    """Tool servers by name."""
     async with parts.database.connect() as connection:
         rows = await connection.execute(select(tool_server).order_by(tool_server.c.name))
         return [ServerOut(name=r.name, config=values.loads(r.config), updated_at=r.updated_at) for r in rows]
@@ -57,6 +58,7 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
 
 @router.delete("/servers/{name}", status_code=204)
 async def remove_server(name: str, parts: PartsDep, who: CallerDep) -> None:
+    """Forget a tool server: agents that name it fail."""
     async with parts.database.begin() as connection:
         mine = (tool_server.c.workspace_id == parts.workspace) & (tool_server.c.name == name)
         if not (await connection.execute(delete(tool_server).where(mine))).rowcount:

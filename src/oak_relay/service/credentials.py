@@ -23,6 +23,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["
 
 @router.get("")
 async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]:
+    """Stored credentials without their secrets, by name."""
     async with parts.database.connect() as connection:
         rows = await connection.execute(select(credential).order_by(credential.c.name))
         return [_out(row, parts.registry.catalogue.credentials) for row in rows]
@@ -51,6 +52,7 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
 
 @router.delete("/{name}", status_code=204)
 async def remove_credential(name: str, parts: PartsDep, who: CallerDep) -> None:
+    """Forget a credential: steps that name it fail."""
     async with parts.database.begin() as connection:
         done = await connection.execute(
             delete(credential).where(credential.c.workspace_id == parts.workspace, credential.c.name == name)

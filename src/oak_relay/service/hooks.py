@@ -50,6 +50,7 @@ class Hooks:
         parts.hints.on("config", lambda _: self._known.clear())
 
     async def find(self, path: str, afresh: bool = False) -> _Hook | None:
+        """The live webhook at a path, None when there is none; `afresh` when what is known has proved stale."""
         known = self._known.get(path)
         if known and not afresh and (time.monotonic() - known.made < _AGE or path in self._asking):
             return known

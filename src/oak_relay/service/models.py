@@ -23,6 +23,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/models", tags=["model
 
 @router.get("")
 async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
+    """Model aliases by name."""
     async with parts.database.connect() as connection:
         return [_out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))]
 
@@ -59,6 +60,7 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, un
 
 @router.delete("/{name}", status_code=204)
 async def remove_model(name: str, parts: PartsDep, who: CallerDep) -> None:
+    """Forget an alias: steps that name it fail."""
     async with parts.database.begin() as connection:
         done = await connection.execute(
             delete(model_alias).where(model_alias.c.workspace_id == parts.workspace, model_alias.c.name == name)

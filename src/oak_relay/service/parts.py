@@ -252,6 +252,7 @@ class Caller:
 
 
 def parts_of(request: Request) -> Parts:
+    """What this process shares, of a request."""
     return request.app.state.parts
 
 
@@ -296,4 +297,5 @@ CallerDep = Annotated[Caller, Depends(caller)]
 
 
 def session_end(settings: Settings) -> datetime:
+    """When a session that begins now ends."""
     return datetime.now(UTC) + timedelta(hours=settings.sign_in_hours)

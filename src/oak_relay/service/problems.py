@@ -47,10 +47,12 @@ class Problem(Exception):
         }
 
     def response(self) -> JSONResponse:
+        """The answer as it is sent."""
         return JSONResponse(self.content, self.status, self.headers, "application/problem+json")
 
 
 def missing(what: str, name: str, fix: str = "check the name") -> Problem:
+    """404: there is no such thing."""
     return Problem(404, f"no {what} {name}", f"there is no {what} {name}", fix)
 
 

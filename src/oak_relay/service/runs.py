@@ -111,6 +111,7 @@ async def stream_runs(parts: PartsDep, _: CallerDep) -> EventSourceResponse:
 
 @router.get("/runs/{run_id}", response_model=RunDetail)
 async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
+    """One run with its result, its event, why it is not moving, its children, and runs that do it again."""
     return exact.answer(parts, await _detail(parts, run_id))
 
 

@@ -35,6 +35,7 @@ class RowsIn(In):
 
 @router.get("/tables")
 async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
+    """Tables with their columns and how many rows they have."""
     async with parts.database.connect() as connection:
         return [
             TableOut(name=t.name, columns=t.columns, rows=t.rows, created_at=t.created_at)
@@ -44,6 +45,7 @@ async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
 
 @router.post("/tables", status_code=201)
 async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> TableOut:
+    """Make a table. 409 when there is one of that name."""
     try:
         async with parts.database.begin() as connection:
             await rows.create(connection, parts.workspace, given.name, [c.model_dump() for c in given.columns])
@@ -57,6 +59,7 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
 
 @router.delete("/tables/{name}", status_code=204)
 async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
+    """Remove a table with all its rows."""
     async with parts.database.begin() as connection:
         if not await rows.drop(connection, parts.workspace, name):
             raise missing("table", name)
@@ -106,6 +109,7 @@ async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: Part
 
 @router.delete("/tables/{name}/rows/{row_id}", status_code=204)
 async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+    """Remove a row; those who listen for that are told."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
         if not await rows.remove(connection, parts.workspace, table.id, row_id):

@@ -62,6 +62,7 @@ async def usage_as_csv(
 
 @router.get("/budgets")
 async def list_budgets(parts: PartsDep, _: CallerDep) -> list[BudgetOut]:
+    """Budgets and how far they are spent."""
     async with parts.database.connect() as connection:
         return [
             BudgetOut.model_validate(dict(row)) for row in await usage.budgets(await raw(connection), parts.workspace)
@@ -85,6 +86,7 @@ async def put_budget(name: str, given: BudgetIn, parts: PartsDep, who: CallerDep
 
 @router.delete("/budgets/{name}", status_code=204)
 async def remove_budget(name: str, parts: PartsDep, who: CallerDep) -> None:
+    """Remove a budget: calls are not held back by it any more."""
     async with parts.database.begin() as connection:
         if not await usage.remove_budget(await raw(connection), parts.workspace, name):
             raise missing("budget", name)

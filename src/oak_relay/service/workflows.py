@@ -52,6 +52,7 @@ class RenderIn(TextIn):
 
 @router.get("")
 async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
+    """Workflows with how their last 200 runs went."""
     kinds = parts.registry.catalogue.triggers
     async with parts.database.connect() as connection:
         return [_summary(row, kinds) for row in await workflows.overview(connection, parts.workspace)]
@@ -115,6 +116,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
 
 @router.get("/{name}")
 async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int | None = None) -> WorkflowPage:
+    """A version with its text, script and findings, and the list of all versions."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
         chosen = await workflows.one_version(connection, parts.workspace, row.id, version) if row else None

@@ -40,6 +40,7 @@ class Ledger:
     faults: list[Fault] = field(default_factory=list)
 
     def note(self, service: str, request: Request, body: Any, status: int) -> None:
+        """Note a request and how it was answered."""
         hidden = {"authorization", "x-api-key"}
         headers = {k: ("(given)" if k in hidden else v) for k, v in request.headers.items()}
         self.received.append(

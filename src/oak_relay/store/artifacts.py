@@ -36,6 +36,7 @@ class Reference:
 
     @property
     def id(self) -> str:
+        """Its name in addresses."""
         return f"{self.month.hex}-{self.digest.hex()}"
 
     def __str__(self) -> str:

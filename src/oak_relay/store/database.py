@@ -216,6 +216,7 @@ class Database:
             self._idle.append(connection)
 
     async def close(self) -> None:
+        """Close the pool."""
         for connection in self._idle:
             connection.terminate()
         await self.engine.dispose()

@@ -19,10 +19,12 @@ def digest(secret: str) -> bytes:
 
 
 async def members(connection: AsyncConnection, workspace: int) -> list[Any]:
+    """All members, by name."""
     return list(await connection.execute(select(member).where(member.c.workspace_id == workspace)))
 
 
 async def add_member(connection: AsyncConnection, workspace: int, name: str, role: str, password_hash: str) -> UUID:
+    """Add a member; the password as its hash. Returns the id."""
     member_id = uuids.uuid7()
     await connection.execute(
         insert(member).values(workspace_id=workspace, id=member_id, name=name, role=role, password_hash=password_hash)
@@ -62,11 +64,13 @@ async def holder(connection: AsyncConnection, secret: str, kind: str) -> Any | N
 
 
 async def tokens(connection: AsyncConnection, workspace: int) -> list[Any]:
+    """Tokens of a kind, without their secrets."""
     query = select(token).where(token.c.workspace_id == workspace, token.c.kind == "api", token.c.revoked.is_(False))
     return list(await connection.execute(query.order_by(token.c.id)))
 
 
 async def revoke(connection: AsyncConnection, workspace: int, token_id: UUID) -> bool:
+    """Take a token back; False when there is none."""
     done = await connection.execute(
         update(token)
         .where(token.c.workspace_id == workspace, token.c.id == token_id, token.c.revoked.is_(False))

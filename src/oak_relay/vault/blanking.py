@@ -26,6 +26,7 @@ class Blanker:
         self._pattern = re.compile("|".join(re.escape(f) for f in ordered)) if ordered else None
 
     def text(self, text: str) -> str:
+        """A text with every form of every secret replaced."""
         return text if self._pattern is None else self._pattern.sub(BLANK, text)
 
     def withheld(self, text: str) -> str:

@@ -33,6 +33,7 @@ class Rate(BaseModel):
 
     @property
     def seconds(self) -> float:
+        """The window in seconds."""
         return durations.seconds(self.per)
 
 
@@ -75,6 +76,7 @@ class Credential(BaseModel):
         return [self.reveal()]
 
     def may_reach(self, url: str) -> bool:
+        """Whether it may be sent to the host of an address."""
         host = urlsplit(url).hostname or ""
         return not self.hosts or host in self.hosts
 

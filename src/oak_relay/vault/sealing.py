@@ -62,6 +62,7 @@ class Sealer:
         return base64.urlsafe_b64encode(hmac.digest(self._signing, text.encode(), "sha256")[:16]).decode().rstrip("=")
 
     def seal(self, plain: bytes, context: str) -> bytes:
+        """Encrypt under a context, which must be given again to open it."""
         nonce = secrets.token_bytes(_NONCE)
         return nonce + self._aead.encrypt(nonce, plain, context.encode())
 

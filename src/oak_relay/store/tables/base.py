@@ -14,10 +14,12 @@ metadata = MetaData(
 
 
 def moment(name: str, nullable: bool = True) -> Column:
+    """A column with a time and its zone."""
     return Column(name, DateTime(timezone=True), nullable=nullable, server_default=None if nullable else func.now())
 
 
 def workspace_key() -> Column:
+    """The leading column of every key: the workspace."""
     return Column("workspace_id", SmallInteger, nullable=False)
 
 
