@@ -13,7 +13,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.messages import Message, Offered, Source, Wanted
 
 ToolKind = Literal["do", "run", "ask", "fact"]
-Arguments = Mapping[str, Any]
+Arguments = Mapping[str, object]
 Place = Sequence[str | int]
 
 
@@ -59,7 +59,7 @@ class AgentTool:
         replaced."""
         if self.places is None:
             if self.into:
-                return {**self.fixed, self.into: {**arguments, **self.fixed[self.into]}}
+                return {**self.fixed, self.into: {**arguments, **cast(Arguments, self.fixed[self.into])}}
             return {**arguments, **self.fixed}
         given = copy.deepcopy(dict(self.fixed))
         for name, path in self.places.items():

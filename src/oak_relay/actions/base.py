@@ -12,13 +12,13 @@ from oak_relay.capabilities.protocols import Surroundings
 from oak_relay.changes import Change
 from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.shapes import Schema, required
 from oak_relay.triggers.base import TriggerKind
 from oak_relay.vault.kinds import Credential
 
 Reach = Literal["outside", "read", "local"]
 Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
-Given = Mapping[str, Any]
-Schema = Mapping[str, Any]
+Given = Mapping[str, object]
 
 
 class Fields(BaseModel):
@@ -79,7 +79,7 @@ class Action:
     @cached_property
     def fields_first(self) -> tuple[str, ...]:
         """The fields that matter first."""
-        return self.first or tuple(self.schema.get("required", ()))
+        return self.first or tuple(required(self.schema))
 
     def read(self, data: Given) -> Any:
         """The input as its model. Raises `StepFailed` (`invalid`)."""

@@ -203,7 +203,7 @@ class _Checker(Form):
                 f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}",
             )
             return shapes.ANY
-        properties = action.input.get("properties", {})
+        properties = shapes.properties(action.input)
         for key in step.with_:
             if key not in properties:
                 near = get_close_matches(key, list(properties), 1)
@@ -212,7 +212,7 @@ class _Checker(Form):
                     f"{step.do} has no field {key}",
                     f"write {near[0]}" if near else f"use {', '.join(properties)}",
                 )
-        for key in action.input.get("required", []):
+        for key in shapes.required(action.input):
             if key not in step.with_:
                 self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
         for key, value in step.with_.items():
@@ -232,8 +232,9 @@ class _Checker(Form):
             ("credential", self.world.credentials, "credential"),
             ("table", self.world.tables, "table"),
         ):
-            if key in properties and isinstance(step.with_.get(key), str):
-                self.named((*path, "with", key), step.with_[key], known, word)
+            named = step.with_.get(key)
+            if key in properties and isinstance(named, str):
+                self.named((*path, "with", key), named, known, word)
         self.credential_kind((*path, "with", "credential"), step.do, action, step.with_.get("credential"))
         self._priced(path, step)
         return action.gives(step.with_)

@@ -22,7 +22,7 @@ class Agents(Names):
         """What stands under an agent's `with`."""
         given, here = step.with_, (*path, "with")
         inside = {**scope, "arguments": shapes.ANY}
-        for index, tool in enumerate(given.get("tools") or []):
+        for index, tool in enumerate(shapes.listed(given.get("tools"))):
             if isinstance(tool, dict):
                 self._tool((*here, "tools", index), tool)
                 self.texts((*here, "tools", index), tool, inside, every)
@@ -88,7 +88,7 @@ class Agents(Names):
             self._fields(path, name, action, given)
 
     def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, Any]) -> None:
-        properties = action.input.get("properties", {})
+        properties = shapes.properties(action.input)
         for key, value in given.items():
             if key not in properties:
                 near = get_close_matches(key, list(properties), 1)
@@ -97,7 +97,7 @@ class Agents(Names):
             elif key == "credential" and isinstance(value, str) and not is_template(value):
                 self.named((*path, "with", key), value, self.world.credentials, "credential")
                 self.credential_kind((*path, "with", key), name, action, value)
-        for key in action.input.get("required", []):
+        for key in shapes.required(action.input):
             if key not in given:
                 fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"
                 self.add((*path, "with"), f"{name} needs {key}", fix)

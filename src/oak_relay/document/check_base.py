@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from oak_relay.document.errors import Finding
+from oak_relay.document.shapes import Schema
 from oak_relay.document.text import Path, Source
 from oak_relay.document.words import Model
 
-Schema = Mapping[str, Any]
 Scope = Mapping[str, Schema]
 
 

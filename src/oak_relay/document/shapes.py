@@ -1,6 +1,6 @@
 """Shapes of values as JSON Schema, and whether a path such as `input.guest.email` can fit one."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
@@ -9,7 +9,7 @@ from jsonschema import Draft202012Validator
 
 from oak_relay.document import values
 
-Schema = Mapping[str, Any]
+Schema = Mapping[str, object]
 ANY: Schema = {}
 EVENT: Schema = {
     "type": "object",
@@ -113,21 +113,39 @@ def object_of(names: Mapping[str, Schema]) -> Schema:
     return {"type": "object", "properties": dict(names), "additionalProperties": False}
 
 
-def defaults(schema: Schema) -> dict[str, Any]:
+def properties(schema: Schema) -> Mapping[str, Schema]:
+    """The properties that an object's schema declares; none where that is no mapping of schemas."""
+    declared = schema.get("properties")
+    found = declared.items() if isinstance(declared, Mapping) else ()
+    return {name: one for name, one in found if isinstance(one, Mapping)}
+
+
+def required(schema: Schema) -> list[str]:
+    """The properties that an object must have."""
+    named = schema.get("required")
+    return [name for name in named if isinstance(name, str)] if isinstance(named, list | tuple) else []
+
+
+def listed(value: object) -> Sequence[object]:
+    """What a list holds; nothing where it is none."""
+    return value if isinstance(value, list | tuple) else ()
+
+
+def defaults(schema: Schema) -> dict[str, object]:
     """The default values that an object's schema declares."""
-    properties = schema.get("properties") or {}
-    return {k: p["default"] for k, p in properties.items() if isinstance(p, Mapping) and "default" in p}
+    return {name: one["default"] for name, one in properties(schema).items() if "default" in one}
 
 
 def _resolve(schema: Schema, root: Schema) -> Schema:
     ref = schema.get("$ref")
     if isinstance(ref, str) and ref.startswith("#/$defs/"):
-        found = (root.get("$defs") or {}).get(ref.removeprefix("#/$defs/"), ANY)
+        defined = root.get("$defs")
+        found = defined.get(ref.removeprefix("#/$defs/"), ANY) if isinstance(defined, Mapping) else ANY
         return found if isinstance(found, Mapping) else ANY
     return schema
 
 
-def _method(kind: Any, key: str) -> bool:
+def _method(kind: object, key: str) -> bool:
     methods = {
         "string": (
             "upper",
@@ -148,4 +166,4 @@ def _method(kind: Any, key: str) -> bool:
         ),
         "array": ("index", "count"),
     }
-    return key in methods.get(kind, ())
+    return key in methods.get(str(kind), ())

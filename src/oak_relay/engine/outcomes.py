@@ -11,7 +11,7 @@ from oak_relay.document.errors import ErrorData, StepFailed
 from oak_relay.engine.entries import Entry, EntryKind
 from oak_relay.usage import Usage
 
-Scope = dict[str, Any]
+Scope = dict[str, object]
 GIVEN = "given"
 """The hash of an entry whose value a person has put in the place of the recorded one."""
 

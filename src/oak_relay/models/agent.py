@@ -17,6 +17,7 @@ from oak_relay.capabilities.given import Result, Window
 from oak_relay.capabilities.protocols import Actions, Asking, Servers, Surroundings
 from oak_relay.document import durations
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.shapes import listed
 from oak_relay.document.values import in_brief
 from oak_relay.messages import Content, Message, Offered
 from oak_relay.models.chat import Ask, Reply, complete, size_of
@@ -200,7 +201,7 @@ async def _preview(given: AgentInput, at: Actions) -> Given:
 def _sentence(step: str, given: Given) -> str:
     named = [
         str(tool.get("name") or next((tool[kind] for kind in KINDS if kind in tool), "tool"))
-        for tool in given.get("tools") or ()
+        for tool in listed(given.get("tools"))
         if isinstance(tool, dict)
     ]
     return f"Let an agent work out {step}" + (f" with {', '.join(named)}" if named else "")

@@ -5,13 +5,13 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Fields, Given, Schema
+from oak_relay.actions.base import Action, Fields, Given
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Asking
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import holds_template
-from oak_relay.document.shapes import answer_in
+from oak_relay.document.shapes import Schema, answer_in, properties
 from oak_relay.document.values import in_brief
 from oak_relay.messages import Content, Message
 from oak_relay.models.chat import Ask, Reply, complete, size_of
@@ -242,7 +242,7 @@ def _answer_gives(given: Given, output: Schema) -> Schema:
     """What an answer is: with `gives` its data is what that says, without it is a free text."""
     wanted = given.get("gives")
     if isinstance(wanted, dict) and not holds_template(wanted):
-        return {**output, "properties": {**output.get("properties", {}), "data": wanted}}
+        return {**output, "properties": {**properties(output), "data": wanted}}
     return {**output, "x-free-text": True}
 
 

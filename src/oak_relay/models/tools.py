@@ -7,11 +7,12 @@ from typing import Any, Literal, Protocol
 
 from pydantic import Field, model_validator
 
-from oak_relay.actions.base import Fields, Schema
+from oak_relay.actions.base import Fields
 from oak_relay.agents import AgentTool, Place
 from oak_relay.capabilities.protocols import Actions, Servers, Tables, Workflows
-from oak_relay.document import values
+from oak_relay.document import shapes, values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.shapes import Schema
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
 KINDS = ("do", "run", "agent", "server", "table", "ask")
@@ -144,8 +145,8 @@ async def _server(tool: Tool, server: str, at: Servers) -> list[AgentTool]:
 
 def _without(schema: Schema, fixed: Mapping[str, Any]) -> dict[str, Any]:
     """A tool's JSON Schema without the arguments that are fixed."""
-    properties = {k: v for k, v in (schema.get("properties") or {}).items() if k not in fixed}
-    required = [name for name in schema.get("required") or [] if name not in fixed]
+    properties = {name: one for name, one in shapes.properties(schema).items() if name not in fixed}
+    required = [name for name in shapes.required(schema) if name not in fixed]
     return {**schema, "properties": properties, "required": required}
 
 
@@ -179,7 +180,7 @@ class _Places:
     """What of an input is open to the model: where each argument belongs, and its JSON Schema. `known` are the properties
     of the input at its top."""
 
-    known: Schema
+    known: Mapping[str, Schema]
     places: dict[str, Place] = field(default_factory=dict)
     properties: dict[str, Schema] = field(default_factory=dict)
     required: list[str] = field(default_factory=list)
@@ -200,7 +201,7 @@ class _Places:
 
     def _left(self, key: str, said: Mapping[str, Any], path: tuple[str | int, ...]) -> None:
         name = _named(key) if _named(key) not in self.places else _named("_".join(map(str, path)))
-        declared = self.known.get(key, {}) if len(path) == 1 else {}
+        declared = self.known.get(key, shapes.ANY) if len(path) == 1 else shapes.ANY
         described = {k: v for k, v in declared.items() if k not in ("default", "title")} or {"type": "string"}
         self.properties[name] = {**described, **said.get("as", {}), "description": str(said["open"])}
         self.places[name] = list(path)
