@@ -148,7 +148,7 @@ def test_a_tool_server_is_tested_and_a_wrong_one_says_why(ready: Processes):
     client = ready.client()
     found = client.test_server("weather-station")
     assert found.ok
-    assert [t["name"] for t in found.tools] == ["forecast", "stations"]
+    assert [t.name for t in found.tools] == ["forecast", "stations"]
     client.put_server("nowhere", url="http://127.0.0.1:9/mcp")
     wrong = client.test_server("nowhere")
     assert not wrong.ok
@@ -533,7 +533,7 @@ def test_a_tool_server_may_be_a_program_where_that_is_allowed(ready: Processes, 
     lone.start_worker()
     client = lone.client()
     client.put_server("bell", command=[sys.executable, str(script)])
-    assert [t["name"] for t in client.test_server("bell").tools] == ["ring", "silence"]
+    assert [t.name for t in client.test_server("bell").tools] == ["ring", "silence"]
     client.save(RINGS)
     assert ended(lone, client.start("rings", {"hut": "Glasswater"}).id).result == "The bell of Glasswater rang"
     failed = ended(lone, client.start("rings", {"hut": "Nowhere"}).id).run.error

@@ -170,10 +170,72 @@ def test_a_flood_of_answers_is_labelled_out_of_a_closed_set(client):
     assert client.start("labels", {"text": "I am angry about the cold soup"}).result() == "unhappy"
 
 
+ASKED = """
+oak: 1
+workflow: asks-office
+steps:
+  - step: a
+    do: http.request
+    with:
+      url: {url}/office/replies
+      method: POST
+      json: {{to: x}}
+      repeat: keyed
+      credential: ${{ input.credential }}
+    {more}
+result: ${{ a.{gives} }}
+"""
+
+
+def waits_for(client, run, name):
+    return until(lambda: f"It waits for the credential {name}," in client.run(run.id).why)
+
+
+def test_a_run_waits_for_credit_and_goes_on_when_somebody_says_so(oak, client):
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    oak.fault(service="office", status=402)
+    run = client.start("asks-office", {"credential": "office"})
+    waits_for(client, run, "office")
+    span = next(s for s in client.trace(run.id).spans if s.path == "a")
+    assert (span.state, span.attempts[0].error.kind) == ("waiting", "out_of_credit")
+    assert client.run(run.id).run.state == "waiting"
+    assert client.credential_ready("office").waiting == 1
+    assert run.result() == 201
+    assert [a.state for s in client.trace(run.id).spans for a in s.attempts] == ["failed", "succeeded"]
+    assert client.credential_ready("office").waiting == 0
+
+
+def test_a_run_waits_for_a_credential_that_is_missing_until_it_is_stored(oak, client):
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    run = client.start("asks-office", {"credential": "not-yet"})
+    waits_for(client, run, "not-yet")
+    client.put_credential("not-yet", kind="header", header="X-API-Key", secret=oak.office_key, hosts=["127.0.0.1"])
+    assert run.result() == 201
+    client.remove_credential("not-yet")
+
+
+def test_a_run_that_waits_for_a_credential_can_be_cancelled(oak, client):
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    run = client.start("asks-office", {"credential": "never"})
+    waits_for(client, run, "never")
+    run.cancel()
+    assert run.wait().state == "cancelled"
+    assert client.credential_ready("never").waiting == 0
+
+
+def test_who_handles_errors_gets_the_want_of_credit_too(oak, client):
+    client.save(ASKED.format(url=oak.standins, more="on_error: go_on", gives="error.kind"))
+    oak.fault(service="office", status=402)
+    assert client.start("asks-office", {"credential": "office"}).result() == "out_of_credit"
+    tried = client.try_step(
+        ASKED.format(url=oak.standins, more="", gives="status"), "a", input={"credential": "nowhere"}
+    )
+    assert (tried.state, tried.error.kind) == ("failed", "missing")
+
+
 @pytest.mark.parametrize(
     ("fault", "kind", "words"),
     [
-        ({"status": 402}, "out_of_credit", "402"),
         ({"status": 404, "path": "replies"}, "missing", "404"),
         ({"status": 500, "times": 3}, "unavailable", "500"),
         ({"kind": "drop", "times": 3}, "unavailable", "connection broke"),

@@ -128,12 +128,13 @@ class ExpireQuestion(Change):
 @dataclass(frozen=True, slots=True)
 class AwaitEvent(Change):
     """An event of a type waited for, one for which `where` holds with the names in `scope`; gives those since the run's
-    beginning that fit as `events`, at most one."""
+    beginning, or since a later moment (RFC 3339), that fit as `events`, at most one."""
 
     path: str
     type: str
     where: str | None
     scope: Mapping[str, Any]
+    since: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

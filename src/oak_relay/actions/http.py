@@ -264,7 +264,7 @@ def retry_after(headers: Mapping[str, str]) -> float | None:
 def _reached(status: int, delay: float | None) -> Reached:
     """Whether what was asked for was reached, as a status tells. Who answers for another (502, 504) does not know, nor is
     503 a refusal unless it says when to come again (RFC 9110)."""
-    if status in (401, 403, 404, 405, 429) or (status == 503 and delay is not None):
+    if status in (401, 402, 403, 404, 405, 429) or (status == 503 and delay is not None):
         return "no"
     return "maybe" if status in (502, 503, 504) else "yes"
 

@@ -43,6 +43,7 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
     parser.set_defaults(run=lambda a: add_credential(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
     _named(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
+    _named(group, "ready", "its account has credit again: runs that wait go on", lambda a: ready_cmd(a, client(a)))
     _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_credential))
 
 
@@ -59,6 +60,14 @@ def add_credential(arguments: argparse.Namespace, client: Client) -> int:
     stored = client.put_credential(arguments.name, **given)
     if not show(stored, arguments.json):
         OUT.print(f"{stored.name} is stored. Try it: oak-relay credential test {stored.name}")
+    return 0
+
+
+def ready_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Say that a credential's account has credit again."""
+    ready = client.credential_ready(arguments.name)
+    if not show(ready, arguments.json):
+        OUT.print(f"{ready.waiting} run{'s' if ready.waiting != 1 else ''} waited for {arguments.name}")
     return 0
 
 

@@ -242,6 +242,10 @@ class Client:
         """Remove a credential."""
         return self._send(calls.remove_credential(name))
 
+    def credential_ready(self, name: str) -> results.Ready:
+        """Say that its account has credit again, so that runs that wait for that go on."""
+        return self._send(calls.credential_ready(name))
+
     def test_credential(self, name: str) -> results.Test:
         """Use a credential once and see both sides."""
         return self._send(calls.test_credential(name))

@@ -197,6 +197,11 @@ def remove_credential(name: str) -> Call[None]:
     return Call("DELETE", _at("credentials", name), _raw)
 
 
+def credential_ready(name: str) -> Call[results.Ready]:
+    """Say that its account has credit again, so that runs that wait for that go on."""
+    return Call("POST", _at("credentials", name, "ready"), _one(results.Ready))
+
+
 def test_credential(name: str) -> Call[results.Test]:
     """Use a credential once and see both sides."""
     return Call("POST", _at("credentials", name, "test"), _one(results.Test))

@@ -247,6 +247,10 @@ class AsyncClient:
         """Remove a credential."""
         return await self._send(calls.remove_credential(name))
 
+    async def credential_ready(self, name: str) -> results.Ready:
+        """Say that its account has credit again, so that runs that wait for that go on."""
+        return await self._send(calls.credential_ready(name))
+
     async def test_credential(self, name: str) -> results.Test:
         """Use a credential once and see both sides."""
         return await self._send(calls.test_credential(name))

@@ -180,6 +180,12 @@ class Credential(Result):
     last_used_at: datetime | None
 
 
+class Ready(Result):
+    """How many runs waited for a credential or for credit of its account."""
+
+    waiting: int
+
+
 class Test(Result):
     ok: bool
     sentence: str

@@ -39,6 +39,7 @@ class ErrorData(TypedDict):
     delay: NotRequired[float]
     step: NotRequired[str]
     limit: NotRequired[str]
+    waits_for: NotRequired[str]
 
 
 class Fault(Exception):
@@ -60,7 +61,8 @@ class StepFailed(Fault):
     Attributes: `kind` (closed set), `message` (what was attempted and why it failed), `fix` (what to
     do), `reached` (whether the other side saw the request), `delay` (seconds it asked to wait),
     `detail` (requests, replies, messages, for the trace), `usage` (tokens and money spent all the same),
-    `step` (the path of the step that failed), `limit` (the path of the step whose limit was reached, empty for the run's).
+    `step` (the path of the step that failed), `waits_for` (the credential without which, or without whose credit, it cannot
+    succeed), `limit` (the path of the step whose limit was reached, empty for the run's).
     """
 
     def __init__(
@@ -75,6 +77,7 @@ class StepFailed(Fault):
         usage: Usage = NOTHING,
         step: str = "",
         limit: str = "",
+        waits_for: str = "",
     ) -> None:
         super().__init__(message)
         self.kind: ErrorKind = kind
@@ -86,6 +89,7 @@ class StepFailed(Fault):
         self.usage = usage
         self.step = step
         self.limit = limit
+        self.waits_for = waits_for
 
     @property
     def message(self) -> str:
@@ -106,6 +110,8 @@ class StepFailed(Fault):
             data["step"] = self.step
         if self.limit:
             data["limit"] = self.limit
+        if self.waits_for:
+            data["waits_for"] = self.waits_for
         return data
 
     @classmethod
@@ -119,6 +125,7 @@ class StepFailed(Fault):
             delay=data.get("delay"),
             step=data.get("step", ""),
             limit=data.get("limit", ""),
+            waits_for=data.get("waits_for", ""),
         )
 
 

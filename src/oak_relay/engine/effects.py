@@ -2,10 +2,10 @@
 
 import asyncio
 from dataclasses import replace
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
-from oak_relay.changes import AskPerson
+from oak_relay.changes import AskPerson, AwaitEvent
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.cuts import HERE
@@ -20,6 +20,8 @@ from oak_relay.usage import NOTHING, Usage
 
 LARGEST_VALUE = 4_000_000
 HAPPENED, AGAIN, GIVE_UP = "it happened", "try again", "give up"
+READY = "oak.ready"
+"""What is published when a credential is there, or has credit again; its name stands behind it."""
 LOST = "the worker was lost while this call was under way; what it did is possibly spent"
 
 
@@ -70,6 +72,9 @@ async def act(
             return settled.output
     if state.again_at is not None:
         await walk.pause(path, state.again_at)
+    if state.wanting is not None:
+        assert state.error is not None
+        await effect.ready(state.wanting, state.error, recorded[-1].at or walk.journal.now())
     while True:
         walk.go_on()
         state.number += 1
@@ -186,14 +191,40 @@ class _Effect:
             body["again_at"] = now.isoformat()
         elif wait is not None:
             body["again_at"] = (now + timedelta(seconds=wait)).isoformat()
+        waits = self._waits(failed) and wait is None and not unsure
+        if waits:
+            body["waits"] = True
         detail = {**self.detail, **failed.detail}
         await walk.journal.commit(Entry(self.path, "ended", entry.attempt, self.hash, body, detail, entry.started, now))
         if unsure:
             return await self.settle(entry.attempt, failed)
+        if waits:
+            await self.ready(entry.attempt, failed, now)
+            return None
         if wait is None:
             raise failed
         await walk.pause(self.path, now + timedelta(seconds=wait))
         return None
+
+    def _waits(self, failed: StepFailed) -> bool:
+        """Whether the run rests until what a call wants is there, a credential or its credit. Who handles errors gets
+        this one too, and what is tried by hand does not wait."""
+        patient = self.node.patient and self.node.on_error == "fail" and self.walk.start.patient
+        return bool(failed.waits_for) and failed.reached == "no" and patient and not self.walk.cancelling
+
+    async def ready(self, attempt: int, failed: StepFailed, since: datetime) -> None:
+        """Rest until somebody says that what an attempt wanted is there, since that moment."""
+        walk, path = self.walk, f"{self.path}#ready{attempt}"
+        if walk.journal.entries(f"{path}#end"):
+            return
+        if not walk.journal.entries(path):
+            awaited = AwaitEvent(path, f"{READY}.{failed.waits_for}", None, {}, since.isoformat())
+            detail = {"waits_for": failed.waits_for}
+            opened = Entry(path, "opened", attempt, body={}, detail=detail, at=walk.journal.now())
+            await walk.journal.commit(opened, awaited)
+        early = walk.journal.entries(path)[0].body["output"]["events"]
+        came = early[0] if early else await walk.signal(path)
+        walk.journal.add(Entry(f"{path}#end", "value", body=came, at=walk.journal.now()))
 
     async def lost(self, state: Attempts) -> None:
         """An attempt began and has no outcome: its worker was lost while the call was under way."""

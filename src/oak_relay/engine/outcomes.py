@@ -27,6 +27,8 @@ class Start:
     grace: float = 10.0
     money: float | None = None
     part: Part | None = None
+    patient: bool = True
+    """Whether it may rest until a credential or its credit is there."""
 
     @property
     def settled(self) -> Mapping[str, Any]:
@@ -118,6 +120,8 @@ class Attempts:
     open: Entry | None = None
     unsure: int | None = None
     """The attempt of which nobody knows what it did."""
+    wanting: int | None = None
+    """The attempt that failed for want of a credential or its credit, which is waited for."""
 
     @property
     def over(self) -> bool:
@@ -129,7 +133,7 @@ class Attempts:
         if entry.kind not in _NEXT[self.state] and entry.hash != GIVEN:
             raise Diverged(f"{path}: the record has {entry.kind!r} where the effect is {self.state}")
         self.number = max(self.number, entry.attempt)
-        self.open = entry if entry.kind == "began" else None
+        self.open, self.wanting = (entry if entry.kind == "began" else None), None
         if entry.kind == "began":
             self.state, self.unsure = "under way", None
         elif entry.kind == "skipped":
@@ -150,8 +154,9 @@ class Attempts:
         self.state = "failed"
         if self.unsure is not None:
             self.state = "unsure"
-        elif again:
+        elif again or entry.body.get("waits"):
             self.state = "to be made again"
+            self.wanting = entry.attempt if entry.body.get("waits") else None
 
 
 def read_attempts(entries: Sequence[Entry], path: str, hash_: str) -> Attempts:

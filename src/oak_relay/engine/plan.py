@@ -75,6 +75,8 @@ class Node:
     event: str = ""
     where: str | None = None
     waited: bool = True
+    patient: bool = True
+    """Whether the run rests when a credential or its credit is wanting, instead of failing."""
     fixed: dict[str, Any] = field(default_factory=dict)
 
     def lists(self) -> "Iterator[tuple[Node, ...]]":
@@ -265,10 +267,24 @@ def _agent(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
 
 
 def tool_node(
-    owner: Node, action: str, name: str, retry: RetryPlan | None = None, timeout: float | None = None
+    owner: Node,
+    action: str,
+    name: str,
+    retry: RetryPlan | None = None,
+    timeout: float | None = None,
+    patient: bool = True,
 ) -> Node:
     """An action that a step makes on its own account, such as a turn of an agent or a call of its tool."""
-    return Node(name, "do", owner.digest, owner.place, action=action, retry=retry or USUAL_RETRY, timeout=timeout)
+    return Node(
+        name,
+        "do",
+        owner.digest,
+        owner.place,
+        action=action,
+        retry=retry or USUAL_RETRY,
+        timeout=timeout,
+        patient=patient and owner.on_error == "fail",
+    )
 
 
 def _seconds(text: str | None) -> float | None:

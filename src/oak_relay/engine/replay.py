@@ -9,7 +9,7 @@ from oak_relay.changes import Change
 from oak_relay.engine.entries import Entry, EntryKind
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import GIVEN, Finished, Start
-from oak_relay.engine.paths import is_below
+from oak_relay.engine.paths import is_below, told_of
 from oak_relay.engine.plan import Plan
 from oak_relay.engine.protocols import Executor
 from oak_relay.engine.rest import Strands
@@ -104,6 +104,6 @@ def _undone(path: str, stop: str) -> bool:
 
 def _left_open(entry: Entry, record: _Record) -> bool:
     """What another was asked for and had not given belongs to the old run."""
-    owner = entry.path.partition("#")[0] if "#unknown" not in entry.path else entry.path.removesuffix("#end")
+    owner = entry.path if entry.kind == "opened" or "#" not in entry.path else told_of(entry.path)[0]
     opened = any(e.kind == "opened" for e in MemoryJournal.entries(record, owner))
     return opened and not record.ended(owner)

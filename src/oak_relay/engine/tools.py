@@ -185,7 +185,7 @@ class Toolbox:
             return await self._ask(path, hash_, tool, given)
         if tool.kind == "fact":
             return await self._fact(path, hash_, given)
-        node = tool_node(self.node, tool.action, f"{self.node.name}/{tool.name}")
+        node = tool_node(self.node, tool.action, f"{self.node.name}/{tool.name}", patient=False)
         return await effects.act(walk, node, path, given, hash_, {"input": given, "arguments": arguments}, self.purse)
 
     async def _fact(self, path: str, hash_: str, given: Arguments) -> Any:

@@ -133,6 +133,8 @@ def _take(span: Span, entry: Entry, mark: str, attempt: int) -> None:
         span.started = min(x for x in (span.started, first) if x)
     if mark.startswith("unknown"):
         _take_unknown(span, entry, mark)
+    elif mark.startswith("ready"):
+        _take_ready(span, entry, mark)
     elif entry.kind == "skipped":
         span.state, span.ended, span.output = "skipped", entry.at, entry.body
     elif entry.kind in ("began", "ended", "lost"):
@@ -205,6 +207,13 @@ def _take_approval(span: Span, entry: Entry, mark: str) -> None:
             span.note += " with changed arguments"
 
 
+def _take_ready(span: Span, entry: Entry, mark: str) -> None:
+    """A credential or its credit is waited for, or is there."""
+    ready = mark.endswith("#end")
+    span.state, span.ended = "running" if ready else "waiting", None
+    span.note = "" if ready else f"it waits for the credential {(entry.detail or {}).get('waits_for', '')}"
+
+
 def _take_unknown(span: Span, entry: Entry, mark: str) -> None:
     """A person is asked what became of an attempt, or has said it."""
     if not mark.endswith("#end"):
@@ -264,7 +273,7 @@ def _take_attempt(span: Span, entry: Entry, detail: Detail) -> None:
     if "error" in body:
         current.state, current.error, current.again_at = "failed", body["error"], body.get("again_at")
         span.error = body["error"]
-        span.state = "waiting" if current.again_at else "failed"
+        span.state = "waiting" if current.again_at or body.get("waits") else "failed"
         span.until = current.again_at
     else:
         current.state = span.state = "succeeded"

@@ -32,7 +32,7 @@ _SLICE = 0.005
 _TIME = "time"
 SHORT_PAUSE = 5.0
 """Seconds up to which a pause is slept in the process; longer ones rest in the record."""
-_KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
+KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
     "do": effects.do,
     "set": simple.set_values,
     "branch": simple.branch,
@@ -196,7 +196,7 @@ class Walk:
             if node.timeout is not None and node.kind in _LONG:
                 value = await self._within(node, path, inner)
             else:
-                value = await _KINDS[node.kind](self, node, path, inner)
+                value = await KINDS[node.kind](self, node, path, inner)
             if node.once is not None:
                 await self._done(node, path)
             if inner is not scope:
@@ -268,7 +268,7 @@ class Walk:
 
         async def inside() -> Any:
             HERE.set(part)
-            return await _KINDS[node.kind](self, node, path, scope)
+            return await KINDS[node.kind](self, node, path, scope)
 
         async def ring() -> None:
             await self.journal.sleep_until(deadline)

@@ -98,7 +98,9 @@ async def try_from(
     )
     journal = _TriedJournal()
     executor = RunExecutor(tools, UUID(int=0), lambda: 60.0)
-    outcome = await Walk(whole, journal, executor, Start("try", {"settings": plan.settings, **scope})).walk()
+    outcome = await Walk(
+        whole, journal, executor, Start("try", {"settings": plan.settings, **scope}, patient=False)
+    ).walk()
     return outcome, journal.log
 
 
@@ -123,7 +125,9 @@ async def talk_with(
     )
     journal = _TriedJournal(remembered)
     executor = RunExecutor(tools, UUID(int=0), lambda: 60.0, before=before)
-    outcome = await Walk(alone, journal, executor, Start("talk", {"settings": plan.settings, **scope})).walk()
+    outcome = await Walk(
+        alone, journal, executor, Start("talk", {"settings": plan.settings, **scope}, patient=False)
+    ).walk()
     return outcome, journal.log, said
 
 

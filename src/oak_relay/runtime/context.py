@@ -87,7 +87,9 @@ class CallContext:
     async def credential(self, name: str) -> Credential:
         found = await self._find(lambda known: known.credentials, name)
         if found is None:
-            raise StepFailed("missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}")
+            raise StepFailed(
+                "missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}", waits_for=name
+            )
         self._tools.used.add(name)
         self.lent[name] = found
         return found
@@ -106,6 +108,8 @@ class CallContext:
     def blanked(self, failed: StepFailed) -> StepFailed:
         """A failure of this call, blanked like what it would have given."""
         blanker = self.blanker()
+        if failed.kind == "out_of_credit" and self.lent:
+            failed.waits_for = next(reversed(self.lent))
         failed.message, failed.fix = blanker.text(failed.message), blanker.text(failed.fix)
         failed.detail = blanker.value(failed.detail)
         return failed

@@ -3,17 +3,21 @@
 from datetime import UTC, datetime
 from typing import Any
 
+import uuid_utils.compat as uuids
 from fastapi import APIRouter
 from pydantic import ValidationError
 from sqlalchemy import delete, select, update
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.http import send
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine.effects import READY
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import CredentialOut, TestOut
-from oak_relay.store import people
+from oak_relay.service.shapes import CredentialOut, ReadyOut, TestOut
+from oak_relay.store import people, published, runs
+from oak_relay.store.database import raw
 from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
 from oak_relay.vault.kinds import CredentialKinds
@@ -45,9 +49,30 @@ async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who:
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
+        await _say_ready(connection, parts.workspace, name)
         row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
     parts.config_changed()
+    parts.hints.send("published")
     return _out(row, parts.registry.catalogue.credentials)
+
+
+async def _say_ready(connection: AsyncConnection, workspace: int, name: str) -> None:
+    """Tell the runs that wait for a credential, or for credit of its account, that it is there."""
+    event_id, kind = uuids.uuid7(), f"{READY}.{name}"
+    event = published.envelope(str(event_id), kind, "/credentials", {"credential": name}, name)
+    text = values.dumps(event)
+    await published.publish(await raw(connection), workspace, event_id, kind, "/credentials", text, 0, None)
+
+
+@router.post("/{name}/ready", status_code=202)
+async def say_ready(name: str, parts: PartsDep, who: CallerDep) -> ReadyOut:
+    """Its account has credit again: runs that wait for that go on. Gives how many wait."""
+    async with parts.database.begin() as connection:
+        waiting = await runs.waiting_for(connection, parts.workspace, f"{READY}.{name}")
+        await _say_ready(connection, parts.workspace, name)
+        await people.note(connection, parts.workspace, who.name, "credential ready", name)
+    parts.hints.send("published")
+    return ReadyOut(waiting=waiting)
 
 
 @router.delete("/{name}", status_code=204)
@@ -74,6 +99,9 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     text = parts.registry.now.blanker.json(outcome.model_dump_json())
     async with parts.database.begin() as connection:
         await connection.execute(update(credential).where(credential.c.name == name).values(last_test=text))
+        if outcome.ok:
+            await _say_ready(connection, parts.workspace, name)
+    parts.hints.send("published")
     return TestOut.model_validate_json(text)
 
 

@@ -13,6 +13,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 from oak_relay.document import values
 from oak_relay.document.script import script
 from oak_relay.document.shapes import fault
+from oak_relay.engine.effects import READY
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
@@ -362,6 +363,12 @@ def _why(row: Any, place: Any, questions: list[Any]) -> str:
         return f"It waits for a person at {questions[0]['path']}: {questions[0]['text']}"
     if place.children:
         return f"It waits for {place.children} child run{'s' if place.children != 1 else ''}."
+    if place.listening and place.listening.startswith(f"{READY}."):
+        name = place.listening.removeprefix(f"{READY}.")
+        return (
+            f"It waits for the credential {name}, which is missing or whose account is out of credit. "
+            f"Store it again, or top up and say go: oak-relay credential ready {name}."
+        )
     if place.listening:
         return f"It waits for the event {place.listening}."
     if place.workers == 0:

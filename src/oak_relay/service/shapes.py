@@ -24,6 +24,7 @@ class ErrorOut(BaseModel):
     delay: float | None = None
     step: str = Field("", description="The path of the step that failed.")
     limit: str = Field("", description="The path of the step whose limit was reached.")
+    waits_for: str = Field("", description="The credential without which, or without whose credit, it cannot succeed.")
 
 
 class FindingOut(BaseModel):
@@ -332,6 +333,10 @@ class CredentialOut(BaseModel):
     last_used_at: datetime | None
     created_at: datetime
     updated_at: datetime
+
+
+class ReadyOut(BaseModel):
+    waiting: int = Field(description="Runs that wait for this credential or for credit of its account.")
 
 
 class TestOut(BaseModel):

@@ -14,7 +14,7 @@ from oak_relay.store import artifacts, cancelling, ending, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
 from oak_relay.store.pages import Stored
-from oak_relay.store.tables import event, failure, journal, queue, run, version, workflow
+from oak_relay.store.tables import event, failure, journal, listener, queue, run, version, workflow
 
 CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
 _CLOCKS = timedelta(seconds=30)
@@ -232,3 +232,9 @@ async def events(connection: AsyncConnection, workspace: int, after: UUID | None
     if after:
         query = query.where(event.c.id < after)
     return list(await connection.execute(query.order_by(event.c.id.desc()).limit(limit)))
+
+
+async def waiting_for(connection: AsyncConnection, workspace: int, event_type: str) -> int:
+    """How many runs wait for an event of a type."""
+    mine = (listener.c.workspace_id == workspace) & (listener.c.type == event_type)
+    return int((await connection.execute(select(func.count()).select_from(listener).where(mine))).scalar_one())

@@ -1,5 +1,6 @@
 """Events: published, waited for, and the answer to the one that a run came of."""
 
+from datetime import datetime
 from typing import Any
 
 import asyncpg
@@ -75,10 +76,11 @@ class Awaited(Prepared[AwaitEvent]):
         early = connection.cursor(
             "SELECT p.id, p.topic, p.source, p.event_key, p.body, p.at FROM published p, run r "
             "WHERE p.workspace_id = $1 AND p.kind = 'event' AND p.topic = $2 AND p.handled_at IS NOT NULL AND r.workspace_id = $1 "
-            "AND r.id = $3 AND p.at >= r.created_at ORDER BY p.at",
+            "AND r.id = $3 AND p.at >= greatest(r.created_at, $4) ORDER BY p.at",
             workspace,
             wanted.type,
             row.run_id,
+            datetime.fromisoformat(wanted.since) if wanted.since else None,
             prefetch=500,
         )
         async for event in early:
