@@ -54,7 +54,7 @@ class AgentTool:
         """The names under which a document may mean it."""
         return self.names or tuple(name for name in (self.name, self.action, self.workflow) if name)
 
-    def placed(self, arguments: Arguments) -> dict[str, Any]:
+    def placed(self, arguments: Arguments) -> dict[str, object]:
         """Its input: what is fixed, and what the model gave in the places that are open to it. What is fixed is never
         replaced."""
         if self.places is None:
@@ -70,9 +70,9 @@ class AgentTool:
                 here[path[-1]] = arguments[name]
         return given
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As it stands in the record."""
-        data: dict[str, Any] = {
+        data: dict[str, object] = {
             "name": self.name,
             "title": self.title,
             "kind": self.kind,
@@ -147,13 +147,13 @@ class AgentSetup:
     messages: Sequence[Message]
     new: int
     tools: tuple[AgentTool, ...]
-    model: Mapping[str, Any]
+    model: Mapping[str, object]
     limits: AgentLimits
-    gives: dict[str, Any] | None = None
+    gives: dict[str, object] | None = None
     conversation: str | None = None
     summary: Summary | None = None
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As it stands in the record."""
         limits = self.limits
         names = ("turns", "calls", "tokens", "money", "time")
@@ -203,7 +203,7 @@ class Turn:
         return cls(data["text"], data["calls"], data.get("reasoning") or "", data.get("sources") or ())
 
 
-def cited(output: Any) -> list[Source]:
+def cited(output: object) -> list[Source]:
     """The sources that a tool's output names. Of whatever shape that is, only those with an address count."""
     found = output.get("sources") if isinstance(output, dict) else None
     listed = found if isinstance(found, list) else ()

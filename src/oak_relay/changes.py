@@ -23,7 +23,7 @@ class AddRow(Change):
     """A row for a table; gives `{id, row}`."""
 
     table: UUID
-    row: Mapping[str, Any]
+    row: Mapping[str, object]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +31,7 @@ class UpsertRow(Change):
     """A row changed where the columns `match` have its values, else added; gives `{id, row, created}`."""
 
     table: UUID
-    row: Mapping[str, Any]
+    row: Mapping[str, object]
     match: Sequence[str]
 
 
@@ -40,14 +40,14 @@ class DeleteRows(Change):
     """The rows with these values removed; gives `{count, rows}`."""
 
     table: UUID
-    match: Mapping[str, Any]
+    match: Mapping[str, object]
 
 
 @dataclass(frozen=True, slots=True)
 class AnswerCaller(Change):
     """The waiting caller's reply: `status`, `headers` and `body` as a document gives them. The first one counts."""
 
-    answer: Mapping[str, Any]
+    answer: Mapping[str, object]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,8 +72,8 @@ class EmitEvent(Change):
 
     path: str
     type: str
-    data: Any = None
-    subject: Any = None
+    data: object = None
+    subject: object = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,10 +83,10 @@ class Part:
 
     place: str
     path: str
-    items: list[Any]
+    items: list[object]
     first: int
     width: int
-    settled: Mapping[str, Any]
+    settled: Mapping[str, object]
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +95,7 @@ class StartRun(Change):
     Gives the id as `run`, or a `fault`."""
 
     path: str
-    input: Any
+    input: object
     workflow: str | None = None
     part: Part | None = None
     waited: bool = True
@@ -111,11 +111,11 @@ class AskPerson(Change):
     text: str
     at: str = "tray"
     choices: Sequence[str] | None = None
-    form: Mapping[str, Any] | None = None
+    form: Mapping[str, object] | None = None
     then: str = "go_on"
     until: str | None = None
     alike: str | None = None
-    input: Any = None
+    input: object = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,7 +49,7 @@ def _plain(raw: bytes) -> bool:
     return True
 
 
-def copied(value: Any) -> tuple[str, Any]:
+def copied(value: object) -> tuple[str, Any]:
     """A value's JSON text, and the value as it is read back from that. Raises `NotJson`."""
     try:
         raw = orjson.dumps(value)
@@ -59,7 +59,7 @@ def copied(value: Any) -> tuple[str, Any]:
         return text, loads(text)
 
 
-def dumps(value: Any) -> str:
+def dumps(value: object) -> str:
     """Compact JSON text of plain values and `Decimal`. Raises `NotJson` for what JSON cannot say."""
     try:
         return orjson.dumps(value).decode()
@@ -80,11 +80,11 @@ def _exact(text: str) -> float | Decimal:
     return exact
 
 
-def _no_constant(name: str) -> Any:
+def _no_constant(name: str) -> object:
     raise NotJson(f"{name} is not a JSON number")
 
 
-def _write(value: Any, out: list[str]) -> None:
+def _write(value: object, out: list[str]) -> None:
     if value is None or isinstance(value, bool | str):
         out.append(json.dumps(value))
     elif isinstance(value, int):
@@ -112,7 +112,7 @@ def _write(value: Any, out: list[str]) -> None:
         raise NotJson(f"a value of type {type(value).__name__} is not JSON")
 
 
-def pretty(value: Any, indent: int = 0) -> str:
+def pretty(value: object, indent: int = 0) -> str:
     """JSON text for people, indented by two."""
     inner = "  " * (indent + 1)
     if isinstance(value, dict) and value:

@@ -1,6 +1,6 @@
 """Messages as model servers take them (the chat-completions protocol), and as conversations and records keep them."""
 
-from typing import Any, Literal, NotRequired
+from typing import Literal, NotRequired
 
 from typing_extensions import TypedDict
 
@@ -68,4 +68,4 @@ class Offered(TypedDict):
 
     name: str
     description: str
-    parameters: dict[str, Any]
+    parameters: dict[str, object]

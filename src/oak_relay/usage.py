@@ -51,9 +51,14 @@ class Usage:
             credential=other.credential if other.alias else self.credential,
         )
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As it stands in records."""
-        data: dict[str, Any] = {"input": self.input, "cached": self.cached, "output": self.output, "money": self.money}
+        data: dict[str, object] = {
+            "input": self.input,
+            "cached": self.cached,
+            "output": self.output,
+            "money": self.money,
+        }
         if self.alias:
             data |= {"alias": self.alias, "credential": self.credential}
         for name in ("estimated", "unsure", "unpriced"):

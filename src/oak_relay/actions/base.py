@@ -81,7 +81,7 @@ class Action:
         """The fields that matter first."""
         return self.first or tuple(required(self.schema))
 
-    def read(self, data: Given) -> Any:
+    def read(self, data: Given) -> object:
         """The input as its model. Raises `StepFailed` (`invalid`)."""
         try:
             return self.input.model_validate(dict(data))

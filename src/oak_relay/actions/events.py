@@ -1,7 +1,7 @@
 """`event.send`: an event to another service (CloudEvents 1.0, HTTP protocol binding)."""
 
 from datetime import UTC, datetime
-from typing import Any, Literal
+from typing import Literal
 from urllib.parse import quote
 
 from pydantic import BaseModel, Field
@@ -19,7 +19,7 @@ class SendInput(Fields):
     url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Where the event is sent.")
     type: str = Field(min_length=1)
     source: str = Field("/oak-relay", min_length=1)
-    data: Any = None
+    data: object = None
     subject: str | None = None
     id: str | None = Field(None, description="The step's idempotency key when left out: the same across attempts.")
     mode: Literal["structured", "binary"] = "structured"

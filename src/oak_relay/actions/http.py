@@ -30,16 +30,16 @@ class Look(Fields):
         pattern=r"^https?://[^/?#\s]+",
         description="Absolute address; {idempotency_key} in it stands for the request's key (RFC 6570).",
     )
-    query: dict[str, Any] = Field(default_factory=dict, description="Added to the address.")
+    query: dict[str, object] = Field(default_factory=dict, description="Added to the address.")
     absent: list[int] = Field(default_factory=lambda: [404, 410], description="Statuses that say it did not happen.")
 
 
 class RequestInput(Fields):
     method: Literal["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"] = "GET"
     url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Absolute address.")
-    query: dict[str, Any] = Field(default_factory=dict, description="Added to the address.")
+    query: dict[str, object] = Field(default_factory=dict, description="Added to the address.")
     headers: dict[str, str] = Field(default_factory=dict)
-    json_body: Any = Field(None, alias="json", description="Body as JSON.")
+    json_body: object = Field(None, alias="json", description="Body as JSON.")
     form: dict[str, str] | None = Field(None, description="Body as form fields.")
     credential: str | None = Field(None, description="Name of a stored credential.")
     expect: list[int] = Field(default_factory=list, description="Statuses that are fine; empty for any 2xx.")
@@ -55,7 +55,7 @@ class RequestInput(Fields):
 class Response(BaseModel):
     status: int
     headers: dict[str, str]
-    body: Any
+    body: object
 
 
 def repeat_of(given: Given) -> Repeat:

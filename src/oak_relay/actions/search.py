@@ -1,6 +1,6 @@
 """`web.search`: a search service that answers with a JSON Feed (version 1.1)."""
 
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import BaseModel, Field
 
@@ -24,8 +24,8 @@ class SearchInput(Fields):
 
 
 class Searched(BaseModel):
-    results: list[dict[str, Any]]
-    sources: list[dict[str, Any]]
+    results: list[dict[str, object]]
+    sources: list[dict[str, object]]
 
 
 async def _search(given: SearchInput, at: Outbound) -> Result:

@@ -56,8 +56,8 @@ async def tools(name: str, server: ToolServer, at: Outbound) -> list[ServerTool]
 
 
 async def call(
-    name: str, server: ToolServer, tool: str, arguments: Mapping[str, Any], at: Outbound
-) -> tuple[Any, dict[str, Any]]:
+    name: str, server: ToolServer, tool: str, arguments: Mapping[str, object], at: Outbound
+) -> tuple[object, dict[str, Any]]:
     """What a tool gives (its structured content, or its text), and what a trace shows. Raises `StepFailed`."""
     async with _session(name, server, at) as session:
         at.send_check()
@@ -104,7 +104,7 @@ class _Session:
         await self.ask("initialize", _HELLO)
         await self.exchange({"jsonrpc": "2.0", "method": "notifications/initialized"}, "no")
 
-    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+    async def exchange(self, request: dict[str, Any], reached: object) -> dict[str, Any] | None:
         """Send a message; the answer to it, None for one that has none."""
         raise AssertionError(request)
 
@@ -118,7 +118,7 @@ class _Http(_Session):
         self._server, self._at = server, at
         self._headers: dict[str, str] = {}
 
-    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+    async def exchange(self, request: dict[str, object], reached: object) -> dict[str, object] | None:
         assert self._server.url is not None
         at = self._at
         headers = {
@@ -186,7 +186,7 @@ class _Program(_Session):
             ) from None
         await super().begin()
 
-    async def exchange(self, request: dict[str, Any], reached: Any) -> dict[str, Any] | None:
+    async def exchange(self, request: dict[str, object], reached: Any) -> dict[str, object] | None:
         process = self._process
         assert process is not None
         assert process.stdin is not None

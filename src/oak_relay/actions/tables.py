@@ -1,7 +1,6 @@
 """Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`."""
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any
 
 from pydantic import BaseModel, Field
 
@@ -17,7 +16,7 @@ from oak_relay.triggers.table import TableTrigger
 
 class AddInput(Fields):
     table: str = Field(description="The table's name.")
-    row: dict[str, Any] = Field(description="Column to value.")
+    row: dict[str, object] = Field(description="Column to value.")
 
 
 class UpsertInput(AddInput):
@@ -26,19 +25,21 @@ class UpsertInput(AddInput):
 
 class FindInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, Any] = Field(default_factory=dict, description="Columns and the values they must have.")
+    where: dict[str, object] = Field(default_factory=dict, description="Columns and the values they must have.")
     columns: list[str] | None = Field(None, description="Only these columns; all when left out.")
     limit: int = Field(100, ge=1, le=10_000)
 
 
 class DeleteInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, Any] = Field(min_length=1, description="Columns and the values that rows must have to be removed.")
+    where: dict[str, object] = Field(
+        min_length=1, description="Columns and the values that rows must have to be removed."
+    )
 
 
 class Row(BaseModel):
     id: str
-    row: dict[str, Any]
+    row: dict[str, object]
 
 
 class Upserted(Row):
@@ -46,7 +47,7 @@ class Upserted(Row):
 
 
 class Found(BaseModel):
-    rows: list[dict[str, Any]]
+    rows: list[dict[str, object]]
     count: int
 
 
@@ -79,7 +80,7 @@ async def _find(given: FindInput, at: Tables) -> Result:
     return Result({"rows": rows, "count": len(rows)})
 
 
-def check_row(table: str, columns: Iterable[Column], row: Mapping[str, Any]) -> None:
+def check_row(table: str, columns: Iterable[Column], row: Mapping[str, object]) -> None:
     """Whether a row fits the columns. Raises `StepFailed`."""
     by_name = {column.name: column.type for column in columns}
     for name, value in row.items():
@@ -101,7 +102,7 @@ def check_row(table: str, columns: Iterable[Column], row: Mapping[str, Any]) -> 
         )
 
 
-def _fits(value: Any, kind: str) -> bool:
+def _fits(value: object, kind: str) -> bool:
     if value is None or kind == "any":
         return True
     if kind == "boolean":

@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 from decimal import Decimal
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -32,7 +32,7 @@ class Alias(BaseModel):
     max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
     timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
     fallbacks: tuple[str, ...] = Field((), description="Aliases that are asked in this order when it is not available.")
-    extra: dict[str, Any] = Field(default_factory=dict, description="Further fields to send with each request.")
+    extra: dict[str, object] = Field(default_factory=dict, description="Further fields to send with each request.")
     takes: tuple[Literal["images", "files"], ...] = Field((), description="What its model takes beside text.")
     stream: Literal["watched", "always", "never"] = Field(
         "watched", description="Whether answers are taken piece by piece: when somebody watches the run, always, never."

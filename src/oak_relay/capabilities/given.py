@@ -15,7 +15,7 @@ ColumnKind = Literal["text", "number", "boolean", "any"]
 class Result:
     """What an action gave; `detail` is for the trace."""
 
-    output: Any
+    output: object
     detail: dict[str, Any] = field(default_factory=dict)
     usage: Usage = NOTHING
 
@@ -44,7 +44,7 @@ class WorkflowAbout:
     kind: str
     title: str
     note: str
-    input: Mapping[str, Any]
+    input: Mapping[str, object]
 
     @property
     def called(self) -> str:
@@ -72,11 +72,11 @@ class ServerTool:
     name: str
     title: str = ""
     description: str = ""
-    schema: Mapping[str, Any] = field(default_factory=lambda: {"type": "object"})
+    schema: Mapping[str, object] = field(default_factory=lambda: {"type": "object"})
     safe: bool = False
 
     @classmethod
-    def listed(cls, listed_as: Mapping[str, Any]) -> "ServerTool":
+    def listed(cls, listed_as: Mapping[str, object]) -> "ServerTool":
         """Of a reply to `tools/list` (Model Context Protocol)."""
         hints = listed_as.get("annotations")
         hints = hints if isinstance(hints, dict) else {}

@@ -77,7 +77,7 @@ class Tables(Protocol):
     def table(self, name: str) -> TableDef:
         """Raises `StepFailed` (`missing`)."""
 
-    async def rows(self, table: str, match: Mapping[str, Any], limit: int) -> list[dict[str, Any]]:
+    async def rows(self, table: str, match: Mapping[str, object], limit: int) -> list[dict[str, object]]:
         """Rows whose columns have these values. Raises `StepFailed` (`missing`)."""
 
 
@@ -101,7 +101,9 @@ class Servers(Protocol):
     async def server_tools(self, name: str) -> Sequence[ServerTool]:
         """The tools of a tool server. Raises `StepFailed`."""
 
-    async def server_call(self, name: str, tool: str, arguments: Mapping[str, Any]) -> tuple[Any, dict[str, Any]]:
+    async def server_call(
+        self, name: str, tool: str, arguments: Mapping[str, object]
+    ) -> tuple[object, dict[str, object]]:
         """What a tool of a tool server gives, and what a trace shows of it. Raises `StepFailed`."""
 
 
@@ -115,7 +117,7 @@ class Offered(Protocol):
     def title(self) -> str: ...
 
     @property
-    def schema(self) -> Mapping[str, Any]:
+    def schema(self) -> Mapping[str, object]:
         """JSON Schema of its input."""
 
 
@@ -125,7 +127,7 @@ class Actions(Protocol):
     def action(self, name: str) -> Offered:
         """Raises `StepFailed` (`missing`)."""
 
-    async def perform(self, name: str, given: Mapping[str, Any]) -> Any:
+    async def perform(self, name: str, given: Mapping[str, object]) -> Any:
         """Carry out an action that reaches outside or only reads; its output. Raises `StepFailed`."""
 
 

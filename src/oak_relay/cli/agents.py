@@ -55,7 +55,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Talk with an agent of a draft, line by line, until the input ends."""
     text, data = arguments.file.read_text(), given_json(arguments.input) if arguments.input else None
-    history: list[list[dict[str, Any]]] = [[]]
+    history: list[list[dict[str, object]]] = [[]]
     said, last = "", None
     while True:
         try:

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
 
 from pydantic import BaseModel
 from rich.console import Console
@@ -27,19 +26,19 @@ OUT = Console(highlight=False, soft_wrap=True)
 ERR = Console(stderr=True, highlight=False)
 
 
-def as_json(value: Any) -> str:
+def as_json(value: object) -> str:
     """JSON of results."""
     return jsontext.pretty(_as_data(value))
 
 
-def show(value: Any, wanted: bool) -> bool:
+def show(value: object, wanted: bool) -> bool:
     """Print JSON if it is wanted; whether it was."""
     if wanted:
         sys.stdout.write(as_json(value) + "\n")
     return wanted
 
 
-def print_json(value: Any) -> None:
+def print_json(value: object) -> None:
     """Print a value as JSON, in colour where there is any."""
     OUT.print(JSONHighlighter()(Text(jsontext.pretty(value))))
 
@@ -49,7 +48,7 @@ def escaped(text: str) -> str:
     return escape(_CONTROL.sub("\N{REPLACEMENT CHARACTER}", text))
 
 
-def table(heads: Sequence[str], rows: Sequence[Sequence[Any]], empty: str) -> None:
+def table(heads: Sequence[str], rows: Sequence[Sequence[object]], empty: str) -> None:
     """Print rows under heads; heads that begin with `>` are set to the right. A cell of `Text` is shown with its styles,
     anything else as escaped text."""
     if not rows:
@@ -111,7 +110,7 @@ def working(text: str) -> Iterator[None]:
         yield
 
 
-def _as_data(value: Any) -> Any:
+def _as_data(value: object) -> object:
     if isinstance(value, BaseModel):
         return _as_data(value.model_dump())
     if isinstance(value, dict):
@@ -121,5 +120,5 @@ def _as_data(value: Any) -> Any:
     return value if value is None or isinstance(value, bool | int | float | Decimal | str) else _word(value)
 
 
-def _word(value: Any) -> str:
+def _word(value: object) -> str:
     return value.isoformat() if hasattr(value, "isoformat") else str(value)

@@ -205,7 +205,7 @@ def _asked(choices: list[str]) -> str:
     return choices[int(given) - 1] if given.isdigit() and 0 < int(given) <= len(choices) else given
 
 
-def _json(text: str | None) -> Any:
+def _json(text: str | None) -> object:
     if text is None:
         return None
     try:

@@ -14,7 +14,7 @@ from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Test
 
 
-def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> None:
     """The parsers of these commands."""
     _credential(_group(commands, "credential", "stored secrets"), client)
     _model(_group(commands, "model", "names for models"), client)
@@ -22,7 +22,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     _token(_group(commands, "token", "tokens for clients"), client)
 
 
-def _group(commands: Any, name: str, help: str) -> Any:
+def _group(commands: Any, name: str, help: str) -> object:
     return commands.add_parser(name, help=help).add_subparsers(metavar="what", required=True)
 
 
@@ -282,9 +282,9 @@ def _secret(variable: str | None) -> str:
     return sys.stdin.readline().rstrip("\n")
 
 
-def _test_word(test: dict[str, Any] | None) -> str:
+def _test_word(test: dict[str, object] | None) -> str:
     return "–" if test is None else "[green]✓ works[/]" if test["ok"] else "[red]✗ failed[/]"
 
 
-def _cell(value: Any) -> str:
+def _cell(value: object) -> str:
     return "" if value is None else value if isinstance(value, str) else jsontext.dumps(value)

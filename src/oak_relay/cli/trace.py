@@ -72,7 +72,7 @@ def _label(span: Span) -> str:
     return escaped(EntryPath(span.path).place.rpartition(".")[2])
 
 
-def _brief(value: Any) -> str:
+def _brief(value: object) -> str:
     text = jsontext.dumps(value) if value is not None else ""
     return text if len(text) <= 100 else f"{text[:100]}…"
 

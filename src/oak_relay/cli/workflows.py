@@ -77,7 +77,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
     if not files:
         ERR.print("no documents there")
         return 2
-    found: list[dict[str, Any]] = []
+    found: list[dict[str, object]] = []
     for file in files:
         text = _text(file)
         findings = [f.model_dump() for f in client(arguments).check(text).findings] if arguments.stored else [

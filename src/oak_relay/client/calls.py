@@ -81,7 +81,7 @@ def _one(model: type[T]) -> Callable[[Any], T]:
     return TypeAdapter(model).validate_python
 
 
-def _many(model: type[T]) -> Callable[[Any], list[T]]:
+def _many(model: type[T]) -> Callable[[object], list[T]]:
     return TypeAdapter(list[model]).validate_python  # type: ignore[valid-type]
 
 
@@ -162,7 +162,7 @@ def journal(run_id: UUID | str) -> Call[list[Mapping[str, object]]]:
     return Call("GET", _at("runs", run_id, "journal"), _raw)
 
 
-def artifact(artifact_id: str) -> Call[Any]:
+def artifact(artifact_id: str) -> Call[object]:
     """The whole of a payload of which a trace tells only a preview."""
     return Call("GET", _at("artifacts", artifact_id), _raw)
 

@@ -279,7 +279,7 @@ class Rendered(Result):
     action: str
     input: Any
     empty: list[str]
-    messages: list[dict[str, Any]] | None = None
+    messages: list[dict[str, object]] | None = None
     tools: list[OfferedTool] = []
 
 
@@ -293,7 +293,7 @@ class Talked(Result):
     waits: str | None
     tokens: int
     money: float | None
-    messages: list[dict[str, Any]]
+    messages: list[dict[str, object]]
     spans: list[Span]
 
 

@@ -250,7 +250,7 @@ class _Checker(Form):
                 "give the model alias its prices (0 for one that is free), or leave out limits: money",
             )
 
-    def _literal(self, path: Path, key: str, value: Any, schema: Schema) -> None:
+    def _literal(self, path: Path, key: str, value: object, schema: Schema) -> None:
         for error in Draft202012Validator(schema).iter_errors(value):
             self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
             return

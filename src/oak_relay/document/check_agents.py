@@ -78,7 +78,7 @@ class Agents(Names):
             if isinstance(other, dict) and isinstance(other.get("do"), str):
                 self._action((*path, "or", index), other["do"], other.get("with"))
 
-    def _action(self, path: Path, name: str, given: Any) -> None:
+    def _action(self, path: Path, name: str, given: object) -> None:
         action = self.world.actions.get(name)
         if action is None:
             near = get_close_matches(name, list(self.world.actions), 1)
@@ -87,7 +87,7 @@ class Agents(Names):
         elif isinstance(given, dict):
             self._fields(path, name, action, given)
 
-    def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, Any]) -> None:
+    def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, object]) -> None:
         properties = shapes.properties(action.input)
         for key, value in given.items():
             if key not in properties:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Collection, Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Protocol
 
 from oak_relay.document.errors import Finding
 from oak_relay.document.shapes import Schema
@@ -21,9 +21,9 @@ class ActionShape:
 
     input: Schema
     output: Schema
-    repeat: Callable[[Mapping[str, Any]], str]
-    gives: Callable[[Mapping[str, Any]], Schema]
-    sentence: Callable[[str, Mapping[str, Any]], str]
+    repeat: Callable[[Mapping[str, object]], str]
+    gives: Callable[[Mapping[str, object]], Schema]
+    sentence: Callable[[str, Mapping[str, object]], str]
     credentials: tuple[str, ...] = ()
     streams: bool = False
 
@@ -37,13 +37,13 @@ class Checking(Protocol):
     def add(self, path: Path, message: str, fix: str, severity: str = "error") -> None:
         """Something is wrong at a path of the document."""
 
-    def texts(self, path: Path, value: Any, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
+    def texts(self, path: Path, value: object, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
         """Check the expressions in a value against the names in scope, each with its shape."""
 
     def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
         """Check that a name is among those that are known."""
 
-    def action(self, path: Path, name: str, given: Mapping[str, Any]) -> Schema:
+    def action(self, path: Path, name: str, given: Mapping[str, object]) -> Schema:
         """Check an action, named by `do` at a path, and its input under `with`; the shape of what it gives."""
 
 
@@ -53,13 +53,13 @@ class TriggerShape(Protocol):
     @property
     def model(self) -> type[Model]: ...
 
-    def check(self, given: Any, path: Path, checker: Checking) -> None:
+    def check(self, given: object, path: Path, checker: Checking) -> None:
         """Look at what is given."""
 
-    def sentence(self, given: Any) -> str:
+    def sentence(self, given: object) -> str:
         """What starts the workflow."""
 
-    def path(self, given: Any) -> str | None:
+    def path(self, given: object) -> str | None:
         """Where requests are received."""
 
 

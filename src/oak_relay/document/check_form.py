@@ -64,7 +64,7 @@ class Form(Triggers):
             message = f"{key}: {problem['msg'][0].lower()}{problem['msg'][1:]}"
             self.add(path, message, fixes.get(kind, "correct this value"))
 
-    def _step_kind(self, path: Path, given: Any) -> None:
+    def _step_kind(self, path: Path, given: object) -> None:
         if not isinstance(given, dict):
             self.add(path, "a step is a mapping", "write - step: name")
             return
@@ -85,7 +85,7 @@ class Form(Triggers):
     def _document_path(self, loc: tuple[Any, ...]) -> Path:
         """A Pydantic location without the names of union members, which are no keys of the document."""
         path: list[str | int] = []
-        here: Any = self.source.data
+        here: object = self.source.data
         tagged = False  # the name of a step's kind comes behind its place in a list of steps
         for position, part in enumerate(loc):
             if tagged and part in _KIND_TAGS:
@@ -101,12 +101,12 @@ class Form(Triggers):
         return tuple(path)
 
     @staticmethod
-    def _item(here: Any, part: str | int) -> Any:
+    def _item(here: object, part: str | int) -> object:
         return here[part] if isinstance(here, list) and isinstance(part, int) else None
 
     def _known_keys(self, path: Path) -> list[str]:
         """The keys the language allows at a path."""
-        here: Any = self.source.data
+        here: object = self.source.data
         model: type[BaseModel] | None = Workflow
         for part in path:
             here = here[part] if isinstance(here, dict) else self._item(here, part)

@@ -4,7 +4,6 @@ import re
 from collections.abc import Collection, Mapping
 from collections.abc import Set as AbstractSet
 from difflib import get_close_matches
-from typing import Any
 
 from jinja2 import nodes
 from jsonschema import Draft202012Validator
@@ -22,7 +21,7 @@ _SECRET_KEY = re.compile(r"(?i)(api[-_]?key|secret|password|token|authorization)
 class Names(Base):
     """Checks texts against what is in scope."""
 
-    def _schema(self, path: Path, schema: dict[str, Any]) -> None:
+    def _schema(self, path: Path, schema: dict[str, object]) -> None:
         try:
             Draft202012Validator.check_schema(schema)
         except SchemaError as error:
@@ -39,7 +38,7 @@ class Names(Base):
         # Workflows may name each other, so the first of them to be saved names one that is not there yet.
         self.add(path, f"there is no {word} {name}", fix, "warning" if word == "workflow" else "error")
 
-    def credential_kind(self, path: Path, action: str, shape: ActionShape, name: Any) -> None:
+    def credential_kind(self, path: Path, action: str, shape: ActionShape, name: object) -> None:
         """A credential of a kind that the action takes."""
         kind = (self.world.credentials or {}).get(name) if isinstance(name, str) else None
         if kind is None:
@@ -51,7 +50,7 @@ class Names(Base):
             fix = "name one that is sent"
             self.add(path, f"{name} is of kind {kind}, which proves who sends to us and is not sent", fix)
 
-    def texts(self, path: Path, value: Any, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
+    def texts(self, path: Path, value: object, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
         """Check every expression in a value, and find secrets in clear."""
         if isinstance(value, dict):
             for key, item in value.items():
@@ -111,7 +110,7 @@ class Names(Base):
                 owner, _, key = bad.path.rpartition(".")
                 self.add(path, f"{owner} has no {key}", fix)
 
-    def _free_text(self, path: Path, text: str, scope: dict[str, Mapping[str, Any]]) -> None:
+    def _free_text(self, path: Path, text: str, scope: dict[str, Mapping[str, object]]) -> None:
         try:
             expression = compile_text(text)
         except BadExpression:

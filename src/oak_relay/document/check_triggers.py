@@ -27,7 +27,7 @@ class Triggers(Agents):
         """Check the action of a step; returns the shape of what it gives."""
 
     @abstractmethod
-    def _shape_problem(self, problem: Any, above: Path = (), model: type[Model] | None = None) -> None:
+    def _shape_problem(self, problem: object, above: Path = (), model: type[Model] | None = None) -> None:
         """Tell of something that has not the form of the language."""
 
     def trigger_forms(self) -> bool:
@@ -43,7 +43,7 @@ class Triggers(Agents):
                 sound &= self._trigger_form(("triggers", index, names[0]), names[0], said[names[0]])
         return sound
 
-    def _trigger_form(self, path: Path, name: Any, given: Any) -> bool:
+    def _trigger_form(self, path: Path, name: Any, given: object) -> bool:
         kind = self.world.triggers.get(name)
         if kind is None:
             near = get_close_matches(str(name), list(self.world.triggers), 1)
@@ -68,7 +68,7 @@ class Triggers(Agents):
         for where, kind, given in self._read:
             kind.check(given, where, self)
 
-    def action(self, path: Path, name: str, given: Mapping[str, Any]) -> Schema:
+    def action(self, path: Path, name: str, given: Mapping[str, object]) -> Schema:
         """Check an action that stands at a path with its input, like that of a step."""
         step = DoStep.model_validate({"step": "action", "do": name, "with": dict(given)})
         return self._do(path, step, {}, set())

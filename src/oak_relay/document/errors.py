@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, Literal, NotRequired, get_args
+from typing import Literal, NotRequired, get_args
 
 from typing_extensions import TypedDict
 
@@ -73,7 +73,7 @@ class StepFailed(Fault):
         fix: str = "",
         reached: Reached = "no",
         delay: float | None = None,
-        detail: Mapping[str, Any] | None = None,
+        detail: Mapping[str, object] | None = None,
         usage: Usage = NOTHING,
         step: str = "",
         limit: str = "",
@@ -85,7 +85,7 @@ class StepFailed(Fault):
         self.fix = fix
         self.reached: Reached = reached
         self.delay = delay
-        self.detail: Mapping[str, Any] = detail or {}
+        self.detail: Mapping[str, object] = detail or {}
         self.usage = usage
         self.step = step
         self.limit = limit
@@ -140,6 +140,6 @@ class Finding:
     severity: Literal["error", "warning"] = "error"
     path: str = ""
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As JSON."""
         return asdict(self)

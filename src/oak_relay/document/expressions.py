@@ -25,7 +25,7 @@ class _Names(Context):
     _EVALUATION = EvalContext(ENVIRONMENT)
     _NONE: set[str] = set()
 
-    def __init__(self, scope: dict[str, Any]) -> None:
+    def __init__(self, scope: dict[str, object]) -> None:
         self.parent = scope
         self.vars = {}
         self.environment = ENVIRONMENT
@@ -55,10 +55,10 @@ class Expression:
     tree: nodes.Template
     path: Reference | None = None
 
-    def value(self, scope: Mapping[str, Any], empty: list[str] | None = None, fuel: int = FUEL) -> Any:
+    def value(self, scope: Mapping[str, object], empty: list[str] | None = None, fuel: int = FUEL) -> object:
         """Evaluate. `empty` collects references that came out empty. Raises `StepFailed`."""
         if self.path is not None:  # a plain reference such as ${ input.guest.email }
-            here: Any = scope
+            here: object = scope
             for key in self.path:
                 if (here is not scope and type(here) is not dict) or key not in here:
                     break
@@ -104,10 +104,10 @@ class Expression:
         _collect(self.tree, found)
         return {path for path in found if path[0] in self.names}
 
-    def _absent(self, scope: Mapping[str, Any], nulls: bool = False) -> Iterator[str]:
+    def _absent(self, scope: Mapping[str, object], nulls: bool = False) -> Iterator[str]:
         """A sentence for each reference that is not there (with `nulls`, or holds null), and what is."""
         for path in sorted(self.references()):
-            here: Any = scope
+            here: object = scope
             for index, key in enumerate(path):
                 if not isinstance(here, Mapping) or key not in here or (nulls and here[key] is None):
                     if isinstance(here, dict) and key not in here and hasattr(here, key):
@@ -124,7 +124,7 @@ def is_template(text: str) -> bool:
     return "${" in text or "%%" in text
 
 
-def holds_template(value: Any) -> bool:
+def holds_template(value: object) -> bool:
     """Whether a text anywhere in a value is one."""
     if isinstance(value, dict):
         return any(holds_template(v) for v in value.values())
@@ -177,11 +177,11 @@ class Template:
         self.constant = not self.expressions
         self.names = frozenset().union(*(e.names for e in self.expressions))
 
-    def render(self, scope: Mapping[str, Any], empty: list[str] | None = None) -> Any:
+    def render(self, scope: Mapping[str, object], empty: list[str] | None = None) -> Any:
         """The value with every expression evaluated. Raises `StepFailed`."""
         return self.raw if self.constant else self._render(scope, empty)
 
-    def _build(self, raw: Any) -> Any:
+    def _build(self, raw: object) -> Any:
         if isinstance(raw, str) and is_template(raw):
             expression = compile_text(raw)
             self.expressions.append(expression)

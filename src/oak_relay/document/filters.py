@@ -17,7 +17,7 @@ from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 
 
-def jsonpath(value: Any, path: str) -> list[Any]:
+def jsonpath(value: Any, path: str) -> list[object]:
     """All matches of a JSONPath (RFC 9535)."""
     try:
         return jsonpath_format.findall(path, value)
@@ -25,12 +25,12 @@ def jsonpath(value: Any, path: str) -> list[Any]:
         raise StepFailed("invalid", f"{path!r} is no JSONPath: {error}", fix="see RFC 9535") from None
 
 
-def json(value: Any) -> str:
+def json(value: object) -> str:
     """JSON text of a value."""
     return values.dumps(value)
 
 
-def from_json(text: str) -> Any:
+def from_json(text: str) -> object:
     """The value of JSON text."""
     try:
         return values.loads(text)
@@ -38,7 +38,7 @@ def from_json(text: str) -> Any:
         raise StepFailed("invalid", f"from_json: {error}", fix="check the text") from None
 
 
-def csv(rows: list[dict[str, Any]]) -> str:
+def csv(rows: list[dict[str, object]]) -> str:
     """Rows (mappings) as CSV (RFC 4180) with a head line."""
     if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):
         raise StepFailed("invalid", "csv wants a list of mappings", fix="give it rows")
@@ -63,7 +63,7 @@ def plain(text: str) -> str:
     return "\n".join(parts)
 
 
-def _moment(value: Any) -> datetime:
+def _moment(value: object) -> datetime:
     if isinstance(value, datetime):
         return value
     try:
@@ -72,12 +72,12 @@ def _moment(value: Any) -> datetime:
         raise StepFailed("invalid", str(error), fix="give a moment such as now") from None
 
 
-def date(value: Any, form: str = "%Y-%m-%d") -> str:
+def date(value: object, form: str = "%Y-%m-%d") -> str:
     """A moment written by a strftime form."""
     return _moment(value).strftime(form)
 
 
-def in_zone(value: Any, zone: str) -> datetime:
+def in_zone(value: object, zone: str) -> datetime:
     """A moment in an IANA time zone."""
     try:
         return _moment(value).astimezone(ZoneInfo(zone))
@@ -85,25 +85,25 @@ def in_zone(value: Any, zone: str) -> datetime:
         raise StepFailed("invalid", f"there is no time zone {zone}", fix="write Europe/Zurich") from None
 
 
-def slug(text: Any) -> str:
+def slug(text: object) -> str:
     """Lower-case letters, digits and hyphens."""
     ascii_text = unicodedata.normalize("NFKD", str(text)).encode("ascii", "ignore").decode()
     return re.sub(r"[^a-z0-9]+", "-", ascii_text.lower()).strip("-")
 
 
-def mask(text: Any, keep: int = 4) -> str:
+def mask(text: object, keep: int = 4) -> str:
     """All but the last characters as dots."""
     text = str(text)
     keep = max(0, min(keep, len(text) // 2))
     return "•" * (len(text) - keep) + text[len(text) - keep :]
 
 
-def base64_text(text: Any) -> str:
+def base64_text(text: object) -> str:
     """UTF-8 text in base64 (RFC 4648)."""
     return base64.b64encode(str(text).encode()).decode()
 
 
-OWN_FILTERS: dict[str, Callable[..., Any]] = {
+OWN_FILTERS: dict[str, Callable[..., object]] = {
     "jsonpath": jsonpath,
     "json": json,
     "from_json": from_json,

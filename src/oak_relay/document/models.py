@@ -260,7 +260,7 @@ class Ask(Model):
     at: Literal["tray", "link"] = Field("tray", description="`link`: also by a signed link that needs no sign-in.")
     text: Expression
     choices: list[Annotated[str, Field(min_length=1, max_length=60)]] | None = Field(None, min_length=1, max_length=20)
-    form: dict[str, Any] | None = Field(None, description="JSON Schema of the data that is asked for.")
+    form: dict[str, object] | None = Field(None, description="JSON Schema of the data that is asked for.")
     within: Duration | None = None
     then: str = Field("go_on", description="When nobody answers in time: go_on, fail, or one of the choices.")
 
@@ -322,7 +322,7 @@ class FailStep(BaseStep):
     fail: Expression
 
 
-def _kind_of(value: Any) -> str | None:
+def _kind_of(value: object) -> str | None:
     if isinstance(value, BaseStep):
         return value.kind
     if not isinstance(value, dict):
@@ -331,7 +331,7 @@ def _kind_of(value: Any) -> str | None:
     return found[0] if len(found) == 1 else None
 
 
-def step_kinds(step: dict[str, Any]) -> list[str]:
+def step_kinds(step: dict[str, object]) -> list[str]:
     """The kinds that a step's keys say; a sound step has one. `wait` beside `run` is a field of it."""
     found = [kind for kind in STEP_KINDS if kind in step]
     if "run" in found and isinstance(step.get("wait"), bool):
@@ -371,7 +371,7 @@ class Workflow(Model):
     title: str = ""
     note: str = ""
     labels: list[str] = Field(default_factory=list)
-    input: dict[str, Any] = Field(default_factory=dict, description="JSON Schema of the data a run is given.")
+    input: dict[str, object] = Field(default_factory=dict, description="JSON Schema of the data a run is given.")
     settings: dict[str, Any] = Field(
         default_factory=dict, description="JSON Schema of what is adjusted without editing the steps."
     )
@@ -403,8 +403,8 @@ class AgentDocument(Model):
     title: str = ""
     note: str = ""
     labels: list[str] = Field(default_factory=list)
-    input: dict[str, Any] = Field(default_factory=dict, description="JSON Schema of what it is given.")
-    settings: dict[str, Any] = Field(default_factory=dict, description="JSON Schema of what is adjusted.")
+    input: dict[str, object] = Field(default_factory=dict, description="JSON Schema of what it is given.")
+    settings: dict[str, object] = Field(default_factory=dict, description="JSON Schema of what is adjusted.")
     model: Value = Field(description="Name of a model alias.")
     brief: Value = Field("", description="Who the agent is and what it must keep to.")
     prompt: Value = Field(description="What it is asked.")
@@ -444,7 +444,7 @@ AGENT_STEP = "agent"
 """The name of the one step that an agent document is."""
 
 
-def document_of(data: Any) -> Workflow:
+def document_of(data: object) -> Workflow:
     """The workflow that a document says, an agent document being one of a single step. Raises `ValidationError`."""
     if isinstance(data, dict) and "agent" in data and "workflow" not in data:
         return AgentDocument.model_validate(data).as_workflow()
@@ -479,11 +479,11 @@ def walk_steps(steps: list[Any]) -> Iterator[BaseStep]:
             yield from walk_steps(inner)
 
 
-def json_schema(triggers: Mapping[str, TriggerModel]) -> dict[str, Any]:
+def json_schema(triggers: Mapping[str, TriggerModel]) -> dict[str, object]:
     """JSON Schema (2020-12) of the language, with these kinds of triggers."""
     schema = Workflow.model_json_schema(by_alias=True)
     defined = schema["$defs"]
-    starts: dict[str, Any] = {}
+    starts: dict[str, object] = {}
     for name, kind in triggers.items():
         of = kind.model.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
         defined |= of.pop("$defs", {})

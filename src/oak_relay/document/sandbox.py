@@ -232,7 +232,7 @@ class Method:
 
     __slots__ = ("call",)
 
-    def __init__(self, call: Callable[..., Any]) -> None:
+    def __init__(self, call: Callable[..., object]) -> None:
         self.call = call
 
     def __call__(self, *args: object, **kwargs: object) -> object:
@@ -414,7 +414,7 @@ def _each(values: "Iterable[object] | Missing") -> Iterator[object]:
         yield value
 
 
-def _metered(function: Callable[..., Any]) -> Callable[..., Any]:
+def _metered(function: Callable[..., object]) -> Callable[..., object]:
     @wraps(function)
     def metered(*args: object, **kwargs: object) -> object:
         meter = METER.get()

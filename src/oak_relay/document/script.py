@@ -43,7 +43,7 @@ class Line:
     trace: str
     note: str = ""
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As JSON."""
         return asdict(self)
 

@@ -3,7 +3,6 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
-from typing import Any
 
 from jsonschema import Draft202012Validator
 
@@ -93,13 +92,13 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
     return None
 
 
-def fault(schema: Schema, value: Any) -> str:
+def fault(schema: Schema, value: object) -> str:
     """What is wrong with a value by JSON Schema; empty when nothing is."""
     found = next(Draft202012Validator(schema).iter_errors(value), None)
     return f"{found.json_path}: {found.message}" if found else ""
 
 
-def answer_in(text: str, schema: dict[str, Any]) -> tuple[Any, str]:
+def answer_in(text: str, schema: dict[str, object]) -> tuple[object, str]:
     """The data in an answer, and what is wrong with it by a JSON Schema."""
     try:
         data = values.loads(values.unfenced(text))

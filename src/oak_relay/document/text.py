@@ -3,7 +3,6 @@
 import io
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
 
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
@@ -29,9 +28,9 @@ class Source:
     """A parsed document: plain `data`, and where each key or item stands (line, column from 1)."""
 
     text: str
-    data: Any
+    data: object
     places: dict[Path, tuple[int, int]] = field(default_factory=dict)
-    tree: Any = None
+    tree: object = None
 
     def place(self, path: Path) -> tuple[int, int]:
         """The line and column of a path, or of the nearest one above it."""
@@ -58,7 +57,7 @@ def read(text: str) -> Source:
     return Source(text, data, places, tree)
 
 
-def write(tree: Any) -> str:
+def write(tree: object) -> str:
     """YAML text of a tree read by `read` (comments kept) or of plain data."""
     out = io.StringIO()
     _yaml().dump(tree, out)
@@ -74,12 +73,12 @@ def _yaml() -> YAML:
     return yaml
 
 
-def _plain(node: Any, path: Path, places: dict[Path, tuple[int, int]], depth: int) -> Any:
+def _plain(node: object, path: Path, places: dict[Path, tuple[int, int]], depth: int) -> object:
     if depth > _DEEPEST:
         line, column = places.get(path[:-1], (1, 1))
         raise Unreadable(Finding(line, column, f"nested deeper than {_DEEPEST} levels", "flatten the document"))
     if isinstance(node, CommentedMap):
-        plain: dict[str, Any] = {}
+        plain: dict[str, object] = {}
         for key, value in node.items():
             name = key if isinstance(key, str) else ("null" if key is None else str(key).lower())
             here = (*path, name)

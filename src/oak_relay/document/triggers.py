@@ -24,7 +24,7 @@ class Trigger(Model):
         return self
 
     @property
-    def _said(self) -> dict[str, Any]:
+    def _said(self) -> dict[str, object]:
         return self.model_extra or {}
 
     @property

@@ -2,7 +2,6 @@
 
 import hashlib
 import re
-from typing import Any
 
 import orjson
 
@@ -11,7 +10,7 @@ from oak_relay.jsontext import NotJson, copied, dumps, loads
 _UNSTORABLE = re.compile("[\x00\ud800-\udfff]")
 
 
-def stored(value: Any) -> Any:
+def stored(value: object) -> object:
     """The value as it comes back from the record."""
     return copied(value)[1]
 
@@ -22,7 +21,7 @@ def digest(*parts: str) -> str:
     return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:16]
 
 
-def text_of(value: Any) -> str:
+def text_of(value: object) -> str:
     """How a value reads inside a longer text: texts as they are, null as nothing, the rest as JSON."""
     if isinstance(value, str):
         return value
@@ -33,7 +32,7 @@ def text_of(value: Any) -> str:
     return dumps(value)
 
 
-def in_brief(value: Any) -> str:
+def in_brief(value: object) -> str:
     """How a value reads inside a short sentence: on one line, an expression without its marks, 70 characters at most."""
     text = " ".join(text_of(value).split())
     if text.startswith("${") and text.endswith("}") and text.count("${") == 1:
@@ -52,7 +51,7 @@ def storable_text(text: str) -> str:
     return _UNSTORABLE.sub("\ufffd", text)
 
 
-def unstorable(value: Any) -> bool:
+def unstorable(value: object) -> bool:
     """Whether a value holds text that a searched column cannot keep."""
     try:
         if b"\\u0000" not in orjson.dumps(value):  # written so by this encoder, which refuses lone surrogates
@@ -62,7 +61,7 @@ def unstorable(value: Any) -> bool:
     return _holds_unstorable(value)
 
 
-def _holds_unstorable(value: Any) -> bool:
+def _holds_unstorable(value: object) -> bool:
     if isinstance(value, str):
         return _UNSTORABLE.search(value) is not None
     if isinstance(value, dict):

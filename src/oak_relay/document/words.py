@@ -11,7 +11,7 @@ from oak_relay.document import durations
 WorkflowName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,62}$")]
 StepName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,62}$")]
 Expression = Annotated[str, Field(description="Text with ${ expressions }.")]
-Value = Annotated[object, Field(description="Any value; texts in it may hold ${ expressions }.")]
+Value = Annotated[object, Field(description="object value; texts in it may hold ${ expressions }.")]
 Duration = Annotated[str, Field(pattern=durations.PATTERN, examples=["30s", "5m", "PT5M"])]
 EventType = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,120}$", examples=["booking.changed"])]
 Zone = Annotated[str, Field(description="IANA zone.", examples=["Europe/Zurich"])]

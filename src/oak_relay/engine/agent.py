@@ -7,7 +7,6 @@ closes it). Each is an effect of its own, so that a walk that goes on after a cr
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from oak_relay.agents import AgentSetup, Turn
 from oak_relay.changes import Remember
@@ -61,7 +60,7 @@ class _Tally:
                 self.sources.append(source)
 
 
-async def agent(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def agent(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Carry out an agent; what it gives (see `AgentResult` in the catalogue)."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -95,7 +94,7 @@ class _Agent:
         self.text = ""
         self.hashed = 0
 
-    async def work(self, chain: str) -> Any:
+    async def work(self, chain: str) -> object:
         """Turns until the model answers or a limit is reached; the result is recorded with what is remembered."""
         self.tools.check_approvals()
         while True:
@@ -155,7 +154,7 @@ class _Agent:
         self.text = reply.text or self.text
         return reply
 
-    def _answer(self, text: str) -> tuple[Any, str]:
+    def _answer(self, text: str) -> tuple[object, str]:
         """The answer as data, and what is wrong with it."""
         schema = self.setup.gives
         return (None, "") if schema is None else answer_in(text, schema)
@@ -225,7 +224,7 @@ class _Agent:
 
     # The end
 
-    async def _end(self, data: Any, ended: str) -> Any:
+    async def _end(self, data: object, ended: str) -> object:
         tally = self.tally
         value = {
             "text": self.text,

@@ -11,7 +11,7 @@ from oak_relay.usage import Usage
 class ItemEnd(TypedDict, total=False):
     """What an item of a list gave: its `value`, or its `error` where failures are kept."""
 
-    value: Any
+    value: object
     error: ErrorData
 
 
@@ -20,7 +20,7 @@ class ChildEnd:
     """How a child run ended, and what it has used."""
 
     state: str
-    result: Any
+    result: object
     error: ErrorData | None
     usage: Usage
 

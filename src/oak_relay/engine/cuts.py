@@ -6,7 +6,6 @@ its end first, or it is found out what became of it: then a question may be wait
 
 import asyncio
 from contextvars import ContextVar
-from typing import Any
 
 
 class Cut:
@@ -18,7 +17,7 @@ class Cut:
         self.cancelled = False
         self.why = ""
         self._inner: list[Cut] = []
-        self._calls: set[asyncio.Task[Any]] = set()
+        self._calls: set[asyncio.Task[object]] = set()
         self._waiters: set[asyncio.Future[bool]] = set()
 
     def inner(self) -> "Cut":
@@ -45,7 +44,7 @@ class Cut:
         for part in self._inner:
             part.cancel(why)
 
-    def calls(self, task: "asyncio.Task[Any]") -> None:
+    def calls(self, task: "asyncio.Task[object]") -> None:
         """A call that may be ended at any time; it is forgotten when it is over."""
         if self.cancelled:
             task.cancel()

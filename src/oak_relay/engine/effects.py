@@ -25,11 +25,11 @@ READY = "oak.ready"
 LOST = "the worker was lost while this call was under way; what it did is possibly spent"
 
 
-async def do(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def do(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Carry out an action; its output."""
     empty: list[str] = []
     text, given = values.copied(walk.render(node, path, scope, empty))
-    detail: dict[str, Any] = {"input": given}
+    detail: dict[str, object] = {"input": given}
     shown: str | None = f'{{"input":{text}}}'
     if empty:
         detail["empty"], shown = sorted(set(empty)), None
@@ -40,7 +40,7 @@ async def act(
     walk: Walking,
     node: Node,
     path: str,
-    given: dict[str, Any],
+    given: dict[str, object],
     hash_: str,
     detail: dict[str, Any],
     purse: Purse | None = None,
@@ -107,7 +107,7 @@ class _Effect:
         manner: Manner,
         hash_: str,
         given: dict[str, Any],
-        detail: dict[str, Any],
+        detail: dict[str, object],
         timeout: float,
         purse: Purse,
     ) -> None:
@@ -116,7 +116,7 @@ class _Effect:
         self.unsafe = manner.repeat in ("unsafe", "checkable")
         """Whether it must not be repeated, nor cut, unseen."""
 
-    async def call(self, call: Call, entry: Entry) -> Any:
+    async def call(self, call: Call, entry: Entry) -> object:
         """Reach outside: intention first, then the call, then its outcome."""
         walk = self.walk
         settled = await walk.settle(self.manner.model) if self.manner.model else {}
@@ -179,7 +179,7 @@ class _Effect:
         walk, now = self.walk, self.walk.journal.now()
         wait = self._again(failed, failures)
         unsure = self.unsafe and failed.reached == "maybe" and self.node.unknown != "fail"
-        body: dict[str, Any] = {"error": failed.as_data()}
+        body: dict[str, object] = {"error": failed.as_data()}
         if failed.usage:
             walk.spend(failed.usage, self.purse)
             body["usage"] = failed.usage.as_data()
@@ -233,7 +233,7 @@ class _Effect:
         if self.unsafe:
             over = open_.started + timedelta(seconds=self.timeout + walk.start.grace)
             await walk.pause(open_.path, over, through=True)
-        body: dict[str, Any] = {"note": LOST}
+        body: dict[str, object] = {"note": LOST}
         now, drew = walk.journal.now(), walk.journal.entries(f"{self.path}#drew")
         worst = max((open_.body or {}).get("worst") or 0.0, *(entry.body["worst"] for entry in drew), 0.0)
         if worst:  # nobody knows what it has cost, so it counts at the most it may have
@@ -275,7 +275,7 @@ class _Effect:
             return Outcome(said.get("data")), False
         return None, said["choice"] == AGAIN
 
-    async def _looked(self, attempt: int) -> dict[str, Any] | None:
+    async def _looked(self, attempt: int) -> dict[str, object] | None:
         """Of a checkable action: what a look says; None when that cannot be had."""
         if self.manner.repeat != "checkable":
             return None
@@ -285,7 +285,7 @@ class _Effect:
             return None
         return {"choice": HAPPENED, "data": found.output, "by": ""} if found else {"choice": AGAIN, "by": ""}
 
-    async def _asked(self, path: str, attempt: int, note: str) -> Any:
+    async def _asked(self, path: str, attempt: int, note: str) -> object:
         """What a person says; all alike questions can be answered together."""
         walk, node = self.walk, self.node
         if not walk.journal.entries(path):

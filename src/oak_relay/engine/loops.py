@@ -1,7 +1,5 @@
 """Steps with lists inside: `each`, `together`, `repeat`. A finished item, strand or round closes into one result."""
 
-from typing import Any
-
 from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -20,7 +18,7 @@ SIDE_BY_SIDE = 16
 """Chunks of one list that may be walked at once."""
 
 
-async def each(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def each(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Steps for every item; the list of what they give."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -31,7 +29,7 @@ async def each(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     hash_ = values.digest(node.digest, values.dumps(items))
     recorded = walk.recorded(path, hash_)
     if recorded is None:
-        body: dict[str, Any] = {"items": items}
+        body: dict[str, object] = {"items": items}
         if len(items) > LONG_LIST:
             body["chunk"] = CHUNK
         recorded = walk.journal.add(Entry(path, "value", 0, hash_, body, {"kind": "each"}, at=walk.journal.now()))
@@ -51,7 +49,7 @@ async def chunk(walk: Walking, node: Node, scope: Scope, part: Part) -> list[Ite
     return await _through(walk, node, part.path, scope, part.items, part.first, part.width)
 
 
-async def together(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def together(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Strands side by side; a mapping of what they give."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -59,7 +57,7 @@ async def together(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     if walk.recorded(path, node.digest) is None:
         body = {"strands": [way.name for way in node.ways]}
         walk.journal.add(Entry(path, "value", 0, node.digest, body, {"kind": "together"}, at=walk.journal.now()))
-    results: dict[str, Any] = {way.name: None for way in node.ways}
+    results: dict[str, object] = {way.name: None for way in node.ways}
 
     async def strand(index: int) -> None:
         way = node.ways[index]
@@ -71,14 +69,14 @@ async def together(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#end", "value", body=results, at=walk.journal.now()))
 
 
-async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Rounds until something holds; what the last one gives."""
     assert node.until is not None
     if walk.recorded(path, node.digest) is None:
         body = {"rounds": node.most}
         walk.journal.add(Entry(path, "value", 0, node.digest, body, {"kind": "repeat"}, at=walk.journal.now()))
     outer = {k: v for k, v in scope.items() if k != "last"}
-    last: dict[str, Any] = {}
+    last: dict[str, object] = {}
     for number in range(node.most):
         here = f"{path}[{number}]"
         closed = walk.journal.entries(f"{here}#end")
@@ -101,7 +99,7 @@ async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
 
 
 async def _through(
-    walk: Walking, node: Node, path: str, scope: Scope, items: list[Any], first: int, width: int
+    walk: Walking, node: Node, path: str, scope: Scope, items: list[object], first: int, width: int
 ) -> list[ItemEnd]:
     """Items, so many at a time, in this walk."""
     results: list[ItemEnd] = [{} for _ in items]
@@ -124,7 +122,7 @@ async def _through(
     return results
 
 
-async def _item(walk: Walking, node: Node, path: str, scope: Scope, item: Any) -> ItemEnd:
+async def _item(walk: Walking, node: Node, path: str, scope: Scope, item: object) -> ItemEnd:
     """`{value}` or, where failures are kept, `{error}` of one item."""
     closed = walk.journal.entries(f"{path}#end")
     if closed:
@@ -143,7 +141,9 @@ async def _item(walk: Walking, node: Node, path: str, scope: Scope, item: Any) -
     return walk.journal.add(Entry(f"{path}#end", "closed", body=outcome, at=walk.journal.now()))
 
 
-async def _in_chunks(walk: Walking, node: Node, path: str, scope: Scope, items: list[Any], size: int) -> list[ItemEnd]:
+async def _in_chunks(
+    walk: Walking, node: Node, path: str, scope: Scope, items: list[object], size: int
+) -> list[ItemEnd]:
     """A long list as child runs, some of them at once, each with its share of the width."""
     at_once = min(node.width, SIDE_BY_SIDE)
     named = names_in(node.steps) | node.gives.names

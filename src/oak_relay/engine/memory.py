@@ -4,7 +4,6 @@ import asyncio
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 from oak_relay.changes import Change
 from oak_relay.document import values
@@ -15,12 +14,12 @@ from oak_relay.engine.opened import Opened
 class MemoryJournal:
     """Keeps entries in a list. Sleeping moves its clock on. `apply` carries out local effects."""
 
-    def __init__(self, apply: Callable[[Change], Any] | None = None, entries: Sequence[Entry] = ()) -> None:
+    def __init__(self, apply: Callable[[Change], object] | None = None, entries: Sequence[Entry] = ()) -> None:
         self.log: list[Entry] = []
         self.clock = datetime(2031, 4, 5, 6, 0, tzinfo=UTC)
         self._apply = apply or (lambda change: {})
         self._sleepers: list[datetime] = []
-        self.signals: dict[str, Any] = {}
+        self.signals: dict[str, object] = {}
         self._by_path: dict[str, list[Entry]] = defaultdict(list)
         self.open = Opened()
         for entry in entries:
@@ -29,18 +28,18 @@ class MemoryJournal:
     def entries(self, path: str) -> Sequence[Entry]:
         return tuple(self._by_path.get(path, ()))
 
-    def add(self, entry: Entry) -> Any:
+    def add(self, entry: Entry) -> object:
         entry = entry._replace(body=values.stored(entry.body))
         self._keep(entry)
         return entry.body
 
-    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
+    async def commit(self, entry: Entry, change: Change | None = None) -> object:
         await asyncio.sleep(0)
         if change is not None:
             entry = entry._replace(body={**(entry.body or {}), "output": self._apply(change)})
         return self.add(entry)
 
-    def signal(self, path: str) -> Any:
+    def signal(self, path: str) -> object:
         return self.signals.get(path)
 
     async def arrival(self, path: str) -> None:

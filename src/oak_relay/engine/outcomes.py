@@ -31,7 +31,7 @@ class Start:
     """Whether it may rest until a credential or its credit is there."""
 
     @property
-    def settled(self) -> Mapping[str, Any]:
+    def settled(self) -> Mapping[str, object]:
         """The model aliases that the run of a long list has settled for its parts."""
         return {} if self.part is None else self.part.settled
 
@@ -62,7 +62,7 @@ class Finished:
     result: Any = None
     error: ErrorData | None = None
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """The outcome as steps under `always` see it."""
         return {"state": self.state, "result": self.result, "error": self.error}
 
@@ -81,7 +81,7 @@ class Turned(Exception):
 class Stopped(Turned):
     """The document ends the run here, well."""
 
-    def __init__(self, result: Any) -> None:
+    def __init__(self, result: object) -> None:
         self.result = result
 
 
@@ -112,7 +112,7 @@ class Attempts:
     """What a journal says of one effect."""
 
     state: AttemptState = "fresh"
-    output: Any = None
+    output: object = None
     error: StepFailed | None = None
     again_at: datetime | None = None
     number: int = 0

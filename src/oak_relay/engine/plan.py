@@ -203,7 +203,7 @@ def _node(step: models.BaseStep, place: str) -> Node:
     return Node(**parts) if parts["uses_now"] else node
 
 
-def _parts(step: Any, place: str) -> dict[str, Any]:
+def _parts(step: Any, place: str) -> dict[str, object]:
     """What a kind has of its own."""
     if isinstance(step, models.DoStep):
         parts = {"action": step.do, "unknown": step.unknown, "retry": _retry(step.retry)}
@@ -253,7 +253,7 @@ def _parts(step: Any, place: str) -> dict[str, Any]:
     return {"body": Template(getattr(step, step.kind))}
 
 
-def _agent(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+def _agent(given: dict[str, Any]) -> tuple[dict[str, object], dict[str, object]]:
     """An agent's `with` without what says when its tools must be approved, and that: `approve` of each tool, and what is
     `named` beside them. It is worked out when a call is made, so it does not belong to what is rendered at the beginning."""
     tools, approve = [], []

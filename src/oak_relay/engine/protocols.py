@@ -21,7 +21,7 @@ class Call:
     draw on; `settled` the model aliases that the run has settled, by name."""
 
     action: str
-    input: dict[str, Any]
+    input: dict[str, object]
     path: str
     attempt: int
     key: str
@@ -34,7 +34,7 @@ class Call:
 class Outcome:
     """What an action gave; `detail` is for the trace."""
 
-    output: Any
+    output: object
     detail: Detail = field(default_factory=dict)
     usage: Usage = NOTHING
 
@@ -66,7 +66,7 @@ class Clock(Protocol):
 class Arrivals(Protocol):
     """What others bring."""
 
-    def signal(self, path: str) -> Any:
+    def signal(self, path: str) -> object:
         """What has arrived from outside for a path that was opened; None while nothing has."""
 
     async def arrival(self, path: str) -> None:
@@ -106,7 +106,7 @@ class Journal(Record, Arrivals, Clock, Protocol):
 class Performs(Protocol):
     """Carries out calls of actions."""
 
-    def manner(self, action: str, input: Mapping[str, Any]) -> Manner:
+    def manner(self, action: str, input: Mapping[str, object]) -> Manner:
         """How this action, with this input, behaves. Raises `StepFailed` (`missing`) for an unknown one."""
 
     async def admit(self, call: Call) -> float:
@@ -132,7 +132,7 @@ class Prices(Protocol):
     async def worst(self, call: Call) -> float | None:
         """The most money the first request of this call may cost; None when nobody knows. Raises `StepFailed`."""
 
-    async def settle(self, model: str) -> Mapping[str, Any]:
+    async def settle(self, model: str) -> Mapping[str, object]:
         """A model alias and its fallbacks as they stand now, by name; empty when there is none of that name."""
 
 

@@ -6,7 +6,6 @@ sent and is not known to have cost nothing counts at its worst case.
 
 from collections.abc import Awaitable, Callable
 from dataclasses import replace
-from typing import Any
 
 from oak_relay.document.errors import StepFailed
 from oak_relay.usage import Usage
@@ -62,7 +61,7 @@ class Draw:
     """What one call draws on a purse. Its first request is granted before the intention is written; what it asks for
     beyond that (a repair, a fallback) is noted by `note`, durably, before it is sent."""
 
-    def __init__(self, purse: Purse, what: str, note: Callable[[float], Awaitable[Any]]) -> None:
+    def __init__(self, purse: Purse, what: str, note: Callable[[float], Awaitable[object]]) -> None:
         self._purse, self._what, self._note = purse, what, note
         self.granted = 0.0
         self._known = 0.0

@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from oak_relay.changes import Change
 from oak_relay.engine.entries import Entry, EntryKind
@@ -40,10 +39,10 @@ class _Record(MemoryJournal):
             self.read.add(path)
         return found
 
-    def add(self, entry: Entry) -> Any:
+    def add(self, entry: Entry) -> object:
         return entry.body  # what merely follows from kept entries; the new run comes to it by itself
 
-    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
+    async def commit(self, entry: Entry, change: Change | None = None) -> object:
         raise AssertionError(f"{entry.path} was about to be done in a replay")
 
     async def sleep_until(self, moment: datetime) -> None:
@@ -57,7 +56,7 @@ async def keep(
     start: Start,
     moment: datetime,
     stop: str,
-    given: dict[str, Any] | None = None,
+    given: dict[str, object] | None = None,
 ) -> Kept:
     """Which entries a run of `plan` can begin with so that it goes on at the step `stop` (a path; empty: as far as
     they fit). `given` puts values in the place of what steps at the top gave."""
@@ -82,7 +81,7 @@ async def keep(
     return Kept(whole, [p for p in every if p in steps], [p for p in every if p not in steps])
 
 
-def _given(entry: Entry, given: dict[str, Any]) -> Entry:
+def _given(entry: Entry, given: dict[str, object]) -> Entry:
     """An entry, or in its place the value a person gives."""
     if entry.path not in given:
         return entry

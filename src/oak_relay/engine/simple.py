@@ -15,14 +15,14 @@ _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
 
 
-async def set_values(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def set_values(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Computed values."""
     empty: list[str] = []
     value = walk.render(node, path, scope, empty)
     return walk.note(path, "value", node, value, empty)
 
 
-async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """The first way that holds; which one is recorded."""
     recorded = walk.recorded(path, node.digest)
     if recorded is None:
@@ -50,7 +50,7 @@ async def answer(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     await _local(walk, node, path, value, AnswerCaller(value))
 
 
-def _broken(value: dict[str, Any]) -> str:
+def _broken(value: dict[str, object]) -> str:
     """What keeps an answer from being an HTTP response (RFC 9110); empty when nothing does."""
     status, headers = value.get("status"), value.get("headers")
     if status is not None and (isinstance(status, bool) or not isinstance(status, int) or not 200 <= status <= 599):
@@ -66,7 +66,7 @@ def _broken(value: dict[str, Any]) -> str:
     return ""
 
 
-async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """An event that is published with the entry's commit."""
     value = walk.render(node, path, scope, [])
     output = (await _local(walk, node, path, value, EmitEvent(path, **value)))["output"]
@@ -87,7 +87,7 @@ async def fail(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     raise StepFailed("failed", message, fix="the document ends the run here", step=path)
 
 
-async def _local(walk: Walking, node: Node, path: str, value: Any, change: Change) -> Any:
+async def _local(walk: Walking, node: Node, path: str, value: object, change: Change) -> Any:
     hash_ = values.digest(node.digest, values.dumps(value))
     recorded = walk.recorded(path, hash_)
     if recorded is None:

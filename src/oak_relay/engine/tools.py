@@ -89,7 +89,7 @@ class TurnEnd:
         sources = [source for call in calls for source in call.sources]
         return cls([call.text for call in calls], sum(call.failed for call in calls), sources, used)
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> dict[str, object]:
         """As it stands in the record."""
         data = {"results": self.results, "failed": self.failed, "sources": self.sources}
         return {**data, "used": self.used.as_data()}
@@ -148,7 +148,7 @@ class Toolbox:
 
     async def _first_that_works(
         self, tried: Sequence[tuple[str, AgentTool]], arguments: Arguments, chain: str, asked: bool
-    ) -> Any:
+    ) -> object:
         """What a tool gives, or one of those that stand in for it when it fails. Raises the last one's `StepFailed`."""
         for number, (path, tool) in enumerate(tried):
             try:
@@ -171,7 +171,7 @@ class Toolbox:
                     found.spend(entry)
         return found
 
-    async def _use(self, path: str, tool: AgentTool, arguments: Arguments, chain: str) -> Any:
+    async def _use(self, path: str, tool: AgentTool, arguments: Arguments, chain: str) -> object:
         """Carry out what a tool stands for."""
         walk = self.walk
         given = tool.placed(arguments)
@@ -188,7 +188,7 @@ class Toolbox:
         node = tool_node(self.node, tool.action, f"{self.node.name}/{tool.name}", patient=False)
         return await effects.act(walk, node, path, given, hash_, {"input": given, "arguments": arguments}, self.purse)
 
-    async def _fact(self, path: str, hash_: str, given: Arguments) -> Any:
+    async def _fact(self, path: str, hash_: str, given: Arguments) -> object:
         """Keep something of the conversation."""
         recorded = self.walk.recorded(path, hash_)
         if recorded is None:
@@ -242,7 +242,7 @@ class Toolbox:
             )
         return bool(set(names) & set(tool.called))
 
-    async def _ask(self, path: str, hash_: str, tool: AgentTool, given: Arguments) -> Any:
+    async def _ask(self, path: str, hash_: str, tool: AgentTool, given: Arguments) -> object:
         """A question to a person as a tool."""
         question = {"text": f"{self.node.name} asks {tool.whom}: {given['question']}", "choices": tool.choices}
         said = await self._question(path, {**question, "form": None, "input": {"tool": tool.name}}, hash_)
@@ -263,7 +263,7 @@ class Toolbox:
         return walk.journal.add(Entry(f"{path}#end", "value", body=said, at=walk.journal.now()))
 
 
-def _said(result: Any) -> Any:
+def _said(result: object) -> object:
     """What another agent answered, without what it used."""
     if not isinstance(result, dict) or "text" not in result:
         return result
@@ -282,6 +282,6 @@ def _arguments(tool: AgentTool, call: Wanted) -> tuple[Arguments, str]:
     return arguments, fault(tool.parameters, arguments)
 
 
-def _shortened(output: Any) -> str:
+def _shortened(output: object) -> str:
     text = output if isinstance(output, str) else values.dumps(output)
     return text if len(text) <= LONGEST else f"{text[:LONGEST]}… (cut; {len(text):,} characters in all)"

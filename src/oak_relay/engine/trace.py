@@ -67,8 +67,8 @@ class Span:
     started: datetime | None = None
     ended: datetime | None = None
     attempts: list[Attempt] = field(default_factory=list)
-    input: Any = None
-    output: Any = None
+    input: object = None
+    output: object = None
     error: ErrorData | None = None
     way: int | None = None
     until: str | None = None

@@ -18,7 +18,7 @@ class Sent(TypedDict):
 
     messages: list[Message]
     tools: list[Offered]
-    gives: dict[str, Any] | None
+    gives: dict[str, object] | None
 
 
 def whole(messages: Iterable[Message]) -> list[Message]:

@@ -20,12 +20,12 @@ from oak_relay.engine.walking import Walking
 class Wanted:
     """A child run that is wanted: of a workflow, or of a part of a list."""
 
-    input: Any
+    input: object
     workflow: str | None = None
     part: Part | None = None
 
 
-async def run(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def run(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Another workflow as a child run; tried again as `retry` says, each time as a new run."""
     given = walk.render(node, path, scope, [])
     hash_ = values.digest(node.digest, values.dumps(given))
@@ -100,7 +100,7 @@ async def _start(walk: Walking, path: str, hash_: str, wanted: Wanted, purse: Pu
                 purse.reserve(-money)  # it could not be started
 
 
-async def wait(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def wait(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Rest for a duration, until a moment, or until an event comes."""
     done = walk.journal.entries(f"{path}#woke")
     if node.event:
@@ -118,7 +118,7 @@ async def wait(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#woke", "value", body={"at": now.isoformat()}, at=now))
 
 
-async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """A question to a person, at rest until it is answered or expires."""
     closed = walk.journal.entries(f"{path}#end")
     text = values.text_of(walk.render(node, path, scope, []))
@@ -147,14 +147,14 @@ async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     return _answered(node, path, walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now())))
 
 
-def _answered(node: Node, path: str, given: Any) -> Any:
+def _answered(node: Node, path: str, given: Any) -> object:
     if given["expired"] and node.fixed["then"] == "fail":
         raise StepFailed("timeout", f"nobody answered {node.name} in time", fix="ask again", step=path)
     return given
 
 
 async def _open(
-    walk: Walking, path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: Any = None,
+    walk: Walking, path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: object = None,
     detail: Detail | None = None,
 ) -> Any:  # fmt: skip
     """Record that something is asked of another, in the commit that asks. What was asked by another run is not
@@ -169,7 +169,7 @@ async def _open(
     return recorded
 
 
-async def _event(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
+async def _event(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """The first event of a type for which `where` holds; those since the run's beginning count."""
     where = Template(node.where) if node.where else None
     seen = {name: scope[name] for name in (where.names if where else ()) if name in scope and name != "now"}
@@ -190,7 +190,7 @@ async def _event(walk: Walking, node: Node, path: str, scope: Scope) -> Any:
     return walk.journal.add(Entry(f"{path}#woke", "value", body=body, at=walk.journal.now()))
 
 
-def _until(walk: Walking, given: Any) -> datetime:
+def _until(walk: Walking, given: object) -> datetime:
     text = values.text_of(given)
     try:
         return walk.journal.now() + timedelta(seconds=durations.seconds(text))

@@ -72,7 +72,7 @@ class Walk:
     starting: int = 0
     """Child runs whose beginning is just being written."""
     purse: Purse = field(init=False)
-    settled: dict[str, Any] = field(default_factory=dict)
+    settled: dict[str, object] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
@@ -249,7 +249,7 @@ class Walk:
             entry = Entry(f"{path}#done", "value", body={}, at=self.journal.now())
             await self.journal.commit(entry, FinishOnce(node.name, key))
 
-    async def _within(self, node: Node, path: str, scope: Scope) -> Any:
+    async def _within(self, node: Node, path: str, scope: Scope) -> object:
         """A step with others inside, bounded in time; the deadline and its passing are recorded."""
         assert node.timeout is not None
         recorded = self.journal.entries(f"{path}#deadline")
@@ -266,7 +266,7 @@ class Walk:
         if self.journal.now() >= deadline and not self.replaying:
             part.cancel()
 
-        async def inside() -> Any:
+        async def inside() -> object:
             HERE.set(part)
             return await KINDS[node.kind](self, node, path, scope)
 
@@ -293,11 +293,11 @@ class Walk:
 
     # What the kinds of steps share
 
-    def value(self, template: Template, scope: Scope) -> Any:
+    def value(self, template: Template, scope: Scope) -> object:
         """A text's value."""
         return template.render(scope)
 
-    def render(self, node: Node, path: str, scope: Scope, empty: list[str]) -> Any:
+    def render(self, node: Node, path: str, scope: Scope, empty: list[str]) -> object:
         """The step's rendered input; a failure to render is recorded as the step's outcome."""
         try:
             return node.body.render(scope, empty)
@@ -310,8 +310,8 @@ class Walk:
             raise
 
     def note(
-        self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()
-    ) -> Any:
+        self, path: str, kind: Literal["value", "skipped"], node: Node, value: object, empty: Sequence[str] = ()
+    ) -> object:
         """Record what follows from earlier values, or find it recorded alike."""
         text, value = values.copied(value)
         hash_ = values.digest(node.digest, text)
@@ -336,7 +336,7 @@ class Walk:
             self.spent.add(usage)
             (purse or self.purse).pay(usage.paid)
 
-    async def settle(self, model: str) -> Mapping[str, Any]:
+    async def settle(self, model: str) -> Mapping[str, object]:
         """A model alias and its fallbacks, as they were when the run first used it."""
         path = f"#model/{model}"
         for _ in range(2):
@@ -378,7 +378,7 @@ class Walk:
                 return None
             if not through:
                 self.go_on()
-            alarms: list[Coroutine[Any, Any, None]] = [self.journal.arrival(path)]
+            alarms: list[Coroutine[object, object, None]] = [self.journal.arrival(path)]
             if until is not None:
                 alarms.append(self.journal.sleep_until(until))
             await self.strands.rest(path, until, alarms, through)

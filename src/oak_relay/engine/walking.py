@@ -26,7 +26,7 @@ class Walking(Protocol):
     replaying: bool
     refused: set[str]
     starting: int
-    settled: dict[str, Any]
+    settled: dict[str, object]
 
     @property
     def cancelling(self) -> bool:
@@ -44,15 +44,15 @@ class Walking(Protocol):
     def moment(self, path: str) -> datetime:
         """The time as `now` tells it at a path: recorded when it is first read there."""
 
-    def value(self, template: Template, scope: Scope) -> Any:
+    def value(self, template: Template, scope: Scope) -> object:
         """A text's value."""
 
     def render(self, node: Node, path: str, scope: Scope, empty: list[str]) -> Any:
         """The step's rendered input; a failure to render is recorded as the step's outcome."""
 
     def note(
-        self, path: str, kind: Literal["value", "skipped"], node: Node, value: Any, empty: Sequence[str] = ()
-    ) -> Any:
+        self, path: str, kind: Literal["value", "skipped"], node: Node, value: object, empty: Sequence[str] = ()
+    ) -> object:
         """Record what follows from earlier values, or find it recorded alike."""
 
     def recorded(self, path: str, hash_: str) -> Any:
@@ -61,7 +61,7 @@ class Walking(Protocol):
     def spend(self, usage: Usage, purse: Purse | None = None) -> None:
         """Count what was used."""
 
-    async def settle(self, model: str) -> Mapping[str, Any]:
+    async def settle(self, model: str) -> Mapping[str, object]:
         """A model alias and its fallbacks, as they were when the run first used it."""
 
     async def pause(self, path: str, until: datetime, through: bool = False) -> None:

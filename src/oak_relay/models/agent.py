@@ -5,7 +5,7 @@ How turns and calls follow each other stands in `engine.agent`; here is what of 
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
 from pydantic import BaseModel, Field, SkipValidation
@@ -48,7 +48,7 @@ class AgentInput(Fields):
     files: list[File] = Field(default_factory=list, max_length=20, description="Pictures and files to look at.")
     tools: list[Tool] = Field(default_factory=list, max_length=64)
     memory: Memory | None = Field(None, description="Which conversation it belongs to.")
-    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
+    gives: dict[str, object] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     limits: Limits = Field(default_factory=Limits)
     approve: bool | str | list[str] = Field(
         default_factory=list,
@@ -63,8 +63,8 @@ class AgentResult(BaseModel):
     """`ended`: done, or the limit that ended it (turns, calls, tokens, money, time), or no progress; `why` says so."""
 
     text: str = Field(json_schema_extra={"x-free-text": True})
-    data: Any = None
-    sources: list[dict[str, Any]]
+    data: object = None
+    sources: list[dict[str, object]]
     turns: int
     calls: int
     tokens: int
@@ -75,16 +75,16 @@ class AgentResult(BaseModel):
 
 class TurnInput(Fields):
     model: str
-    settled: dict[str, Any]
+    settled: dict[str, object]
     messages: Annotated[list[Message], SkipValidation]
     tools: Annotated[list[Offered], SkipValidation] = Field(default_factory=list)
-    gives: dict[str, Any] | None = None
+    gives: dict[str, object] | None = None
 
 
 class ServerInput(Fields):
     server: str
     tool: str
-    arguments: dict[str, Any] = Field(default_factory=dict)
+    arguments: dict[str, object] = Field(default_factory=dict)
     repeat: Literal["safe", "unsafe"] = "unsafe"
 
 

@@ -34,7 +34,7 @@ class Reply:
     reasoning: str
     finish: str
     usage: Usage
-    detail: dict[str, Any]
+    detail: dict[str, object]
     calls: list[Wanted]
     sources: list[Source]
 
@@ -44,13 +44,13 @@ class Ask:
     """What a model is asked: messages, a JSON Schema for the answer, tools (`name`, `description`, `parameters`)."""
 
     messages: Sequence[Message]
-    schema: Mapping[str, Any] | None = None
+    schema: Mapping[str, object] | None = None
     max_tokens: int | None = None
     temperature: float | None = None
     tools: Sequence[Offered] = ()
 
 
-def size_of(messages: Sequence[Message], *more: Any) -> int:
+def size_of(messages: Sequence[Message], *more: object) -> int:
     """The bytes of UTF-8 that what is asked takes: an upper bound of its tokens. Pictures and files count for so many
     tokens as the largest do."""
     parts = sum(files.most(m.get("content")) + len(values.dumps(m.get("tool_calls"))) + 16 for m in messages)
@@ -87,7 +87,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     most = ask.max_tokens or alias.max_tokens
     if at.draw is not None:
         await at.draw.reserve(alias.worst(size_of(ask.messages, list(ask.tools), ask.schema), most))
-    body: dict[str, Any] = {"model": alias.model, "messages": ask.messages, "max_tokens": most}
+    body: dict[str, object] = {"model": alias.model, "messages": ask.messages, "max_tokens": most}
     chosen = ask.temperature if ask.temperature is not None else alias.temperature
     if chosen is not None:
         body["temperature"] = chosen
@@ -108,7 +108,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     # The messages are shown once, and not as part of the request too.
     asked = {key: value for key, value in body.items() if key not in ("messages", "tools")}
     exchange.detail["exchange"]["request"]["body"] = values.dumps(asked)
-    shown: dict[str, Any] = {
+    shown: dict[str, object] = {
         "messages": files.shown(ask.messages),
         "model": alias.model,
         "alias": name,
@@ -139,7 +139,7 @@ async def _headers(alias: Alias, at: Asking) -> dict[str, str]:
     return headers | await authorised(at, alias.url, alias.credential)
 
 
-async def post(alias: Alias, path: str, body: dict[str, Any], at: Asking) -> Exchange:
+async def post(alias: Alias, path: str, body: dict[str, object], at: Asking) -> Exchange:
     """A JSON request to a model server. Raises `StepFailed` when none comes back."""
     given = {"content": values.dumps(body).encode(), "headers": {"Content-Type": "application/json"}}
     return await posted(alias, path, given, at)
@@ -155,7 +155,7 @@ async def posted(
     return await send(at.http, request, _LARGEST, alias.credential, take, show=False)
 
 
-async def _streamed(name: str, alias: Alias, body: dict[str, Any], at: Asking) -> tuple[Exchange, float | None]:
+async def _streamed(name: str, alias: Alias, body: dict[str, object], at: Asking) -> tuple[Exchange, float | None]:
     """The same taken piece by piece: the whole as if it had come at once, and the seconds until its first piece.
     A server that does not stream answers at once, which is fine too."""
     given = {**body, "stream": True, "stream_options": {"include_usage": True}}
@@ -191,10 +191,10 @@ class Gathered:
 
     def __init__(self) -> None:
         self.text, self.reasoning, self.refusal, self.finish = "", "", "", None
-        self.usage: Any = None
+        self.usage: object = None
         self.calls: dict[int, dict[str, str]] = {}
         self.ended = False
-        self._more: dict[str, Any] = {}
+        self._more: dict[str, object] = {}
 
     def take(self, line: str) -> str:
         """Take a line of the stream; the text that it adds to the answer."""
@@ -234,9 +234,9 @@ class Gathered:
             )
         return text
 
-    def whole(self) -> dict[str, Any]:
+    def whole(self) -> dict[str, object]:
         """The reply as it would have come at once."""
-        message: dict[str, Any] = {"role": "assistant", "content": self.text, "reasoning_content": self.reasoning}
+        message: dict[str, object] = {"role": "assistant", "content": self.text, "reasoning_content": self.reasoning}
         if self.refusal:
             message["refusal"] = self.refusal
         if self.calls:
@@ -248,7 +248,7 @@ class Gathered:
         return {**self._more, "choices": [choice], "usage": self.usage}
 
 
-def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) -> StepFailed:
+def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, object]) -> StepFailed:
     """The error that a model server's refusal means, with what to do."""
     failed = exchange.failure()
     failed.detail = shown
@@ -265,7 +265,7 @@ def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, Any]) 
     return failed
 
 
-def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[str, Any]) -> Reply:
+def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[str, object]) -> Reply:
     data = exchange.read("json")
     try:
         choice = data["choices"][0]
@@ -341,7 +341,7 @@ def _calls(message: Mapping[str, Any]) -> list[Wanted]:
     return calls
 
 
-def _sources(alias: Alias, data: Mapping[str, Any]) -> list[Source]:
+def _sources(alias: Alias, data: Mapping[str, object]) -> list[Source]:
     """Sources that a reply of a server that searches by itself names."""
     found: list[Source] = []
     for path in alias.sources:
@@ -354,13 +354,13 @@ def _sources(alias: Alias, data: Mapping[str, Any]) -> list[Source]:
     return found
 
 
-def _content(content: Any) -> str:
+def _content(content: object) -> str:
     if isinstance(content, list):
         return "".join(str(p.get("text", "")) if isinstance(p, dict) else str(p) for p in content)
     return "" if content is None else str(content)
 
 
-def _usage(given: Any, messages: Sequence[Message], text: str) -> Usage:
+def _usage(given: object, messages: Sequence[Message], text: str) -> Usage:
     """Tokens as the server counted them, or estimated at four letters each."""
     if isinstance(given, dict) and "prompt_tokens" in given:
         cached = (given.get("prompt_tokens_details") or {}).get("cached_tokens") or 0

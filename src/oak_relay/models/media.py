@@ -95,7 +95,7 @@ def _usage(name: str, alias: Alias, data: dict[str, Any], letters: int) -> Usage
     return alias.priced(Usage(int(read or letters // 4 + 1), output=int(written)), name)
 
 
-def _odd(name: str, wanted: str, shown: dict[str, Any]) -> StepFailed:
+def _odd(name: str, wanted: str, shown: dict[str, object]) -> StepFailed:
     return StepFailed(
         "wrong_shape",
         f"{name} did not answer with {wanted}",

@@ -26,14 +26,14 @@ class AnswerInput(Fields):
     brief: str = Field("", description="Who the model is and what it must keep to.")
     prompt: str = Field(description="What it is asked.")
     files: list[File] = Field(default_factory=list, max_length=20, description="Pictures and files to look at.")
-    gives: dict[str, Any] | None = Field(None, description="JSON Schema that the answer must be valid against.")
+    gives: dict[str, object] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     temperature: float | None = Field(None, ge=0, le=2)
     max_tokens: int | None = Field(None, ge=1, le=200_000)
 
 
 class Answered(BaseModel):
     text: str
-    data: Any = None
+    data: object = None
     reasoning: str = ""
     tokens: int
     money: float | None = Field(description="What it cost; None when the model's price is not known.")
@@ -120,13 +120,13 @@ async def _answer(given: AnswerInput, at: Asking) -> Result:
     asked = await content(given.prompt, given.files, given.model, alias, at)
     talk = _Talk(given.model, alias, at, _answer_messages(given, asked))
     reply = await talk.turn(given.gives, given.max_tokens, given.temperature)
-    data: Any = None
+    data: object = None
     if given.gives is not None:
         data = await talk.shaped(reply, given.gives, given.max_tokens, given.temperature)
     return talk.result({"text": talk.last.text, "data": data, "reasoning": talk.last.reasoning})
 
 
-def _label_schema(given: LabelInput) -> dict[str, Any]:
+def _label_schema(given: LabelInput) -> dict[str, object]:
     return {
         "type": "object",
         "required": ["label"],
@@ -177,7 +177,9 @@ async def _label_worst(given: LabelInput, at: Asking) -> float | None:
     return _worst(await at.model(given.model), label_messages(given), _label_schema(given), None)
 
 
-def _worst(alias: Alias, messages: Sequence[Message], schema: dict[str, Any] | None, most: int | None) -> float | None:
+def _worst(
+    alias: Alias, messages: Sequence[Message], schema: dict[str, object] | None, most: int | None
+) -> float | None:
     """The most a first turn may cost; turns of repair are weighed when they come."""
     return alias.worst(size_of(messages, [], schema), most or alias.max_tokens)
 
@@ -187,12 +189,12 @@ class _Talk:
 
     def __init__(self, name: str, alias: Alias, at: Asking, messages: list[Message]) -> None:
         self.name, self.alias, self.at, self.messages = name, alias, at, messages
-        self.turns: list[dict[str, Any]] = []
+        self.turns: list[dict[str, object]] = []
         self.usage = NOTHING
         self.last: Reply
 
     async def turn(
-        self, schema: dict[str, Any] | None, max_tokens: int | None = None, temperature: float | None = None
+        self, schema: dict[str, object] | None, max_tokens: int | None = None, temperature: float | None = None
     ) -> Reply:
         try:
             ask = Ask(list(self.messages), schema, max_tokens, temperature)
@@ -206,7 +208,7 @@ class _Talk:
         return self.last
 
     async def shaped(
-        self, reply: Reply, schema: dict[str, Any], max_tokens: int | None = None, temperature: float | None = None
+        self, reply: Reply, schema: dict[str, object], max_tokens: int | None = None, temperature: float | None = None
     ) -> Any:
         """The reply as data valid against a schema; the model is told what was wrong and asked again."""
         for _ in range(REPAIRS):
@@ -233,7 +235,7 @@ class _Talk:
             )
         return data
 
-    def result(self, output: dict[str, Any]) -> Result:
+    def result(self, output: dict[str, object]) -> Result:
         result = {**output, "tokens": self.usage.tokens, "money": self.usage.money}
         return Result(result, {"turns": self.turns}, self.usage)
 
@@ -246,15 +248,15 @@ def _answer_gives(given: Given, output: Schema) -> Schema:
     return {**output, "x-free-text": True}
 
 
-async def _answer_preview(given: AnswerInput, at: Asking) -> Mapping[str, Any]:
+async def _answer_preview(given: AnswerInput, at: Asking) -> Mapping[str, object]:
     return {"messages": answer_messages(given)}
 
 
-async def _label_preview(given: LabelInput, at: Asking) -> Mapping[str, Any]:
+async def _label_preview(given: LabelInput, at: Asking) -> Mapping[str, object]:
     return {"messages": label_messages(given)}
 
 
-async def _judge_preview(given: JudgeInput, at: Asking) -> Mapping[str, Any]:
+async def _judge_preview(given: JudgeInput, at: Asking) -> Mapping[str, object]:
     return {"messages": judge_messages(given)}
 
 

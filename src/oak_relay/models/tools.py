@@ -21,7 +21,7 @@ _MAY = {"find": "table.find", "add": "table.add", "upsert": "table.upsert", "del
 
 class Instead(Fields):
     do: str
-    with_: dict[str, Any] = Field(default_factory=dict, alias="with")
+    with_: dict[str, object] = Field(default_factory=dict, alias="with")
 
 
 class Tool(Fields):
@@ -36,7 +36,7 @@ class Tool(Fields):
     ask: str | None = Field(None, description="Whom to ask: a person, at the tray.")
     name: str | None = Field(None, description="What the model sees.", pattern=r"^[a-zA-Z_][a-zA-Z0-9_]{0,63}$")
     use_when: str = Field("", description="When the model should use it.")
-    with_: dict[str, Any] | None = Field(
+    with_: dict[str, object] | None = Field(
         None,
         alias="with",
         description="Its input; {open: what belongs there} leaves a field to the model. Of a tool server: fixed arguments.",
@@ -112,7 +112,7 @@ def _meant(name: str, tool: Tool, *more: str) -> tuple[str, ...]:
     return tuple(sorted({one for one in (name, tool.name, tool.server, tool.table, *more) if one}))
 
 
-def _action(tool: Tool, name: str, given: dict[str, Any] | None, at: Actions) -> AgentTool:
+def _action(tool: Tool, name: str, given: dict[str, object] | None, at: Actions) -> AgentTool:
     action = at.action(name)
     made = _open(tool, action.name, action.title, action.schema, given)
     return replace(made, action=action.name, names=_meant(made.name, tool, action.name))
@@ -143,14 +143,14 @@ async def _server(tool: Tool, server: str, at: Servers) -> list[AgentTool]:
     ]
 
 
-def _without(schema: Schema, fixed: Mapping[str, Any]) -> dict[str, Any]:
+def _without(schema: Schema, fixed: Mapping[str, object]) -> dict[str, object]:
     """A tool's JSON Schema without the arguments that are fixed."""
     properties = {name: one for name, one in shapes.properties(schema).items() if name not in fixed}
     required = [name for name in shapes.required(schema) if name not in fixed]
     return {**schema, "properties": properties, "required": required}
 
 
-def _open(tool: Tool, called: str, title: str, schema: Schema, given: Mapping[str, Any] | None) -> AgentTool:
+def _open(tool: Tool, called: str, title: str, schema: Schema, given: Mapping[str, object] | None) -> AgentTool:
     """A tool with its fixed input, the places open to the model, and the JSON Schema of those."""
     whole: dict[str, Any] = {"type": "object"}
     whole |= {k: v for k, v in schema.items() if k in ("properties", "required", "$defs")}
@@ -164,7 +164,7 @@ def _open(tool: Tool, called: str, title: str, schema: Schema, given: Mapping[st
         return made
     left = _Places(whole.get("properties", {}))
     fixed = left.taken_out(given, ())
-    parameters: dict[str, Any] = {
+    parameters: dict[str, object] = {
         "type": "object",
         "properties": left.properties,
         "required": left.required,
@@ -185,7 +185,7 @@ class _Places:
     properties: dict[str, Schema] = field(default_factory=dict)
     required: list[str] = field(default_factory=list)
 
-    def taken_out(self, given: Any, path: tuple[str | int, ...]) -> Any:
+    def taken_out(self, given: object, path: tuple[str | int, ...]) -> Any:
         """An input without what is open in it."""
         if isinstance(given, Mapping):
             kept = {}
@@ -225,7 +225,7 @@ def _table(tool: Tool, table: str, may: str, at: Tables) -> AgentTool:
         "upsert": f"Add or update the row of the table {table} with the same {', '.join(tool.match or columns[:1])}.",
         "delete": f"Remove rows of the table {table} whose columns have given values.",
     }
-    fixed: dict[str, Any] = {"table": table}
+    fixed: dict[str, object] = {"table": table}
     if may == "find":
         fixed["columns"] = columns
     if may == "upsert":

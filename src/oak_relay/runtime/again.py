@@ -4,7 +4,6 @@ import asyncio
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -38,10 +37,10 @@ class Again:
     origin: UUID
     how: str
     stop: str = ""
-    given: dict[str, Any] | None = None
+    given: dict[str, object] | None = None
 
 
-async def kept_of(tools: Tools, plan: Plan, rows: Sequence[Stored], scope: dict[str, Any], again: Again) -> Kept:
+async def kept_of(tools: Tools, plan: Plan, rows: Sequence[Stored], scope: dict[str, object], again: Again) -> Kept:
     """What a new run of a plan can keep of an old one's journal (`rows` of it)."""
     entries = [row.as_entry(row.detail) for row in rows]
     executor = RunExecutor(tools, again.origin, lambda: 60.0)
@@ -71,7 +70,7 @@ async def begin(
 class _TriedJournal(MemoryJournal):
     """A journal that is thrown away, by the real clock; nothing that is ours is changed."""
 
-    def __init__(self, apply: Callable[[Change], Any] | None = None) -> None:
+    def __init__(self, apply: Callable[[Change], object] | None = None) -> None:
         super().__init__(apply or pretended)
 
     def now(self) -> datetime:
@@ -82,7 +81,7 @@ class _TriedJournal(MemoryJournal):
 
 
 async def try_from(
-    plan: Plan, tools: Tools, node: Node, scope: dict[str, Any], onwards: bool
+    plan: Plan, tools: Tools, node: Node, scope: dict[str, object], onwards: bool
 ) -> tuple[Finished | Rested, list[Entry]]:
     """Carry out one step, or it and what stands behind it, with sample values; calls to the outside are made."""
     steps = _from(plan, node) if onwards else (node,)
@@ -105,12 +104,12 @@ async def try_from(
 
 
 async def talk_with(
-    plan: Plan, tools: Tools, node: Node, body: Template, scope: dict[str, Any], before: Sequence[Message]
+    plan: Plan, tools: Tools, node: Node, body: Template, scope: dict[str, object], before: Sequence[Message]
 ) -> tuple[Finished | Rested, list[Entry], list[Message]]:
     """Let an agent answer in a conversation that is kept nowhere; how it ended, its journal, and what was said anew."""
     said: list[Message] = []
 
-    def remembered(change: Change) -> Any:
+    def remembered(change: Change) -> object:
         if isinstance(change, Remember):
             said.extend(change.messages)
         return pretended(change)

@@ -229,7 +229,7 @@ class Clock:
         return 0.0
 
     async def _look(
-        self, connection: asyncpg.Connection, row: asyncpg.Record, kind: WatchTrigger[Any], given: Any
+        self, connection: asyncpg.Connection, row: asyncpg.Record, kind: WatchTrigger[Any], given: object
     ) -> None:
         await self._registry.fresh()
         target = _target(row)

@@ -66,7 +66,7 @@ class CallContext:
         lease_left: Callable[[], float],
         piece: Callable[[str], None] | None = None,
         before: Sequence[Message] | None = None,
-        settled: Mapping[str, Any] | None = None,
+        settled: Mapping[str, object] | None = None,
     ) -> None:
         self._tools = tools
         self._before = before
@@ -134,13 +134,13 @@ class CallContext:
             )
         return known[name]
 
-    async def rows(self, table: str, match: Mapping[str, Any], limit: int) -> list[dict[str, Any]]:
+    async def rows(self, table: str, match: Mapping[str, object], limit: int) -> list[dict[str, object]]:
         await self._find(lambda snapshot: snapshot.tables, table)
         known = self.table(table)
         if values.unstorable(match):
             return []
 
-        async def look() -> list[dict[str, Any]]:
+        async def look() -> list[dict[str, object]]:
             async with self._tools.database.reading() as connection:
                 workspace = self._tools.registry.workspace
                 return await rows.look(connection, workspace, known.id, known.searched, match, limit)
@@ -189,13 +189,15 @@ class CallContext:
     async def server_tools(self, name: str) -> list[ServerTool]:
         return await servers.tools(name, await self._server(name), self)
 
-    async def server_call(self, name: str, tool: str, arguments: Mapping[str, Any]) -> tuple[Any, dict[str, Any]]:
+    async def server_call(
+        self, name: str, tool: str, arguments: Mapping[str, object]
+    ) -> tuple[object, dict[str, object]]:
         return await servers.call(name, await self._server(name), tool, arguments, self)
 
     def action(self, name: str) -> Action:
         return self._tools.registry.catalogue.get(name)
 
-    async def perform(self, name: str, given: Mapping[str, Any]) -> Any:
+    async def perform(self, name: str, given: Mapping[str, object]) -> object:
         action = self.action(name)
         if action.perform is None:
             raise StepFailed("invalid", f"{name} finds nothing", fix="name an action that reads")
@@ -234,7 +236,7 @@ class CallContext:
             )
 
 
-async def perform(action: Action, given: Mapping[str, Any], at: CallContext) -> Result:
+async def perform(action: Action, given: Mapping[str, object], at: CallContext) -> Result:
     """Carry out an action that reaches outside or only reads; the time it took stands in the detail. What comes back is
     blanked of the credentials that were used, as values, before anything computes with it."""
     assert action.perform is not None

@@ -56,7 +56,7 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
     return len(rows), [run_id for run_id, _ in met]
 
 
-def _occasion(trigger: asyncpg.Record, arrived: dict[str, Any], kinds: TriggerKinds) -> Occasion | None:
+def _occasion(trigger: asyncpg.Record, arrived: dict[str, object], kinds: TriggerKinds) -> Occasion | None:
     """What it is to a trigger; None when it is not meant, or cannot be arrived to it."""
     try:
         kind = kinds.known(trigger["kind"])
@@ -72,7 +72,7 @@ def _occasion(trigger: asyncpg.Record, arrived: dict[str, Any], kinds: TriggerKi
         return None
 
 
-def _wanted(listener: asyncpg.Record, arrived: dict[str, Any]) -> bool:
+def _wanted(listener: asyncpg.Record, arrived: dict[str, object]) -> bool:
     scope = values.loads(listener["scope"])
     return published.holds(listener["clause"], {**scope, "arrived": arrived}, listener["path"])
 

@@ -3,7 +3,6 @@
 import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
-from typing import Any
 from uuid import UUID
 
 import structlog
@@ -44,7 +43,7 @@ class RunExecutor:
     def _trace(self) -> str:
         return trace_id(self._run_id, self._parent)
 
-    def manner(self, action: str, input: Mapping[str, Any]) -> Manner:
+    def manner(self, action: str, input: Mapping[str, object]) -> Manner:
         known = self._tools.manners.get(action)
         if known is not None:
             return known
@@ -98,7 +97,7 @@ class RunExecutor:
         action = self._catalogue.get(call.action)
         return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
 
-    async def settle(self, model: str) -> Mapping[str, Any]:
+    async def settle(self, model: str) -> Mapping[str, object]:
         registry = self._tools.registry
         alias = await self._tools.database.patiently(lambda: registry.find(lambda known: known.aliases, model))
         if alias is None:

@@ -4,7 +4,6 @@ import asyncio
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator
-from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -121,7 +120,7 @@ class Hints:
                 await connection.execute("SELECT pg_notify($1, $2)", _CHANNEL, payload)
             await asyncio.sleep(self._pause)
 
-    def _receive(self, _connection: Any, _pid: int, _channel: str, payload: Any) -> None:
+    def _receive(self, _connection: object, _pid: int, _channel: str, payload: object) -> None:
         for topic in str(payload).split(","):
             word, _, rest = topic.partition(":")
             for callback in self._heard.get(word, ()):

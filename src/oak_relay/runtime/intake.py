@@ -31,7 +31,7 @@ class Incoming:
 
     source: str
     type: str
-    data: Any
+    data: object
     key: str | None = None
     headers: Mapping[str, str] | None = None
     query: Mapping[str, str] | None = None
@@ -46,7 +46,7 @@ class RunTemplate:
     """What the intake needs to know of a version: what its runs are about, and how those of one subject stand."""
 
     subject: Template
-    settings: dict[str, Any]
+    settings: dict[str, object]
     policy: str
     revision: int
 
@@ -184,7 +184,7 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
     )
 
 
-def event_of(event: Mapping[str, Any], data: Any) -> dict[str, Any]:
+def event_of(event: Mapping[str, Any], data: object) -> dict[str, object]:
     """The name `event` as documents see it."""
     meta = values.loads(event["meta"])
     return {

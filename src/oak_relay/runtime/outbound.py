@@ -26,7 +26,7 @@ class _Outbound(httpx.AsyncClient):
         *,
         timeout: Any = httpx.USE_CLIENT_DEFAULT,
         extensions: Any = None,
-        cookies: Any = None,
+        cookies: object = None,
         **given: Any,
     ) -> httpx.Request:
         limits = self.timeout if timeout is httpx.USE_CLIENT_DEFAULT else httpx.Timeout(timeout)
@@ -35,7 +35,7 @@ class _Outbound(httpx.AsyncClient):
             request.headers.setdefault(name, value)
         return request
 
-    async def send(self, request: httpx.Request, *, stream: bool = False, **_: Any) -> httpx.Response:
+    async def send(self, request: httpx.Request, *, stream: bool = False, **_: object) -> httpx.Response:
         response = await self._transport.handle_async_request(request)
         if not stream:
             await response.aread()

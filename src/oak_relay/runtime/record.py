@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
 
 import asyncpg
 
@@ -53,7 +52,7 @@ class RunJournal:
         self._by_path: dict[str, list[Entry]] = {}
         self.open = Opened()
         self._asked = False
-        self._signals: dict[str, Any] = {}
+        self._signals: dict[str, object] = {}
         self._arriving: dict[str, asyncio.Event] = {}
         self._steps, self._attempts = 0, 0
         self.known_wakes = claim.wakes
@@ -64,13 +63,13 @@ class RunJournal:
     def entries(self, path: str) -> Sequence[Entry]:
         return self._by_path.get(path, ())
 
-    def add(self, entry: Entry) -> Any:
+    def add(self, entry: Entry) -> object:
         row, body = self._row(entry)
         self._ground.writer.leave(self._owner, row)
         self._keep(entry, row, body)
         return body
 
-    async def commit(self, entry: Entry, change: Change | None = None) -> Any:
+    async def commit(self, entry: Entry, change: Change | None = None) -> object:
         if change is None:
             row, body = self._row(entry)
         else:
@@ -95,7 +94,7 @@ class RunJournal:
     async def room(self) -> None:
         await self._ground.writer.room()
 
-    def signal(self, path: str) -> Any:
+    def signal(self, path: str) -> object:
         return self._signals.get(path)
 
     async def arrival(self, path: str) -> None:
@@ -179,7 +178,7 @@ class RunJournal:
             ),
         )
 
-    async def give_back(self, delay: float, reason: dict[str, Any] | None = None) -> None:
+    async def give_back(self, delay: float, reason: dict[str, object] | None = None) -> None:
         """Give the run back, to be walked again; with a reason its walk broke."""
         await self._ground.writer.put(self._owner, BackRow(self._claim.run_id, self._claim.generation, delay, reason))
 
@@ -195,11 +194,11 @@ class RunJournal:
             self.spent.money, self.spent.unpriced = Decimal(sums["money"]), int(sums["unpriced"])
         self.deliver(self.known_wakes, recorded.signals)
 
-    def _row(self, entry: Entry) -> tuple[EntryRow, Any]:
+    def _row(self, entry: Entry) -> tuple[EntryRow, object]:
         text, body = values.copied(entry.body) if entry.text is None else (entry.text, entry.body)
         return self._make(entry, text), body
 
-    def _with_change(self, entry: Entry, change: Change) -> tuple[EntryRow, Any]:
+    def _with_change(self, entry: Entry, change: Change) -> tuple[EntryRow, object]:
         """The row of an entry with a change; its body where that is known beforehand, else None."""
         given, made = entry.body or {}, prepared(change, self._about)
         body, text = None, ""
@@ -271,7 +270,7 @@ class RunJournal:
             unpriced=row.unpriced,
         )
 
-    def _keep(self, entry: Entry, row: EntryRow, body: Any) -> None:
+    def _keep(self, entry: Entry, row: EntryRow, body: object) -> None:
         """Remember an entry as it will be read back: of the detail only what an open attempt was asked."""
         detail = values.loads(row.detail) if row.kind == "began" and row.detail else None
         path, kind, attempt, hash_ = entry[:4]

@@ -84,7 +84,7 @@ async def redo(run_id: UUID, given: RedoIn, parts: PartsDep, who: CallerDep) -> 
 
 
 @router.post("/runs/many")
-async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, Any]:
+async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, object]:
     """Cancel, rerun or resume many runs; `done` counts those it was done to, `refused` says why not to others."""
     done, refused = 0, {}
     for run_id in given.ids:
@@ -153,7 +153,7 @@ def _asked(row: Any, how: str, given: RerunIn, plan: Plan) -> Again:
     return Again(row.id, how)
 
 
-async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: Any, again: Again) -> Kept:
+async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: object, again: Again) -> Kept:
     settings = {**plan.settings, **values.loads(row.settings)} if row.settings else plan.settings
     about = {"id": str(row.id), "subject": row.subject, "started": row.created_at.isoformat(), "url": ""}
     event = {name: getattr(row, name) for name in ("event_key", "source", "type", "meta")} | {"at": row.event_at}
@@ -166,7 +166,7 @@ def place_of(path: str) -> str:
     return re.sub(r"\[\d+\]", "[]", path)
 
 
-def pretended(name: str, data: Any) -> dict[str, Any]:
+def pretended(name: str, data: object) -> dict[str, object]:
     """What steps of a draft see of a run that is not one: `input`, `run`, `event`."""
     now = datetime.now(UTC).isoformat()
     about = {"id": name, "subject": None, "started": now, "url": ""}
@@ -272,7 +272,7 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
     return {"kept": given.name}
 
 
-async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: Any) -> None:
+async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: object) -> None:
     async with parts.database.begin() as connection:
         row = await _workflow(connection, parts.workspace, workflow)
         await seeds.keep_sample(await raw(connection), parts.workspace, row.id, step, name, values.dumps(value))

@@ -1,6 +1,6 @@
 """`/api/v1/servers`: tool servers and what they offer; `/api/v1/conversations`: what was said; messages of a turn."""
 
-from typing import Annotated, Any
+from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
@@ -147,7 +147,7 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
         if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))
         rows = await runs.whole_entries(connection, parts.workspace, run_id)
-    bodies: dict[str, Any] = {}
+    bodies: dict[str, object] = {}
     for row in rows:
         if row.path.startswith(f"{owner}/") and row.kind in ("ended", "closed") and row.body is not None:
             bodies[row.path] = row.body

@@ -5,7 +5,6 @@ import secrets
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
 
 import structlog
 from fastapi import FastAPI, Request
@@ -162,7 +161,7 @@ def _operation(app: FastAPI) -> None:
         return JSONResponse({"status": "ok", "workers": workers})
 
     @app.get("/schema/workflow.json", tags=["operation"])
-    async def schema(request: Request) -> dict[str, Any]:
+    async def schema(request: Request) -> dict[str, object]:
         """JSON Schema of the workflow language."""
         parts: Parts = request.app.state.parts
         return json_schema(parts.registry.catalogue.triggers)

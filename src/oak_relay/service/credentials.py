@@ -34,7 +34,7 @@ async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]
 
 
 @router.put("/{name}")
-async def put_credential(name: str, given: dict[str, Any], parts: PartsDep, who: CallerDep) -> CredentialOut:
+async def put_credential(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> CredentialOut:
     """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
         raise Problem(422, f"{name!r} is no name for a credential", fix="use letters, digits, - and _")

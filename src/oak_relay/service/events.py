@@ -72,7 +72,7 @@ def _read(request: Request, body: bytes) -> list[dict[str, Any]]:
     )
 
 
-def _checked(event: Any) -> dict[str, Any]:
+def _checked(event: object) -> dict[str, object]:
     if not isinstance(event, dict):
         raise Problem(400, "an event is a JSON object", fix="see CloudEvents 1.0")
     absent = [name for name in ("id", "source", "type") if not isinstance(event.get(name), str) or not event[name]]

@@ -14,7 +14,7 @@ from oak_relay.document import values
 from oak_relay.service.parts import Parts
 
 
-def text(parts: Parts, model: BaseModel | list[Any]) -> str:
+def text(parts: Parts, model: BaseModel | list[object]) -> str:
     """A model as canonical JSON text, blanked of all stored secrets."""
     return parts.registry.now.blanker.json(values.dumps(_plain(model)))
 
@@ -24,7 +24,7 @@ def answer(parts: Parts, model: BaseModel | list[Any], status: int = 200) -> Res
     return Response(text(parts, model), status, media_type="application/json")
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     if isinstance(value, BaseModel):
         return _plain(value.model_dump())
     if isinstance(value, dict):

@@ -34,7 +34,7 @@ _HEADERS_KEPT = 60
 @dataclass(frozen=True)
 class _Hook:
     kind: RequestTrigger[Any]
-    given: Any
+    given: object
     target: Target
     validator: Draft202012Validator | None
     made: float

@@ -7,7 +7,7 @@ from contextlib import asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from json import JSONDecodeError
-from typing import Annotated, Any
+from typing import Annotated
 from urllib.parse import urlsplit
 from uuid import UUID
 
@@ -33,7 +33,7 @@ COOKIE = "oak_session"
 class _ExactRequest(Request):
     """A request whose JSON keeps every digit."""
 
-    async def json(self) -> Any:
+    async def json(self) -> object:
         if not hasattr(self, "_exact"):
             body = await self.body()
             try:
@@ -46,7 +46,7 @@ class _ExactRequest(Request):
 class ExactRoute(APIRoute):
     """A route that reads bodies exactly: numbers keep their digits by every way in."""
 
-    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+    def get_route_handler(self) -> Callable[[Request], Coroutine[object, object, Response]]:
         handle = super().get_route_handler()
 
         async def exactly(request: Request) -> Response:

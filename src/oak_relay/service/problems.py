@@ -1,7 +1,5 @@
 """Errors as problem documents (RFC 9457), each with a `kind` of the closed set and a `fix`."""
 
-from typing import Any
-
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -32,7 +30,7 @@ class Problem(Exception):
     """An answer that says what went wrong. `more` are further members of the document."""
 
     def __init__(self, status: int, title: str, detail: str = "", fix: str = "", *, kind: ErrorKind | None = None,
-                 headers: dict[str, str] | None = None, **more: Any) -> None:  # fmt: skip
+                 headers: dict[str, str] | None = None, **more: object) -> None:  # fmt: skip
         super().__init__(title)
         self.status = status
         self.headers = headers

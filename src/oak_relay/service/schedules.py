@@ -73,14 +73,14 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
     return {"run": str(receipt.run_id), "note": ""}
 
 
-async def _one(direct: Any, workspace: int, workflow: str, trigger: str) -> Any:
+async def _one(direct: object, workspace: int, workflow: str, trigger: str) -> Any:
     row = await schedules.one(direct, workspace, workflow, trigger)
     if row is None:
         raise missing("schedule", f"{workflow} {trigger}", "make the workflow live; see oak-relay schedules")
     return row
 
 
-def _given(parts: Parts, row: Any) -> tuple[TriggerKind[Any], Any]:
+def _given(parts: Parts, row: Any) -> tuple[TriggerKind[Any], object]:
     """A trigger's kind and what is given to it. Raises `Problem` for a kind that is not installed."""
     try:
         kind = parts.registry.catalogue.triggers.known(row["kind"])
@@ -89,7 +89,7 @@ def _given(parts: Parts, row: Any) -> tuple[TriggerKind[Any], Any]:
     return kind, kind.parsed(row["config"])
 
 
-def _coming(parts: Parts, row: Any, count: int) -> list[datetime]:
+def _coming(parts: Parts, row: object, count: int) -> list[datetime]:
     kind, given = _given(parts, row)
     return kind.coming(given, datetime.now(UTC), count) if isinstance(kind, TimeTrigger) else []
 

@@ -30,7 +30,7 @@ class TableIn(In):
 
 
 class RowsIn(In):
-    rows: list[dict[str, Any]] = Field(min_length=1, max_length=5000)
+    rows: list[dict[str, object]] = Field(min_length=1, max_length=5000)
 
 
 @router.get("/tables")
@@ -96,7 +96,9 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
 
 
 @router.patch("/tables/{name}/rows/{row_id}")
-async def update_row(name: str, row_id: UUID, given: dict[str, Any], parts: PartsDep, _: CallerDep) -> dict[str, bool]:
+async def update_row(
+    name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep
+) -> dict[str, bool]:
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)

@@ -96,13 +96,13 @@ async def remove_budget(name: str, parts: PartsDep, who: CallerDep) -> None:
 
 async def _sums(
     parts: Parts, by: list[Any], since: date | None, until: date | None, workflow: str | None
-) -> list[dict[str, Any]]:
+) -> list[dict[str, object]]:
     async with parts.database.connect() as connection:
         rows = await usage.sums(await raw(connection), parts.workspace, list(dict.fromkeys(by)), since, until, workflow)
     return [dict(row) for row in rows]
 
 
-def _cell(value: Any) -> str:
+def _cell(value: object) -> str:
     """A cell that no spreadsheet takes for a formula."""
     text = f"{value:f}" if hasattr(value, "normalize") else str(value)
     return f"'{text}" if text[:1] in "=+-@" else text

@@ -90,7 +90,7 @@ async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut
 
 
 @router.post("/render")
-async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, Any]:
+async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, object]:
     """What a step would send, from a sample, without sending: `input`, for models also `messages`."""
     checked = await sound(parts, given.text)
     assert checked.document is not None
@@ -107,7 +107,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     }
     empty: list[str] = []
     rendered = node.body.render(scope, empty)
-    shown: dict[str, Any] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
+    shown: dict[str, object] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
     action = parts.registry.catalogue.get(node.action) if node.action else None
     if action is not None and action.preview is not None:
         shown |= await action.preview(action.read(rendered), parts.at(30))
@@ -169,7 +169,7 @@ async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) ->
 
 
 @router.put("/{name}/settings")
-async def set_settings(name: str, given: dict[str, Any], parts: PartsDep, who: CallerDep) -> dict[str, Any]:
+async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> dict[str, object]:
     """Adjust settings; runs from now on get them."""
     async with parts.database.begin() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
@@ -235,7 +235,7 @@ def _hooks(document: Workflow, kinds: Mapping[str, TriggerShape]) -> list[str]:
     return [path for path in paths if path is not None]
 
 
-def _sample(schema: Any, depth: int = 0) -> Any:
+def _sample(schema: object, depth: int = 0) -> object:
     """A value made from a JSON Schema: its example or default where it has one, else something simple."""
     if not isinstance(schema, dict) or depth > 6:
         return None

@@ -46,7 +46,7 @@ def create_app(rules_folder: str) -> FastAPI:
         return {"pending": len(ledger.faults)}
 
     @app.get("/received.json")
-    async def received_data() -> dict[str, Any]:
+    async def received_data() -> dict[str, object]:
         return {"received": list(ledger.received), "worked": dict(ledger.worked), "faults": len(ledger.faults)}
 
     @app.get("/received", response_class=HTMLResponse)
@@ -97,7 +97,7 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
         return JSONResponse(given)
 
 
-async def _lines(given: dict[str, Any], cut: Fault | None) -> AsyncIterator[str]:
+async def _lines(given: dict[str, object], cut: Fault | None) -> AsyncIterator[str]:
     """A streamed answer; one that is cut ends behind its first word."""
     for piece in pieces(given):
         yield f"data: {json.dumps(piece)}\n\n"
@@ -131,7 +131,7 @@ def _senses(app: FastAPI, ledger: Ledger, refused: Callable[[Request], Response 
 
 def _office(app: FastAPI, ledger: Ledger) -> None:
     key = os.environ.get("STANDIN_OFFICE_KEY", "")
-    replies: dict[str, dict[str, Any]] = {}
+    replies: dict[str, dict[str, object]] = {}
 
     def refused(request: Request) -> Response | None:
         if key and request.headers.get("x-api-key") != key:
@@ -201,7 +201,7 @@ async def _send_signed(message_id: str, body: bytes) -> Response:
 class _Cut(Response):
     """Ends the connection in the middle of an answer, as a cut cable would."""
 
-    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+    async def __call__(self, scope: object, receive: object, send: Any) -> None:
         await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"1000")]})
         await send({"type": "http.response.body", "body": b"{", "more_body": False})
 

@@ -39,7 +39,7 @@ class Ledger:
     worked: Counter[str] = field(default_factory=Counter)
     faults: list[Fault] = field(default_factory=list)
 
-    def note(self, service: str, request: Request, body: Any, status: int) -> None:
+    def note(self, service: str, request: Request, body: object, status: int) -> None:
         """Note a request and how it was answered."""
         hidden = {"authorization", "x-api-key"}
         headers = {k: ("(given)" if k in hidden else v) for k, v in request.headers.items()}
@@ -48,7 +48,7 @@ class Ledger:
              "headers": headers, "body": body}
         )  # fmt: skip
 
-    async def fault(self, service: str, request: Request, body: Any) -> Response | None:
+    async def fault(self, service: str, request: Request, body: object) -> Response | None:
         """The answer of a pending fault, if one fits. Raises `Dropped`."""
         fault = self._next(service, request, ("status", "slow", "drop"))
         if fault is None:

@@ -76,7 +76,7 @@ class Seen:
     """What a request of the protocol asks."""
 
     def __init__(self, body: dict[str, Any]) -> None:
-        self.messages: list[dict[str, Any]] = body["messages"]
+        self.messages: list[dict[str, object]] = body["messages"]
         last = max((n for n, m in enumerate(self.messages) if m["role"] == "user"), default=-1)
         since = self.messages[last + 1 :]
         self.system = "\n".join(_text(m) for m in self.messages if m["role"] == "system")
@@ -88,7 +88,7 @@ class Seen:
         self.schema = ((body.get("response_format") or {}).get("json_schema") or {}).get("schema")
 
 
-def reply(body: dict[str, Any], rules: Rules) -> dict[str, Any]:
+def reply(body: dict[str, object], rules: Rules) -> dict[str, object]:
     """The reply to a request of the protocol."""
     seen = Seen(body)
     message, finish = _spoken(seen, rules)
@@ -105,7 +105,7 @@ def pieces(whole: dict[str, Any]) -> Iterator[dict[str, Any]]:
     """The same reply as it is streamed: words of the text, arguments of calls in two halves, usage at the end."""
     choice, message = whole["choices"][0], whole["choices"][0]["message"]
 
-    def piece(delta: dict[str, Any], finish: str | None = None) -> dict[str, Any]:
+    def piece(delta: dict[str, object], finish: str | None = None) -> dict[str, object]:
         return {"id": whole["id"], "object": "chat.completion.chunk", "model": whole["model"],
                 "choices": [{"index": 0, "delta": delta, "finish_reason": finish}]}  # fmt: skip
 
@@ -126,7 +126,7 @@ def pieces(whole: dict[str, Any]) -> Iterator[dict[str, Any]]:
 def _spoken(seen: Seen, rules: Rules) -> tuple[dict[str, Any], str]:
     """The message and why it ended."""
     rule = rules.find(seen)
-    message: dict[str, Any] = {"role": "assistant", "content": None}
+    message: dict[str, object] = {"role": "assistant", "content": None}
     if rule is not None and "reasoning" in rule:
         message["reasoning_content"] = rule["reasoning"]
     calls = [(name, given) for one in rule["call"] for name, given in one.items()] if rule and "call" in rule else None
@@ -153,7 +153,7 @@ def _spoken(seen: Seen, rules: Rules) -> tuple[dict[str, Any], str]:
     return message, "stop"
 
 
-def _completed(given: Any, seen: Seen) -> Any:
+def _completed(given: object, seen: Seen) -> object:
     """What a rule gives, with `<message>` for what the person wrote and `<heard>` for what the last tool gave."""
     if isinstance(given, str):
         return given.replace("<message>", seen.message).replace("<heard>", seen.heard[-1] if seen.heard else "")
@@ -162,7 +162,7 @@ def _completed(given: Any, seen: Seen) -> Any:
     return [_completed(inner, seen) for inner in given] if isinstance(given, list) else given
 
 
-def _fitting(seen: Seen) -> list[tuple[str, dict[str, Any]]] | None:
+def _fitting(seen: Seen) -> list[tuple[str, dict[str, object]]] | None:
     """The tool whose description shares most words with the message, its arguments filled from the text."""
     asked = _words(seen.message)
     scored = sorted(
@@ -175,7 +175,7 @@ def _fitting(seen: Seen) -> list[tuple[str, dict[str, Any]]] | None:
     return [(name, _fill(seen.tools[name].get("parameters") or {}, "", seen.message))]
 
 
-def _text(message: dict[str, Any]) -> str:
+def _text(message: dict[str, object]) -> str:
     content = message.get("content")
     return "\n".join(map(_part, content)) if isinstance(content, list) else str(content or "")
 
@@ -223,7 +223,7 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
     return " ".join(message.split()[:12])
 
 
-def _field(name: str, schema: dict[str, Any], system: str, message: str) -> Any:
+def _field(name: str, schema: dict[str, Any], system: str, message: str) -> object:
     """A field of an object: what stands under its name in something a tool gave, else the sentence that shares most
     words with what the schema says of it, else as any value."""
     for line in message.split("\n"):
@@ -240,7 +240,7 @@ def _field(name: str, schema: dict[str, Any], system: str, message: str) -> Any:
     return _fill(schema, system, message)
 
 
-def _under(value: Any, name: str) -> Any:
+def _under(value: object, name: str) -> object:
     """The first value under a key, however deep."""
     todo = [value]
     while todo:

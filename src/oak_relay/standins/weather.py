@@ -62,7 +62,7 @@ def add(app: FastAPI, ledger: Ledger) -> None:
         return JSONResponse({})
 
 
-def _answer(method: str, params: dict[str, Any]) -> dict[str, Any]:
+def _answer(method: str, params: dict[str, Any]) -> dict[str, object]:
     if method == "initialize":
         return {
             "result": {
@@ -84,11 +84,11 @@ def _answer(method: str, params: dict[str, Any]) -> dict[str, Any]:
     return {"error": {"code": -32601, "message": f"there is no {method}"}}
 
 
-def _told(value: dict[str, Any]) -> dict[str, Any]:
+def _told(value: dict[str, object]) -> dict[str, object]:
     return {"content": [{"type": "text", "text": json.dumps(value)}], "structuredContent": value}
 
 
-def _forecast(hut: str, days: int) -> dict[str, Any]:
+def _forecast(hut: str, days: int) -> dict[str, object]:
     told = []
     for ahead in range(days):
         day = (datetime.now(UTC) + timedelta(days=ahead)).date()

@@ -57,7 +57,7 @@ def id_of(text: str) -> str:
     return text[1:98]
 
 
-def shown(text: str | None) -> Any:
+def shown(text: str | None) -> object:
     """A stored text as a value, a large one as its preview; None for none."""
     if text is None:
         return None
@@ -136,7 +136,7 @@ def _month(owner: UUID) -> UUID:
     return first_id(month(datetime.fromtimestamp((owner.int >> 80) / 1000, UTC)))
 
 
-def _preview(value: Any) -> str:
+def _preview(value: object) -> str:
     """A value of the same form, its long texts, lists and mappings cut, ever shorter until it is small."""
     for text, items, depth in _CUTS:
         shown = values.dumps(_cut(value, text, items, depth))
@@ -145,7 +145,7 @@ def _preview(value: Any) -> str:
     return values.dumps(_cut(value, 20, 1, 1))
 
 
-def _cut(value: Any, text: int, items: int, depth: int) -> Any:
+def _cut(value: object, text: int, items: int, depth: int) -> object:
     if isinstance(value, str):
         return value if len(value) <= text else f"{value[:text]}… ({len(value):,} characters)"
     if isinstance(value, list):

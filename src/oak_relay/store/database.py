@@ -72,19 +72,19 @@ class PooledConnection(asyncpg.Connection):
     """A connection through a pooler in transaction mode: whatever is asked is asked within a transaction, so that
     a statement is prepared and carried out on one connection of the server."""
 
-    async def fetch(self, *args: Any, **more: Any) -> Any:
+    async def fetch(self, *args: object, **more: object) -> object:
         async with self._within():
             return await super().fetch(*args, **more)
 
-    async def fetchrow(self, *args: Any, **more: Any) -> Any:
+    async def fetchrow(self, *args: object, **more: object) -> object:
         async with self._within():
             return await super().fetchrow(*args, **more)
 
-    async def fetchval(self, *args: Any, **more: Any) -> Any:
+    async def fetchval(self, *args: object, **more: object) -> object:
         async with self._within():
             return await super().fetchval(*args, **more)
 
-    async def execute(self, query: str, *args: Any, timeout: float | None = None) -> str:
+    async def execute(self, query: str, *args: object, timeout: float | None = None) -> str:
         if not args:  # a plain query is one message
             return await super().execute(query, timeout=timeout)
         async with self._within():
@@ -150,7 +150,7 @@ class Database:
             "enable_seqscan": "off",
             "plan_cache_mode": "force_generic_plan",
         }
-        more: dict[str, Any] = {"server_settings": settings}
+        more: dict[str, object] = {"server_settings": settings}
         if self.pooled:
             more = {"statement_cache_size": 0, "connection_class": PooledConnection}
         return await self._connect(self.dsn, more)
@@ -161,7 +161,7 @@ class Database:
             self._direct or self.dsn, {"server_settings": {"application_name": "oak-relay hints"}}
         )
 
-    async def _connect(self, dsn: str, more: dict[str, Any]) -> asyncpg.Connection:
+    async def _connect(self, dsn: str, more: dict[str, object]) -> asyncpg.Connection:
         if "," in dsn:
             more = {**more, "target_session_attrs": "read-write"}
         with lost_as_such():

@@ -2,7 +2,7 @@
 
 from collections import defaultdict
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 import asyncpg
@@ -112,7 +112,7 @@ async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewR
     """Write new runs in one commit; the receipts stand in the same order. `turn` is a number by which `settled` can
     wait for this commit."""
     lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
-    columns: list[Any] = [[getattr(r, name) for r in runs] for name in _GIVEN]
+    columns: list[object] = [[getattr(r, name) for r in runs] for name in _GIVEN]
     pile = artifacts.Pile()
     columns[_GIVEN.index("body")] = [pile.place(r.event_id, r.body) for r in runs]
     more = [[r.subject if r.run_id in lined else None for r in runs], *([getattr(r, n) for r in runs] for n in _MORE)]

@@ -74,7 +74,7 @@ class BackRow:
     run_id: UUID
     generation: int
     delay: float = 1.0
-    reason: dict[str, Any] | None = None
+    reason: dict[str, object] | None = None
 
 
 @dataclass(slots=True)

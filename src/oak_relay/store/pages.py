@@ -38,7 +38,7 @@ class Applicable(Protocol):
     async def before(self, connection: asyncpg.Connection, workspace: int) -> None:
         """What must be so before any change of the commit is made."""
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: "EntryRow") -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: "EntryRow") -> object:
         """Make it; what the entry's body holds as `output`."""
 
 
@@ -66,8 +66,8 @@ class EntryRow:
     change: "Applicable | None" = None
     depth: int = 0
     used: Used | None = None
-    result: Any = None
-    finish_body: Callable[[Any], str] | None = None
+    result: object = None
+    finish_body: Callable[[object], str] | None = None
 
 
 @dataclass(slots=True)
@@ -109,13 +109,13 @@ def divide(run_id: UUID, first: int, generation: int, entries: Iterable[EntryRow
     return pages
 
 
-def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[Any]]:
+def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[object]]:
     """The columns of pages in the order of `COLUMNS`; what is large goes onto the pile."""
     rows = [_row(page, pile) for page in pages]
     return [list(column) for column in zip(*rows, strict=True)] if rows else [[] for _ in COLUMNS]
 
 
-def _row(page: Page, pile: artifacts.Pile) -> tuple[Any, ...]:
+def _row(page: Page, pile: artifacts.Pile) -> tuple[object, ...]:
     entries = page.entries
     texts: list[str] = []
     details: list[str] = []
@@ -160,7 +160,7 @@ class Stored:
     kind: EntryKind
     attempt: int
     hash: str
-    body: Any
+    body: object
     detail: Any
     started: datetime | None
     at: datetime | None
@@ -168,7 +168,7 @@ class Stored:
     worker_id: UUID | None
     large: dict[str, str] = field(default_factory=dict)
 
-    def as_entry(self, detail: dict[str, Any] | None) -> Entry:
+    def as_entry(self, detail: dict[str, object] | None) -> Entry:
         """As the engine and traces know it, with the detail that is to be seen."""
         return Entry(self.path, self.kind, self.attempt, self.hash, self.body, detail, self.started, self.at)
 

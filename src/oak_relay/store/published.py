@@ -38,7 +38,9 @@ async def take(connection: asyncpg.Connection, workspace: int, most: int) -> lis
     return await _whole(connection, workspace, rows)
 
 
-async def _whole(connection: asyncpg.Connection, workspace: int, rows: list[asyncpg.Record]) -> list[Mapping[str, Any]]:
+async def _whole(
+    connection: asyncpg.Connection, workspace: int, rows: list[asyncpg.Record]
+) -> list[Mapping[str, object]]:
     """The same with results of runs that were too large to be told along."""
     ends = {row["id"]: values.loads(row["body"]) for row in rows if row["kind"] == "run"}
     large = {key: body["result"]["apart"] for key, body in ends.items() if body.pop("large", None)}
@@ -49,7 +51,7 @@ async def _whole(connection: asyncpg.Connection, workspace: int, rows: list[asyn
 
 
 async def triggers(
-    connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, Any]]
+    connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, object]]
 ) -> dict[tuple[str, str], list[asyncpg.Record]]:
     """The triggers that listen, by way and topic of what was published."""
     found: dict[tuple[str, str], list[asyncpg.Record]] = defaultdict(list)
@@ -65,7 +67,7 @@ async def triggers(
 
 
 async def listeners(
-    connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, Any]]
+    connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, object]]
 ) -> dict[str, list[asyncpg.Record]]:
     """The runs that wait for an event, by its type."""
     found: dict[str, list[asyncpg.Record]] = defaultdict(list)
@@ -91,7 +93,7 @@ async def heard(connection: asyncpg.Connection, workspace: int, places: list[tup
     )
 
 
-async def handled(connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, Any]]) -> None:
+async def handled(connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, object]]) -> None:
     """These are handed on; events are kept for runs that ask for them later, the rest is not needed any more."""
     await connection.execute(
         "UPDATE published SET handled_at = clock_timestamp() WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
@@ -142,7 +144,7 @@ async def publish(
     return str(done).endswith("1")
 
 
-def too_deep() -> dict[str, Any]:
+def too_deep() -> dict[str, object]:
     """The error of what would cause more than may be caused."""
     return {
         "kind": "over_limit",
@@ -152,13 +154,13 @@ def too_deep() -> dict[str, Any]:
     }
 
 
-def arrived(row: Mapping[str, Any]) -> dict[str, Any]:
+def arrived(row: Mapping[str, Any]) -> dict[str, object]:
     """What was published as documents see it: an event's CloudEvents attributes, or what changed."""
-    found: dict[str, Any] = values.loads(row["body"])
+    found: dict[str, object] = values.loads(row["body"])
     return found
 
 
-def holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
+def holds(where: str | None, scope: dict[str, object], name: str) -> bool:
     """Whether a `where` holds; False when it cannot be worked out."""
     if where is None:
         return True
@@ -169,7 +171,9 @@ def holds(where: str | None, scope: dict[str, Any], name: str) -> bool:
         return False
 
 
-def envelope(event_id: str, kind: str, source: str, data: Any, subject: str | None, time: str = "") -> dict[str, Any]:
+def envelope(
+    event_id: str, kind: str, source: str, data: object, subject: str | None, time: str = ""
+) -> dict[str, object]:
     """The attributes of an event (CloudEvents 1.0)."""
     event = {"specversion": "1.0", "id": event_id, "type": kind, "source": source}
     event["time"] = time or datetime.now().astimezone().isoformat()

@@ -42,10 +42,10 @@ async def find(
     connection: AsyncConnection,
     workspace: int,
     table_id: UUID,
-    match: dict[str, Any],
+    match: dict[str, object],
     limit: int,
     after: UUID | None = None,
-) -> list[dict[str, Any]]:
+) -> list[dict[str, object]]:
     """Rows whose columns have the values of `match`, oldest first."""
     query = select(table_row.c.id, cast(table_row.c.data, Text).label("data"), table_row.c.updated_at).where(
         table_row.c.workspace_id == workspace, table_row.c.table_id == table_id
@@ -62,10 +62,15 @@ async def find(
 
 
 async def look(
-    connection: asyncpg.Connection, workspace: int, table_id: UUID, searched: bool, match: Mapping[str, Any], limit: int
-) -> list[dict[str, Any]]:
+    connection: asyncpg.Connection,
+    workspace: int,
+    table_id: UUID,
+    searched: bool,
+    match: Mapping[str, object],
+    limit: int,
+) -> list[dict[str, object]]:
     """Rows whose columns have the values of `match`, oldest first, for steps; `searched`: its rows are indexed by them."""
-    given: list[Any] = [workspace, table_id, limit]
+    given: list[object] = [workspace, table_id, limit]
     where = ""
     if match:
         where = f"AND {'searched AND ' if searched else ''}data @> $4::text::jsonb"
@@ -78,7 +83,7 @@ async def look(
     return [values.loads(row["data"]) for row in found]
 
 
-async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows: list[dict[str, Any]]) -> None:
+async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows: list[dict[str, object]]) -> None:
     """Add rows."""
     statement = text(
         "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT :w, :t, :i, CAST(:d AS jsonb), "
@@ -90,7 +95,7 @@ async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows:
 
 
 async def update(
-    connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID, row: dict[str, Any]
+    connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID, row: dict[str, object]
 ) -> bool:
     """Change columns of a row; False when there is none."""
     return await _changed(connection, workspace, table_id, row_id, "update", "UPDATE table_row SET data = data || CAST(:d AS jsonb), "

@@ -32,7 +32,7 @@ _STANDING = {
 """A run that no worker has is at rest, or it may be claimed (or has never been)."""
 
 
-def _runs(workspace: int) -> Select[Any]:
+def _runs(workspace: int) -> Select[object]:
     """Runs with their workflow and version; where a run that is not over stands follows from the queue."""
     open_ = case((_STANDING["running"], "running"), (_STANDING["waiting"], "waiting"), else_="queued")
     columns = [column for column in run.c if column.name not in ("state", "started_at")]
@@ -52,7 +52,9 @@ def _runs(workspace: int) -> Select[Any]:
     )
 
 
-def _ways(query: Select[Any], states: list[str] | None, error_kind: str | None) -> Iterator[tuple[Select[Any], Any]]:
+def _ways(
+    query: Select[object], states: list[str] | None, error_kind: str | None
+) -> Iterator[tuple[Select[object], Any]]:
     """The runs of states and of a kind of error, each where it is quickly found, with the column that orders it."""
     failed = query.join(failure, (failure.c.workspace_id == run.c.workspace_id) & (failure.c.run_id == run.c.id))
     if error_kind:
@@ -186,7 +188,7 @@ async def part_of(connection: AsyncConnection, workspace: int, run_id: UUID, pat
     return None
 
 
-async def place(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
+async def place(connection: AsyncConnection, workspace: int, run_id: UUID) -> object | None:
     """Where a run stands in the queue: its row, what is before it, its next wake, and what it waits for."""
     statement = text("""
         SELECT q.*, w.name AS worker, w.lease_until, q.ready_at > clock_timestamp() AS later, f.at_once,
@@ -221,7 +223,7 @@ async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> s
     return "asked"
 
 
-async def events(connection: AsyncConnection, workspace: int, after: UUID | None, limit: int) -> list[Any]:
+async def events(connection: AsyncConnection, workspace: int, after: UUID | None, limit: int) -> list[object]:
     """Events, newest first, each with its run."""
     query = (
         select(event, run.c.id.label("run_id"), run.c.trigger_name, workflow.c.name.label("workflow"))

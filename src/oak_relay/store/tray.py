@@ -1,7 +1,6 @@
 """Questions to people, and their answers: a question is closed once, and its run woken in the same commit."""
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -49,7 +48,7 @@ async def answer(
     connection: asyncpg.Connection,
     workspace: int,
     question_ids: list[UUID],
-    given: dict[str, Any],
+    given: dict[str, object],
     by: str,
     at: datetime,
 ) -> list[UUID]:

@@ -4,7 +4,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
-from typing import Any
 from uuid import UUID
 
 import asyncpg
@@ -119,7 +118,7 @@ async def budgets(connection: asyncpg.Connection, workspace: int) -> list[asyncp
     return await connection.fetch("SELECT * FROM budget WHERE workspace_id = $1 ORDER BY name", workspace)
 
 
-async def put_budget(connection: asyncpg.Connection, workspace: int, name: str, given: dict[str, Any]) -> None:
+async def put_budget(connection: asyncpg.Connection, workspace: int, name: str, given: dict[str, object]) -> None:
     """Set a budget, new or in place of the one of that name."""
     await connection.execute(
         "INSERT INTO budget (workspace_id, name, workflow, period, money, warn_at) VALUES ($1, $2, $3, $4, $5, $6) "

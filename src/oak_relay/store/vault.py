@@ -29,13 +29,13 @@ class Snapshot:
     aliases: dict[str, Alias] = field(default_factory=dict)
     tables: dict[str, TableDef] = field(default_factory=dict)
     workflows: frozenset[str] = frozenset()
-    servers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    servers: dict[str, dict[str, object]] = field(default_factory=dict)
     spent: dict[str, str] = field(default_factory=dict)
     """Budgets that are spent: the workflow each is for, empty for all of them, with its name."""
     listening: bool = False
     limited: bool = False
     blanker: Blanker = field(default_factory=lambda: Blanker(()))
-    mark: tuple[Any, ...] = ()
+    mark: tuple[object, ...] = ()
 
 
 class Vault:

@@ -193,7 +193,7 @@ async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | 
 
 
 async def set_settings(
-    connection: AsyncConnection, workspace: int, workflow_id: UUID, settings: dict[str, Any]
+    connection: AsyncConnection, workspace: int, workflow_id: UUID, settings: dict[str, object]
 ) -> None:
     """Keep adjusted settings."""
     await connection.execute(

@@ -1,7 +1,7 @@
 """`after`: another workflow's run has ended."""
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field
 
@@ -32,8 +32,8 @@ class AfterTrigger(PublishedTrigger[After]):
     def topic(self, given: After) -> str:
         return given.workflow
 
-    def fits(self, given: After, arrived: Mapping[str, Any]) -> bool:
+    def fits(self, given: After, arrived: Mapping[str, object]) -> bool:
         return arrived["state"] in given.ended
 
-    def occasion(self, given: After, arrived: Mapping[str, Any]) -> Occasion:
+    def occasion(self, given: After, arrived: Mapping[str, object]) -> Occasion:
         return Occasion("oak.ended", arrived)

@@ -27,7 +27,7 @@ class Occasion:
     one each occasion is another."""
 
     type: str
-    data: Any
+    data: object
     key: str | None = None
 
 
@@ -55,7 +55,7 @@ class TriggerKind(ABC, Generic[G]):
         """What is listened to: an event's type, a table's name, a workflow's name; None of other ways."""
         return None
 
-    def read(self, config: Mapping[str, Any]) -> G:
+    def read(self, config: Mapping[str, object]) -> G:
         """What is under it in a document, or stands in the records. Raises pydantic's `ValidationError`."""
         return self.model.model_validate(config)  # type: ignore[return-value]
 
@@ -146,7 +146,7 @@ class TimeTrigger(TriggerKind[G]):
         """The next so many moments."""
 
     @abstractmethod
-    def data(self, given: G, moment: datetime) -> Any:
+    def data(self, given: G, moment: datetime) -> object:
         """The data of a moment's event."""
 
     @abstractmethod
@@ -179,7 +179,7 @@ class WatchTrigger(TriggerKind[G]):
         """Seconds from one look to the next."""
 
     @abstractmethod
-    async def look(self, given: G, settings: Mapping[str, Any], at: Looking) -> Iterable[Occasion]:
+    async def look(self, given: G, settings: Mapping[str, object], at: Looking) -> Iterable[Occasion]:
         """What is there now; each occasion has a key. Raises `StepFailed`."""
 
 
@@ -187,7 +187,7 @@ class PublishedTrigger(TriggerKind[G]):
     """What is published here; `way` says which of it."""
 
     @abstractmethod
-    def fits(self, given: G, arrived: Mapping[str, Any]) -> bool:
+    def fits(self, given: G, arrived: Mapping[str, object]) -> bool:
         """Whether what arrived is meant; a `where` is asked besides."""
 
     def where(self, given: G) -> str | None:
@@ -195,7 +195,7 @@ class PublishedTrigger(TriggerKind[G]):
         return getattr(given, "where", None)
 
     @abstractmethod
-    def occasion(self, given: G, arrived: Mapping[str, Any]) -> Occasion:
+    def occasion(self, given: G, arrived: Mapping[str, object]) -> Occasion:
         """The occasion that it is."""
 
 

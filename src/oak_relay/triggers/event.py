@@ -26,7 +26,7 @@ class EventTrigger(PublishedTrigger[Event]):
     def topic(self, given: Event) -> str:
         return given.type
 
-    def fits(self, given: Event, arrived: Mapping[str, Any]) -> bool:
+    def fits(self, given: Event, arrived: Mapping[str, object]) -> bool:
         return given.source in (None, arrived["source"])
 
     def occasion(self, given: Event, arrived: Mapping[str, Any]) -> Occasion:

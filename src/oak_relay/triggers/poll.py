@@ -1,7 +1,6 @@
 """`poll`: an action carried out again and again."""
 
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from pydantic import Field, field_validator
 
@@ -41,7 +40,7 @@ class PollTrigger(WatchTrigger[Poll]):
     def every(self, given: Poll) -> float:
         return durations.seconds(given.every)
 
-    async def look(self, given: Poll, settings: Mapping[str, Any], at: Looking) -> Iterable[Occasion]:
+    async def look(self, given: Poll, settings: Mapping[str, object], at: Looking) -> Iterable[Occasion]:
         output = await at.perform(given.do, Template(given.with_).render({"settings": settings}))
         items = Template(given.items).render({"arrived": output})
         if not isinstance(items, list):

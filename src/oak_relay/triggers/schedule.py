@@ -2,7 +2,7 @@
 
 from datetime import datetime, timedelta
 from hashlib import sha256
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import Field, field_validator, model_validator
@@ -88,7 +88,7 @@ class ScheduleTrigger(TimeTrigger[Schedule]):
         taken = {"all": found[-MOST_MISSED:], "latest": punctual or found[-1:], "none": punctual}[given.missed]
         return Due(taken, last, None if moment is None else moment + _later(trigger, moment, jitter))
 
-    def data(self, given: Schedule, moment: datetime) -> Any:
+    def data(self, given: Schedule, moment: datetime) -> object:
         event = {"id": moment.isoformat(), "source": "/clock", "type": "oak.time", "time": moment.isoformat()}
         try:
             data = Template(given.data).render({"event": {**event, "data": None, "headers": {}, "query": {}}})

@@ -1,7 +1,7 @@
 """`table`: rows of a table that change."""
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field
 
@@ -32,8 +32,8 @@ class TableTrigger(PublishedTrigger[TableChange]):
     def topic(self, given: TableChange) -> str:
         return given.table
 
-    def fits(self, given: TableChange, arrived: Mapping[str, Any]) -> bool:
+    def fits(self, given: TableChange, arrived: Mapping[str, object]) -> bool:
         return arrived["change"] in given.on
 
-    def occasion(self, given: TableChange, arrived: Mapping[str, Any]) -> Occasion:
+    def occasion(self, given: TableChange, arrived: Mapping[str, object]) -> Occasion:
         return Occasion("oak.row", arrived)

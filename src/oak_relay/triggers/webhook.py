@@ -92,7 +92,7 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         return Occasion("webhook", _data(request), request.headers.get(given.id.lower()))
 
 
-def _data(request: Request) -> Any:
+def _data(request: Request) -> object:
     """The body as a value: JSON, or the fields of a form; without a body the query. Raises `NotJson`."""
     if not request.body:
         return dict(request.query) or None

@@ -48,7 +48,7 @@ class Blanker:
             return text
         return values.dumps(self.value(values.loads(text)))
 
-    def value(self, value: Any) -> Any:
+    def value(self, value: object) -> Any:
         """A value with every text in it blanked, keys included."""
         if self._pattern is None:
             return value

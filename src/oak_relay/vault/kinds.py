@@ -6,7 +6,7 @@ import hmac
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
 from pydantic import BaseModel, ConfigDict, Field, SecretStr, field_validator
@@ -177,14 +177,14 @@ class CredentialKinds:
     def __iter__(self) -> Iterator[str]:
         return iter(self._by_name)
 
-    def read(self, data: Mapping[str, Any]) -> Credential:
+    def read(self, data: Mapping[str, object]) -> Credential:
         """A credential from its stored form. Raises `UnknownKind`, and pydantic's `ValidationError`."""
         kind = self._by_name.get(str(data.get("kind")))
         if kind is None:
             raise UnknownKind(f"{data.get('kind')!r} is no kind of credential; kinds are {', '.join(self)}")
         return kind.model_validate(dict(data))
 
-    def schemas(self) -> dict[str, dict[str, Any]]:
+    def schemas(self) -> dict[str, dict[str, object]]:
         """JSON Schema of each kind."""
         return {name: kind.model_json_schema() for name, kind in self._by_name.items()}
 

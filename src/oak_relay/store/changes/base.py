@@ -37,7 +37,7 @@ class Prepared(ABC, Generic[C]):
         """Work out ids and texts."""
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         """What a step is told in a try, which changes nothing."""
         return {}
 
@@ -49,7 +49,7 @@ class Prepared(ABC, Generic[C]):
         """What must be so before any change of the commit is made."""
 
     @abstractmethod
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         """Make the change; what the entry's body holds as `output`."""
 
 
@@ -71,7 +71,7 @@ def prepared(wanted: Change, about: About) -> Prepared[Any]:
     return _KINDS[type(wanted)](wanted, about)
 
 
-def pretended(wanted: Change) -> Any:
+def pretended(wanted: Change) -> object:
     """What a change would give, were it made."""
     return _KINDS[type(wanted)].pretended(wanted)
 

@@ -37,10 +37,10 @@ class Emitted(Prepared[EmitEvent]):
         self.text = values.dumps(published.envelope(str(self.id), self.type, self.source, wanted.data, subject))
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         return {"id": "tried"}
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         if row.depth > published.DEEPEST:
             return {"fault": published.too_deep()}
         await published.publish(
@@ -55,13 +55,13 @@ class Awaited(Prepared[AwaitEvent]):
         self.wanted, self.text = wanted, values.dumps(wanted.scope)
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         return {"events": []}
 
     def lock(self) -> str:
         return f"event|{self.wanted.type}"
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         """The first that fits of those handled since the run began is given along."""
         wanted = self.wanted
         await connection.execute(

@@ -35,10 +35,10 @@ class _Once(Prepared[Any]):
 @makes(ClaimOnce)
 class Claimed(_Once):
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         return {"first": True}
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         given = workspace, self.workflow_id, self.step, _once_key(self.key), row.run_id
         holder = await connection.fetchval(_ONCE, *given)
         return {"first": holder == row.run_id, "run": str(holder)}
@@ -46,7 +46,7 @@ class Claimed(_Once):
 
 @makes(FinishOnce)
 class Finished(_Once):
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         await connection.execute(
             "UPDATE once SET done = true WHERE workspace_id = $1 AND workflow_id = $2 AND step = $3 AND key = $4",
             workspace,

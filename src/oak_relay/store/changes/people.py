@@ -1,7 +1,6 @@
 """Questions to people."""
 
 from datetime import datetime
-from typing import Any
 
 import asyncpg
 import uuid_utils.compat as uuids
@@ -22,10 +21,10 @@ class Asked(Prepared[AskPerson]):
         self.until = datetime.fromisoformat(wanted.until) if wanted.until else None
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         return {"question": "tried"}
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         await connection.execute(
             "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at) "
             "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
@@ -46,7 +45,7 @@ class Expired(Prepared[ExpireQuestion]):
     def __init__(self, wanted: ExpireQuestion, about: About) -> None:
         self.path = wanted.path
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         """An answer that was quicker counts."""
         given = workspace, row.run_id, self.path
         of = "WHERE workspace_id = $1 AND run_id = $2 AND path = $3"

@@ -28,10 +28,10 @@ class Added(Prepared[AddRow]):
         self.output_text = f'{{"id":"{name}","row":{self.text}}}'
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: Any) -> object:
         return {"id": "tried", "row": wanted.row, "created": True}
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         return self.output
 
 
@@ -74,13 +74,13 @@ class Upserted(_Searching):
         self.text = values.dumps(wanted.row)
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: Any) -> object:
         return {"id": "tried", "row": wanted.row, "created": True}
 
     def lock(self) -> str:
         return f"{self.table}|{self.key}"
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         found = await connection.fetchrow(
             _UPSERT, workspace, self.table, self.match, self.text, uuids.uuid7(), uuids.uuid7(), row.depth
         )
@@ -102,13 +102,13 @@ class Deleted(_Searching):
         self.table, self.match = wanted.table, values.dumps(wanted.match)
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         return {"count": 0, "rows": []}
 
     def lock(self) -> str:
         return f"{self.table}|delete"
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         found = await connection.fetch(_DELETE, workspace, self.table, self.match)
         gone = [(r["id"], r["data"]) for r in found]
         await rows.tell(connection, workspace, self.table, "delete", gone, row.depth)

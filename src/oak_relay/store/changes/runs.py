@@ -1,7 +1,6 @@
 """Runs that a run starts, and what it wants no longer."""
 
 from dataclasses import asdict
-from typing import Any
 
 import asyncpg
 import uuid_utils.compat as uuids
@@ -59,11 +58,11 @@ class Started(Prepared[StartRun]):
         self.money = None if wanted.money is None else f"{wanted.money:.9f}"
 
     @staticmethod
-    def pretended(wanted: Any) -> Any:
+    def pretended(wanted: object) -> object:
         message = "a try starts no other run"
         return {"fault": StepFailed("cancelled", message, fix="try the other workflow by itself").as_data()}
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         wanted, version = self.wanted, self.version_id
         depth = row.depth if wanted.part is None else row.depth - 1
         if depth > published.DEEPEST:
@@ -104,6 +103,6 @@ class TakenBack(Prepared[TakeBack]):
     def __init__(self, wanted: TakeBack, about: About) -> None:
         self.prefix = wanted.prefix
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         await cancelling.take_back(connection, workspace, [row.run_id], self.prefix)
         return {}

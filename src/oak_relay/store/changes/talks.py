@@ -1,7 +1,5 @@
 """What is kept of conversations."""
 
-from typing import Any
-
 import asyncpg
 
 from oak_relay.changes import KeepFact, Remember
@@ -19,7 +17,7 @@ class Remembered(Prepared[Remember]):
         summary = wanted.summary
         self.summary = (values.storable_text(summary.text), summary.first) if summary else None
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         first = await talks.remember(connection, workspace, self.key, self.messages, row.run_id)
         if self.summary:
             await talks.sum_up(connection, workspace, self.key, *self.summary)
@@ -34,6 +32,6 @@ class Kept(Prepared[KeepFact]):
         )
         self.name, self.value = name[:100], value[:2000]
 
-    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> Any:
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         await talks.keep(connection, workspace, self.key, self.name, self.value)
         return {"kept": self.name} if self.value else {"forgotten": self.name}
