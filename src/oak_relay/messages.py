@@ -4,7 +4,7 @@ from typing import Literal, NotRequired
 
 from typing_extensions import TypedDict
 
-Role = Literal["system", "user", "assistant", "tool", ""]
+Role = Literal["system", "user", "assistant", "tool"]
 
 
 class Address(TypedDict, total=False):

@@ -6,7 +6,7 @@ import { money } from '../lib/format'
 import ProblemNote from './ProblemNote.vue'
 
 type Talked = Schemas['TalkedOut']
-interface Turn { said: string; before: Record<string, unknown>[]; answer: Talked | null }
+interface Turn { said: string; before: Talked['messages']; answer: Talked | null }
 
 const props = defineProps<{ text: string; agents: string[]; sample: unknown }>()
 const chosen = ref('')
@@ -20,7 +20,7 @@ const messages = computed(() => turns.value.at(-1)?.answer?.messages ?? [])
 const calls = (answer: Talked) => answer.spans.filter((s) => s.kind === 'call')
 const name = (path: string) => path.slice(path.lastIndexOf('/') + 1).replace(/\[\d+\].*$/, '')
 
-async function ask(said: string, before: Record<string, unknown>[]): Promise<void> {
+async function ask(said: string, before: Talked['messages']): Promise<void> {
   problem.value = null
   busy.value = true
   const turn: Turn = { said, before, answer: null }

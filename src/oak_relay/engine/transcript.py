@@ -24,18 +24,20 @@ class Sent(TypedDict):
 def whole(messages: Iterable[Message]) -> list[Message]:
     """The same messages with a result behind every call, and no result without its call. Strict servers refuse a
     conversation for ever that holds one without the other."""
+    given = list(messages)
     found: list[Message] = []
-    given = iter([*messages, Message(role="", content="")])
-    message = next(given)
-    while message["role"]:
+    place = 0
+    while place < len(given):
+        message = given[place]
+        place += 1
+        if message["role"] == "tool":
+            continue
+        found.append(message)
         calls = message.get("tool_calls") or []
-        if message["role"] != "tool":
-            found.append(message)
-        message = next(given)
         results: dict[str, Message] = {}
-        while calls and message["role"] == "tool":
-            results.setdefault(str(message.get("tool_call_id")), message)
-            message = next(given)
+        while calls and place < len(given) and given[place]["role"] == "tool":
+            results.setdefault(str(given[place].get("tool_call_id")), given[place])
+            place += 1
         for call in calls:
             missing = Message(role="tool", tool_call_id=call["id"], content=NOT_DONE)
             found.append(results.get(str(call["id"]), missing))

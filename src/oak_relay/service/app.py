@@ -56,6 +56,27 @@ _GUARD = {
 }
 
 
+_RESOURCES = (
+    access,
+    agents,
+    again,
+    workflows,
+    runs,
+    events,
+    tray,
+    schedules,
+    credentials,
+    models,
+    restores,
+    tables,
+    catalogue,
+    hooks,
+    talk,
+    usage,
+    metrics,
+)
+
+
 def create_app(base: Base | None = None, announce: Callable[[str], None] = print) -> FastAPI:
     """The service. Without a base only its description is of use (for /openapi.json at build time)."""
 
@@ -97,25 +118,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     problems.install(app)
     # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
     app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
-    for module in (
-        access,
-        agents,
-        again,
-        workflows,
-        runs,
-        events,
-        tray,
-        schedules,
-        credentials,
-        models,
-        restores,
-        tables,
-        catalogue,
-        hooks,
-        talk,
-        usage,
-        metrics,
-    ):
+    for module in _RESOURCES:
         app.include_router(module.router)
     _operation(app)
     _console(app)
