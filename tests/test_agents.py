@@ -489,7 +489,7 @@ def test_models_and_agents_look_at_pictures(ready: Processes):
     )
     client.put_model("seeing", **alias)  # the same model, of which nobody says that it sees
     blind = ended(ready, client.start("path-photos", {"photo": photo}).id).run.error
-    assert (blind["kind"], blind["step"]) == ("invalid", "seen")
+    assert (blind.kind, blind.step) == ("invalid", "seen")
     assert "takes no images" in blind["message"]
 
 

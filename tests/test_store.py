@@ -667,7 +667,7 @@ async def test_a_childs_end_wakes_its_parent_in_the_same_commit(database, connec
     )
     [child] = await claim_some(connection, mine, 1, 10)  # the parent rests without end
     assert (child.run_id, child.kind, child.money, child.parent_path) == (child_id, "part", 0.5, "c")
-    await write(connection, mine, Batch(ends=[end(child, parent=(claim.run_id, "c"), told="7")]))
+    await write(connection, mine, Batch(ends=[end(child, parent=(claim.run_id, "c"), outcome="7")]))
     [again] = await claim_some(connection, mine, 1, 10)
     assert (again.run_id, again.wakes) == (claim.run_id, 1)
     assert [(r["path"], r["body"]) for r in await signals.of(connection, MAIN_WORKSPACE, [claim.run_id])] == [

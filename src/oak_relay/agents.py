@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import Any, Literal, cast
 
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.schemas import Validator, validator
 from oak_relay.messages import Message, Offered, Source, Wanted
 
 ToolKind = Literal["do", "run", "ask", "fact"]
@@ -48,6 +49,11 @@ class AgentTool:
     def offered(self) -> Offered:
         """The tool as the model sees it."""
         return {"name": self.name, "description": self.description, "parameters": self.parameters}
+
+    @cached_property
+    def validator(self) -> Validator:
+        """Of its arguments. Raises `BadSchema`."""
+        return validator(self.parameters)
 
     @property
     def called(self) -> tuple[str, ...]:

@@ -5,8 +5,6 @@ from dataclasses import dataclass, field
 from difflib import get_close_matches
 from typing import Any
 
-from jsonschema import Draft202012Validator
-
 from oak_relay.document import durations, shapes
 from oak_relay.document.check_base import Schema, World
 from oak_relay.document.check_form import Form
@@ -28,6 +26,7 @@ from oak_relay.document.models import (
     WaitStep,
     Workflow,
 )
+from oak_relay.document.schemas import validator
 from oak_relay.document.text import Path, Source, Unreadable, read
 
 
@@ -251,9 +250,9 @@ class _Checker(Form):
             )
 
     def _literal(self, path: Path, key: str, value: object, schema: Schema) -> None:
-        for error in Draft202012Validator(schema).iter_errors(value):
-            self.add((*path, *error.absolute_path), f"{key}: {error.message}", "give a value of the right type")
-            return
+        misfit = next(validator(schema).misfits(value), None)
+        if misfit is not None:
+            self.add((*path, *misfit.path), f"{key}: {misfit.message}", "give a value of the right type")
 
 
 def _every_step(document: Workflow) -> list[tuple[Path, BaseStep]]:

@@ -6,12 +6,11 @@ from collections.abc import Set as AbstractSet
 from difflib import get_close_matches
 
 from jinja2 import nodes
-from jsonschema import Draft202012Validator
-from jsonschema.exceptions import SchemaError
 
 from oak_relay.document import shapes
 from oak_relay.document.check_base import ActionShape, Base, Scope
 from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
+from oak_relay.document.schemas import BadSchema, validator
 from oak_relay.document.text import Path
 
 _SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$")
@@ -23,11 +22,9 @@ class Names(Base):
 
     def _schema(self, path: Path, schema: dict[str, object]) -> None:
         try:
-            Draft202012Validator.check_schema(schema)
-        except SchemaError as error:
-            self.add(
-                (*path, *error.absolute_path), f"this is not JSON Schema: {error.message}", "see JSON Schema 2020-12"
-            )
+            validator(schema)
+        except BadSchema as error:
+            self.add((*path, *error.path), error.message, error.fix)
 
     def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
         """Tell of a name that is not among those known; a template is not known before the run."""

@@ -4,11 +4,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 
-from jsonschema import Draft202012Validator
-
 from oak_relay.document import values
+from oak_relay.document.schemas import Schema, validator
 
-Schema = Mapping[str, object]
 ANY: Schema = {}
 EVENT: Schema = {
     "type": "object",
@@ -92,19 +90,13 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
     return None
 
 
-def fault(schema: Schema, value: object) -> str:
-    """What is wrong with a value by JSON Schema; empty when nothing is."""
-    found = next(Draft202012Validator(schema).iter_errors(value), None)
-    return f"{found.json_path}: {found.message}" if found else ""
-
-
 def answer_in(text: str, schema: dict[str, object]) -> tuple[object, str]:
     """The data in an answer, and what is wrong with it by a JSON Schema."""
     try:
         data = values.loads(values.unfenced(text))
     except values.NotJson as error:
         return None, f"it is not JSON ({error})"
-    return data, fault(schema, data)
+    return data, validator(schema).fault(data)
 
 
 def object_of(names: Mapping[str, Schema]) -> Schema:

@@ -8,7 +8,6 @@ from oak_relay.agents import AgentSetup, AgentTool, Arguments, cited
 from oak_relay.changes import AskPerson, KeepFact
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.document.shapes import fault
 from oak_relay.engine import effects, waiting
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Cancelled, Scope
@@ -279,7 +278,7 @@ def _arguments(tool: AgentTool, call: Wanted) -> tuple[Arguments, str]:
         return {}, f"the arguments are not JSON ({error})"
     if not isinstance(arguments, dict):
         return {}, "the arguments are no JSON object"
-    return arguments, fault(tool.parameters, arguments)
+    return arguments, tool.validator.fault(arguments)
 
 
 def _shortened(output: object) -> str:

@@ -18,7 +18,7 @@ from oak_relay.changes import Part
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
-from oak_relay.document.shapes import fault
+from oak_relay.document.schemas import validator
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.plan import REVISION, Plan
 from oak_relay.engine.walk import Walk
@@ -330,7 +330,7 @@ class _Incarnation:
             walk.cancel()
         began = time.monotonic()
         checked = claim.walks > 1 or claim.kind == "part" or claim.event["type"] in ("webhook", "oak.start")
-        wrong = "" if checked else fault(document.input, start.scope["input"])
+        wrong = "" if checked else validator(document.input).fault(start.scope["input"])
         if wrong:
             error = StepFailed("invalid", f"the input does not fit {plan.workflow}: {wrong}", fix="correct with:")
             outcome: Finished | Rested = Finished("failed", error=error.as_data())

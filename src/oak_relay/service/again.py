@@ -10,7 +10,7 @@ from fastapi import APIRouter, Response
 from pydantic import Field
 
 from oak_relay.document import values
-from oak_relay.document.shapes import fault
+from oak_relay.document.schemas import validator
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Finished
 from oak_relay.engine.plan import Plan, compile_plan, find_node
@@ -118,7 +118,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         journal = await runs.whole_entries(connection, parts.workspace, run_id) if how != "rerun" else []
         body = await runs.whole(connection, parts.workspace, row.body)
     data = values.loads(body or "null") if given.input is None else given.input
-    wrong = fault(document.input, data)
+    wrong = validator(document.input).fault(data)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
     again = _asked(row, how, given, plan)

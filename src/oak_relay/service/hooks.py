@@ -9,10 +9,10 @@ from uuid import UUID
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
-from jsonschema import Draft202012Validator
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
-from oak_relay.document import values
+from oak_relay.document import schemas, values
+from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
@@ -36,7 +36,7 @@ class _Hook:
     kind: RequestTrigger[Any]
     given: object
     target: Target
-    validator: Draft202012Validator | None
+    validator: Validator | None
     made: float
 
 
@@ -68,7 +68,7 @@ class Hooks:
                 return None
             plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
         target = Target(row.workflow_id, row.version_id, RunTemplate.of(plan), row.id, row.name)
-        validator = Draft202012Validator(document.input) if document.input else None
+        checking = schemas.validator(document.input) if document.input else None
         kind = self._parts.registry.catalogue.triggers.get(row.kind)
         if not isinstance(kind, RequestTrigger):
             raise Problem(
@@ -78,7 +78,7 @@ class Hooks:
                 "install its connector",
                 kind="missing",
             )
-        found = _Hook(kind, kind.parsed(row.config), target, validator, time.monotonic())
+        found = _Hook(kind, kind.parsed(row.config), target, checking, time.monotonic())
         if len(self._known) > 5000:
             self._known.clear()
         self._known[path] = found
@@ -100,14 +100,9 @@ async def receive(request: Request) -> Response:
     if isinstance(arrived, Reply):
         return Response(arrived.text, arrived.status, media_type="text/plain")
     if hook.validator is not None:
-        fault = next(hook.validator.iter_errors(arrived.data), None)
+        fault = hook.validator.fault(arrived.data)
         if fault:
-            raise Problem(
-                422,
-                "the body does not fit the workflow's input",
-                f"{fault.json_path}: {fault.message}",
-                "send what input: asks for",
-            )
+            raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
     incoming = Incoming(
         source=f"/hooks/{path}",
         type=arrived.type,

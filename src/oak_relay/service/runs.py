@@ -11,8 +11,8 @@ from pydantic import Field
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import values
+from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
-from oak_relay.document.shapes import fault
 from oak_relay.engine.effects import READY
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.trace import spans
@@ -55,7 +55,7 @@ async def start_run(
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
-    wrong = fault(document.input, given.input)
+    wrong = validator(document.input).fault(given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
     target = Target(row.id, chosen.id, RunTemplate.of(plan), None, "hand")

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import Field
 
 from oak_relay.document import values
-from oak_relay.document.shapes import fault
+from oak_relay.document.schemas import validator
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
@@ -109,7 +109,7 @@ def _check(config: dict[str, Any], given: AnswerIn) -> None:
     if choices is None and given.choice is not None:
         raise Problem(422, "this question has no choices", fix="give data")
     if form is not None and not (choices and given.data is None):
-        wrong = fault(form, given.data)
+        wrong = validator(form).fault(given.data)
         if wrong:
             raise Problem(422, "the data does not fit the form", wrong, "correct it")
 

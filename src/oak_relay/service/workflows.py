@@ -8,12 +8,12 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header
 from pydantic import Field
 
-from oak_relay.document import values
+from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.check_base import TriggerShape, World
 from oak_relay.document.models import Workflow, document_of, walk_steps
 from oak_relay.document.script import script, starters
-from oak_relay.document.shapes import defaults, fault
+from oak_relay.document.shapes import defaults
 from oak_relay.document.text import read
 from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
@@ -182,7 +182,7 @@ async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who
         odd = [key for key in given if key not in known]
         if odd:
             raise Problem(422, f"there is no setting {odd[0]}", fix=f"there is {', '.join(known) or 'none'}")
-        wrong = fault(document.settings, {**defaults(document.settings), **given})
+        wrong = schemas.validator(document.settings).fault({**defaults(document.settings), **given})
         if wrong:
             raise Problem(422, "the settings do not fit", wrong, "correct the value")
         await workflows.set_settings(connection, parts.workspace, row.id, given)

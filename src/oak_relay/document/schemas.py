@@ -1,0 +1,284 @@
+"""JSON Schema (2020-12): checked before it is used, references within itself alone, and never long to evaluate.
+
+Validation itself is done by jsonschema-rs: numbers exactly, patterns in linear time. What a schema may cost is bounded before:
+how often one value may be looked at, however schemas refer to each other.
+"""
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+import jsonschema_rs
+
+from oak_relay.document.errors import Fault
+from oak_relay.jsontext import NotJson, dumps, loads
+
+Schema = Mapping[str, object]
+Pointer = tuple[str | int, ...]
+Name = tuple[str, str | int]
+_LARGEST, _NODES, _DEEPEST = 400_000, 5_000, 64
+"""Letters of a schema, schemas in it, and how deep they lie in each other."""
+_LOOKS = 256
+"""How often one value may be looked at."""
+_WAYS = 20_000
+"""How many different ways to look at a value are followed."""
+_LEVELS = 100
+"""How deep values are followed when it is worked out how often they are looked at: as deep as bodies may be."""
+_SHOWN = 300
+_PATTERNS = jsonschema_rs.RegexOptions(size_limit=1_000_000, dfa_size_limit=4_000_000)
+_SAME = ("not", "if", "then", "else")
+_SAME_LISTS = ("allOf", "anyOf", "oneOf")
+_ANY_PROPERTY = ("additionalProperties", "unevaluatedProperties", "propertyNames")
+_ANY_ITEM = ("items", "additionalItems", "contains", "unevaluatedItems")
+_NAMED = ("properties", "patternProperties", "dependentSchemas", "$defs", "definitions")
+
+
+class BadSchema(Fault, ValueError):
+    """Something is no JSON Schema, or one that may not be used here. `path` says where in it."""
+
+    kind = "invalid"
+
+    def __init__(self, message: str, path: Pointer = (), fix: str = "see JSON Schema 2020-12") -> None:
+        super().__init__(message)
+        self.path = path
+        self.fix = fix
+
+
+@dataclass(frozen=True, slots=True)
+class Misfit:
+    """What is wrong with a value, and where in it."""
+
+    path: Pointer
+    message: str
+
+    def __str__(self) -> str:
+        where = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in self.path)
+        return f"${where}: {self.message}"
+
+
+class Validator:
+    """A schema ready to be used. Raises `BadSchema`."""
+
+    def __init__(self, schema: Schema) -> None:
+        _bounded(schema)
+        try:
+            self._rules = jsonschema_rs.validator_for(
+                dict(schema), offline=True, pattern_options=_PATTERNS, validate_formats=False
+            )
+        except jsonschema_rs.ValidationError as error:
+            path = tuple(error.instance_path)
+            if path[-1:] == ("pattern",) or '"regex"' in error.message:
+                fix = "write an ECMA 262 pattern without looking ahead or referring back"
+                raise BadSchema(f"this pattern cannot be used: {error.message[:_SHOWN]}", path, fix) from None
+            raise BadSchema(f"this is not JSON Schema: {error.message[:_SHOWN]}", path) from None
+        except (jsonschema_rs.ReferencingError, ValueError) as error:
+            raise BadSchema(f"this is not JSON Schema: {str(error)[:_SHOWN]}") from None
+
+    def misfits(self, value: object) -> Iterator[Misfit]:
+        """What is wrong with a value, one after the other."""
+        if _deeper(value, _LEVELS):
+            yield Misfit((), f"it is nested more than {_LEVELS} deep")
+            return
+        try:
+            for error in self._rules.iter_errors(value):
+                yield Misfit(tuple(error.instance_path), error.message[:_SHOWN])
+        except ValueError:
+            yield Misfit((), "it is nested too deep")
+
+    def fault(self, value: object) -> str:
+        """The first thing that is wrong with a value; empty when nothing is."""
+        found = next(self.misfits(value), None)
+        return str(found) if found else ""
+
+
+def _deeper(value: object, most: int) -> bool:
+    """Whether lists and mappings lie in each other more than so deep."""
+    level = [value]
+    for _ in range(most):
+        level = [
+            inner
+            for one in level
+            if isinstance(one, dict | list)
+            for inner in (one.values() if isinstance(one, dict) else one)
+            if isinstance(inner, dict | list)
+        ]
+        if not level:
+            return False
+    return True
+
+
+def validator(schema: Schema) -> Validator:
+    """The validator of a schema; of equal ones it is made once. Raises `BadSchema`."""
+    try:
+        text = dumps(schema)
+    except NotJson as error:
+        raise BadSchema(f"this is not JSON: {error}") from None
+    if len(text) > _LARGEST:
+        raise BadSchema(f"the schema has more than {_LARGEST:,} letters", fix="split it")
+    return _of(text)
+
+
+@lru_cache(maxsize=512)
+def _of(text: str) -> Validator:
+    schema = loads(text)
+    if not isinstance(schema, dict):
+        raise BadSchema("a schema is a mapping here")
+    return Validator(schema)
+
+
+def _bounded(schema: Schema) -> None:
+    """Raises `BadSchema` for a schema that is too large, refers to something outside of it or to itself in a circle, or
+    looks at one value too often."""
+    nodes = _nodes(schema)
+    same, named, anything = _edges(schema, nodes)
+    order = _order(same)
+    beginning = _looks({(): 1}, order, same)
+    seen, waiting = {frozenset(beginning.items())}, [(beginning, 0)]
+    while waiting:
+        looks, depth = waiting.pop()
+        if sum(looks.values()) > _LOOKS or len(seen) > _WAYS:
+            raise BadSchema(
+                f"one value may be looked at more than {_LOOKS} times", fix="let fewer schemas refer to each other"
+            )
+        for below in _below(looks, named, anything) if depth < _LEVELS else ():
+            inner = _looks(below, order, same)
+            key = frozenset(inner.items())
+            if key not in seen:
+                seen.add(key)
+                waiting.append((inner, depth + 1))
+
+
+Looks = dict[Pointer, int]
+"""How often each schema looks at one value."""
+
+
+def _looks(begun: Looks, order: list[Pointer], same: Mapping[Pointer, list[Pointer]]) -> Looks:
+    """All that look at a value, when these do."""
+    looks: Looks = defaultdict(int, begun)
+    for node in order:
+        if times := looks.get(node):
+            for other in same[node]:
+                looks[other] = min(looks[other] + times, _LOOKS + 1)
+    return dict(looks)
+
+
+def _below(
+    looks: Looks, named: Mapping[Pointer, list[tuple[Name, Pointer]]], anything: Mapping[Pointer, list[Pointer]]
+) -> Iterator[Looks]:
+    """What looks at each property and item of a value: those with a name, and the others."""
+    others: Looks = defaultdict(int)
+    by_name: dict[Name, Looks] = defaultdict(lambda: defaultdict(int))
+    for node, times in looks.items():
+        for other in anything.get(node, ()):
+            others[other] += times
+        for name, other in named.get(node, ()):
+            by_name[name][other] += times
+    if others:
+        yield others
+    for counts in by_name.values():
+        for other, times in others.items():
+            counts[other] += times
+        yield counts
+
+
+def _nodes(schema: Schema) -> dict[Pointer, Schema]:
+    """All schemas inside a schema, by their place."""
+    found: dict[Pointer, Schema] = {}
+    waiting: list[tuple[Pointer, object, int]] = [((), schema, 0)]
+    while waiting:
+        path, here, depth = waiting.pop()
+        if not isinstance(here, Mapping):
+            continue
+        if len(found) >= _NODES or depth > _DEEPEST:
+            raise BadSchema(f"a schema has at most {_NODES} others inside, {_DEEPEST} deep", path, "split it")
+        found[path] = here
+        for key in (*_SAME, *_ANY_PROPERTY, *_ANY_ITEM):
+            waiting.append(((*path, key), here.get(key), depth + 1))
+        for key in (*_SAME_LISTS, "prefixItems", "items"):
+            inner = here.get(key)
+            for index, one in enumerate(inner if isinstance(inner, list) else ()):
+                waiting.append(((*path, key, index), one, depth + 1))
+        for key in _NAMED:
+            inner = here.get(key)
+            for name, one in inner.items() if isinstance(inner, Mapping) else ():
+                waiting.append(((*path, key, name), one, depth + 1))
+    return found
+
+
+Edges = tuple[
+    Mapping[Pointer, list[Pointer]], Mapping[Pointer, list[tuple[Name, Pointer]]], Mapping[Pointer, list[Pointer]]
+]
+
+
+def _edges(root: Schema, nodes: Mapping[Pointer, Schema]) -> Edges:
+    """Which schemas each one looks at with: the same value; one property or item of it, by its name; any of them."""
+    same: dict[Pointer, list[Pointer]] = defaultdict(list)
+    named: dict[Pointer, list[tuple[Name, Pointer]]] = defaultdict(list)
+    anything: dict[Pointer, list[Pointer]] = defaultdict(list)
+    anchors = {str(one["$anchor"]): path for path, one in nodes.items() if "$anchor" in one}
+    for path, here in nodes.items():
+        for key in ("$dynamicRef", "$recursiveRef"):
+            if key in here:
+                raise BadSchema(f"{key} is not taken here", (*path, key), "write $ref")
+        if "$id" in here and path:
+            raise BadSchema("a schema inside another has no $id here", (*path, "$id"), "leave it out")
+        if "$ref" in here:
+            same[path].append(_target(here["$ref"], nodes, anchors, (*path, "$ref")))
+        for other in _inside(path, nodes, here):
+            key = str(other[len(path)])
+            if key in (*_SAME, *_SAME_LISTS, "dependentSchemas"):
+                same[path].append(other)
+            elif key in ("properties", "prefixItems") or (key == "items" and len(other) > len(path) + 1):
+                named[path].append(((key, other[-1]), other))
+            elif key not in ("$defs", "definitions"):
+                anything[path].append(other)
+    return same, named, anything
+
+
+def _inside(path: Pointer, nodes: Mapping[Pointer, Schema], here: Schema) -> Iterator[Pointer]:
+    """The places of the schemas directly inside one."""
+    for key, inner in here.items():
+        if (*path, key) in nodes and key not in _NAMED:
+            yield (*path, key)
+        elif isinstance(inner, list):
+            yield from ((*path, key, index) for index in range(len(inner)) if (*path, key, index) in nodes)
+        elif isinstance(inner, Mapping) and key in _NAMED:
+            yield from ((*path, key, name) for name in inner if (*path, key, name) in nodes)
+
+
+def _target(ref: object, nodes: Mapping[Pointer, Schema], anchors: Mapping[str, Pointer], place: Pointer) -> Pointer:
+    """The place that a reference means: a JSON Pointer (RFC 6901) in a fragment, or an anchor."""
+    if not isinstance(ref, str) or not ref.startswith("#"):
+        raise BadSchema(f"{str(ref)[:100]} is outside of this schema", place, "refer to #/$defs/NAME")
+    if ref[1:] in anchors:
+        return anchors[ref[1:]]
+    parts = [part.replace("~1", "/").replace("~0", "~") for part in ref[2:].split("/")] if len(ref) > 2 else []
+    for path in (tuple(parts), tuple(int(part) if part.isdigit() else part for part in parts)):
+        if path in nodes:
+            return path
+    raise BadSchema(f"there is no {ref[:100]} in this schema", place, "refer to #/$defs/NAME")
+
+
+def _order(same: Mapping[Pointer, list[Pointer]]) -> list[Pointer]:
+    """Schemas in such an order that each stands before those it looks with at the same value. Raises `BadSchema` where
+    they refer to each other in a circle, which no value could ever be done with."""
+    done: dict[Pointer, bool] = {}
+    order: list[Pointer] = []
+    for start in list(same):
+        waiting = [(start, False)]
+        while waiting:
+            node, left = waiting.pop()
+            if left:
+                done[node] = True
+                order.append(node)
+            elif node not in done:
+                done[node] = False
+                waiting.append((node, True))
+                for other in same.get(node, ()):
+                    if done.get(other) is False:
+                        raise BadSchema(
+                            "schemas refer to each other in a circle", node, "go a property or an item deeper each time"
+                        )
+                    waiting.append((other, False))
+    return order[::-1]
