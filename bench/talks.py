@@ -115,13 +115,14 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
         while bench.sql("SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > now()") < 1:
             time.sleep(0.1)
         before = process.memory_info().rss
-        began = time.monotonic()
+        began, idle = time.monotonic(), sum(process.cpu_times()[:2])
         if seconds:
             asyncio.run(begin_evenly(bench, client, count, seconds))
         while bench.sql("SELECT count(*) FROM queue"):
             peaks.append(process.memory_info().rss)
             time.sleep(0.2)
         took = time.monotonic() - began
+        work = sum(process.cpu_times()[:2]) - idle
     bad = bench.sql("SELECT count(*) FROM run WHERE state IS DISTINCT FROM 'succeeded' AND kind = 'run'")
     assert not bad, bench.sql("SELECT min(error) FROM run WHERE state IS DISTINCT FROM 'succeeded'")
     seen = httpx.get(f"http://127.0.0.1:{outside}/gaps", trust_env=False).json()
@@ -141,6 +142,7 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
         f"{found[len(found) // 2] * 1000:.0f} / {found[int(len(found) * 0.99)] * 1000:.0f} ms",
         f"{seen['held']:,} requests at the model at once",
     )
+    bench.say("CPU of the worker for a turn with its tool", f"{work / count / TURNS * 1000:.2f} ms")
     if not seconds:
         bench.say("memory for each conversation in flight", f"{(max(peaks) - before) / count / 1024:.0f} KB")
 

@@ -490,7 +490,7 @@ def test_models_and_agents_look_at_pictures(ready: Processes):
     client.put_model("seeing", **alias)  # the same model, of which nobody says that it sees
     blind = ended(ready, client.start("path-photos", {"photo": photo}).id).run.error
     assert (blind.kind, blind.step) == ("invalid", "seen")
-    assert "takes no images" in blind["message"]
+    assert "takes no images" in blind.message
 
 
 PROGRAM = """
@@ -537,7 +537,7 @@ def test_a_tool_server_may_be_a_program_where_that_is_allowed(ready: Processes, 
     client.save(RINGS)
     assert ended(lone, client.start("rings", {"hut": "Glasswater"}).id).result == "The bell of Glasswater rang"
     failed = ended(lone, client.start("rings", {"hut": "Nowhere"}).id).run.error
-    assert failed["message"].startswith("bell.ring")
+    assert failed.message.startswith("bell.ring")
     client.put_server("bell", command=["/no/such/program"])
     assert "cannot be started" in client.test_server("bell").sentence
 

@@ -5,6 +5,7 @@ reached: only what fails before anything was sent is a `ConnectError` or `Connec
 """
 
 from collections.abc import AsyncIterator
+from functools import lru_cache
 
 import aiohttp
 import httpx
@@ -33,7 +34,7 @@ class Connections(httpx.AsyncBaseTransport):
         headers = [(name, value) for name, value in request.headers.multi_items() if name not in _ITS_OWN]
         try:
             response = await self._opened().request(
-                request.method, URL(str(request.url), encoded=True), headers=headers, data=await request.aread() or None,
+                request.method, _address(str(request.url)), headers=headers, data=await request.aread() or None,
                 allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED,
             )  # fmt: skip
         except (aiohttp.ClientError, TimeoutError) as error:
@@ -45,6 +46,11 @@ class Connections(httpx.AsyncBaseTransport):
     async def aclose(self) -> None:
         if self._session is not None:
             await self._session.close()
+
+
+@lru_cache(maxsize=1024)
+def _address(url: str) -> URL:
+    return URL(url, encoded=True)
 
 
 class _Stream(httpx.AsyncByteStream):

@@ -1,6 +1,7 @@
 """The client for what runs send to the outside."""
 
 import asyncio
+from functools import lru_cache
 from importlib import import_module
 from typing import Any
 
@@ -8,6 +9,8 @@ import httpx
 
 _ASKED = {"Accept": "*/*", "Accept-Encoding": "gzip, deflate"}
 """What is sent where a request does not say it (RFC 9110)."""
+_SHORT = 2000
+"""Letters of an address that is kept in its parts."""
 
 
 def outbound() -> httpx.AsyncClient:
@@ -30,9 +33,12 @@ class _Outbound(httpx.AsyncClient):
         **given: Any,
     ) -> httpx.Request:
         limits = self.timeout if timeout is httpx.USE_CLIENT_DEFAULT else httpx.Timeout(timeout)
+        if isinstance(url, str) and len(url) <= _SHORT:
+            url = _read(url)
         request = httpx.Request(method, url, extensions={**(extensions or {}), "timeout": limits.as_dict()}, **given)
         for name, value in _ASKED.items():
-            request.headers.setdefault(name, value)
+            if name not in request.headers:
+                request.headers[name] = value
         return request
 
     async def send(self, request: httpx.Request, *, stream: bool = False, **_: object) -> httpx.Response:
@@ -42,16 +48,25 @@ class _Outbound(httpx.AsyncClient):
         return response
 
 
+@lru_cache(maxsize=1024)
+def _read(url: str) -> httpx.URL:
+    """An address as its parts; most are asked again and again. Raises `httpx.InvalidURL`."""
+    return httpx.URL(url)
+
+
 class _Lazy(httpx.AsyncBaseTransport):
     """The transport, loaded with the first request: a process that sends nothing starts without it."""
 
     def __init__(self) -> None:
         self._inner: httpx.AsyncBaseTransport | None = None
+        self._loading = asyncio.Lock()
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
         if self._inner is None:
-            loaded = await asyncio.to_thread(import_module, "oak_relay.runtime.connections")
-            self._inner = self._inner or loaded.Connections()
+            async with self._loading:
+                if self._inner is None:
+                    loaded = await asyncio.to_thread(import_module, "oak_relay.runtime.connections")
+                    self._inner = loaded.Connections()
         return await self._inner.handle_async_request(request)
 
     async def aclose(self) -> None:

@@ -45,6 +45,7 @@ async def _be(settings: Settings, role: type[Worker] | type[Clock]) -> None:
         being = role(settings, ground.database, ground.registry, ground.hints)
         on_stop(being.stop)
         hinting = asyncio.create_task(ground.hints.run())
+        _spare_the_collector()
         try:
             await being.run()
         finally:
