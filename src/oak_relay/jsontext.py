@@ -14,6 +14,12 @@ _SUSPECT = (b"0" * 16, b"0e0", b"0e+", b"0e-")
 """What a text with such a number must hold, its digits and points all written `0`: far quicker to look for."""
 
 
+DIGITS = 1_000
+"""Digits that a number may have, and its largest exponent either way. Beyond that, counting alone can take for ever."""
+DEEPEST = 200
+"""How deep lists and mappings may lie in each other."""
+
+
 class NotJson(ValueError):
     """The text is no JSON, or holds a number or nesting that cannot be kept."""
 
@@ -24,13 +30,20 @@ def loads(text: str | bytes) -> Any:
         raw = text.encode() if isinstance(text, str) else bytes(text)
     except UnicodeEncodeError:
         raise NotJson("the text holds a lone surrogate outside an escape") from None
+    value = _parsed(raw)
+    if raw.count(b"[") + raw.count(b"{") > DEEPEST and deeper(value):
+        raise NotJson(f"it is nested more than {DEEPEST} deep")
+    return value
+
+
+def _parsed(raw: bytes) -> Any:
     if _plain(raw):
         try:
             return orjson.loads(raw)
         except orjson.JSONDecodeError:
             pass  # lone surrogates and the like: the exact parser decides
     try:
-        return json.loads(raw, parse_float=_exact, parse_constant=_no_constant)
+        return json.loads(raw, parse_float=_exact, parse_int=_whole, parse_constant=_no_constant)
     except NotJson:
         raise
     except UnicodeDecodeError:
@@ -38,6 +51,21 @@ def loads(text: str | bytes) -> Any:
     except (ValueError, RecursionError) as error:
         reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
         raise NotJson(reason) from None
+
+
+def deeper(value: object, most: int = DEEPEST) -> bool:
+    """Whether lists and mappings lie in each other more than so deep."""
+    level = [value] if isinstance(value, dict | list) else []
+    for _ in range(most):
+        level = [
+            inner
+            for one in level
+            for inner in (one.values() if isinstance(one, dict) else one)
+            if isinstance(inner, dict | list)
+        ]
+        if not level:
+            return False
+    return True
 
 
 def _plain(raw: bytes) -> bool:
@@ -72,7 +100,16 @@ def dumps(value: object) -> str:
         return "".join(pieces)
 
 
+def _whole(text: str) -> int:
+    if len(text) > DIGITS + 1:
+        raise NotJson(f"a number has more than {DIGITS:,} digits")
+    return int(text)
+
+
 def _exact(text: str) -> float | Decimal:
+    digits, _, exponent = text.lower().partition("e")
+    if len(digits) > DIGITS + 2 or len(exponent) > 6 or abs(int(exponent or 0)) > DIGITS:
+        raise NotJson(f"a number has more than {DIGITS:,} digits, or an exponent beyond {DIGITS:,}")
     number = float(text)
     exact = Decimal(text)
     if math.isfinite(number) and Decimal(repr(number)) == exact:

@@ -12,9 +12,12 @@ from jinja2.nodes import EvalContext
 from jinja2.runtime import Context
 
 from oak_relay.document.errors import Fault, StepFailed
-from oak_relay.document.sandbox import FUEL, LONGEST_TEXT, METER, Environment, Meter, Missing, json_value
+from oak_relay.document.meter import METER, Meter, short_text
+from oak_relay.document.sandbox import Environment, Missing, json_value
 
 _DOLLAR = "\ufdd0"
+_LONGEST = 50_000
+"""Letters of a text with expressions: compiling takes time too."""
 ENVIRONMENT = Environment()
 Reference = tuple[str, ...]
 
@@ -55,33 +58,32 @@ class Expression:
     tree: nodes.Template
     path: Reference | None = None
 
-    def value(self, scope: Mapping[str, object], empty: list[str] | None = None, fuel: int = FUEL) -> object:
-        """Evaluate. `empty` collects references that came out empty. Raises `StepFailed`."""
-        if self.path is not None:  # a plain reference such as ${ input.guest.email }
-            here: object = scope
-            for key in self.path:
-                if (here is not scope and type(here) is not dict) or key not in here:
-                    break
-                here = here[key]
-            else:
-                if here is not None:
-                    return json_value(here)
-        meter = Meter(fuel)
+    def value(self, scope: Mapping[str, object], empty: list[str] | None = None) -> object:
+        """Evaluate, on the meter of what it is a part of, or one of its own. `empty` collects references that came out
+        empty. Raises `StepFailed`."""
+        outer = METER.get(None)
+        if outer is not None:
+            return self._value(scope, empty, outer)
+        meter = Meter()
         token = METER.set(meter)
         try:
-            context = _Names(scope if isinstance(scope, dict) else dict(scope))
-            pieces = self.template.root_render_func(context)
-            if self.whole:
-                for _ in pieces:
-                    pass
-                result = json_value(context.vars["result"])
-            else:
-                result = "".join(pieces)
-                if _DOLLAR in result:
-                    result = result.replace(_DOLLAR, "${")
-                if len(result) > LONGEST_TEXT:
-                    raise StepFailed("over_limit", "the text is too long", fix="make it shorter")
-            return result
+            return self._value(scope, empty, meter)
+        finally:
+            METER.reset(token)
+
+    def _value(self, scope: Mapping[str, object], empty: list[str] | None, meter: Meter) -> object:
+        before = len(meter.empty)
+        try:
+            if self.path is not None:  # a plain reference such as ${ input.guest.email }
+                here: object = scope
+                for key in self.path:
+                    if (here is not scope and type(here) is not dict) or key not in here:
+                        break
+                    here = here[key]
+                else:
+                    if here is not None:
+                        return json_value(here)
+            return self._computed(scope)
         except StepFailed as failed:
             absent = next(iter(self._absent(scope)), "") if failed.kind == "missing" else ""
             raise StepFailed(
@@ -90,13 +92,27 @@ class Expression:
         except Exception as error:  # of whatever kind: what a document computes is never our own fault
             raise StepFailed(
                 "invalid",
-                f"in {_short(self.text)}: {str(error) or type(error).__name__}",
+                f"in {_short(self.text)}: {str(error)[:300] or type(error).__name__}",
                 fix="check the types of its values",
             ) from None
         finally:
-            METER.reset(token)
-            if empty is not None and (meter.empty or not self.names <= scope.keys()):
+            if empty is not None and (len(meter.empty) > before or not self.names <= scope.keys()):
                 empty.extend(line.split(" is ")[0] for line in self._absent(scope, nulls=True))
+
+    def _computed(self, scope: Mapping[str, object]) -> object:
+        context = _Names(scope if isinstance(scope, dict) else dict(scope))
+        if self.whole:
+            for _ in self.template.root_render_func(context):
+                pass
+            return json_value(context.vars["result"])
+        pieces: list[str] = []
+        length = 0
+        for piece in self.template.root_render_func(context):
+            length += len(piece)
+            short_text(length)
+            pieces.append(piece)
+        result = "".join(pieces)
+        return result.replace(_DOLLAR, "${") if _DOLLAR in result else result
 
     def references(self) -> set[Reference]:
         """Paths such as `("kind", "label")` that the text reads, each as long as it is constant."""
@@ -138,6 +154,8 @@ def compile_text(text: str) -> Expression:
     """Compile a text. Raises `BadExpression`."""
     if _DOLLAR in text:
         raise BadExpression("the character U+FDD0 cannot be used")
+    if len(text) > _LONGEST:
+        raise BadExpression(f"a text with expressions has at most {_LONGEST:,} letters")
     escaped = text.replace("\\${", _DOLLAR)
     try:
         tree = ENVIRONMENT.parse(escaped)
@@ -159,7 +177,7 @@ def compile_text(text: str) -> Expression:
         raise BadExpression(_explain(error), max(0, error.lineno - 1)) from None
     except (SecurityError, TemplateError) as error:
         raise BadExpression(str(error).rstrip(".")) from None
-    except RecursionError:
+    except (RecursionError, MemoryError, SyntaxError):
         raise BadExpression("nested too deeply") from None
     path = _chain(expression) if whole else None
     return Expression(text, whole, template, names, original, path)
@@ -178,8 +196,16 @@ class Template:
         self.names = frozenset().union(*(e.names for e in self.expressions))
 
     def render(self, scope: Mapping[str, object], empty: list[str] | None = None) -> Any:
-        """The value with every expression evaluated. Raises `StepFailed`."""
-        return self.raw if self.constant else self._render(scope, empty)
+        """The value with every expression evaluated, all on one meter. Raises `StepFailed`."""
+        if self.constant:
+            return self.raw
+        if METER.get(None) is not None:
+            return self._render(scope, empty)
+        token = METER.set(Meter())
+        try:
+            return self._render(scope, empty)
+        finally:
+            METER.reset(token)
 
     def _build(self, raw: object) -> Any:
         if isinstance(raw, str) and is_template(raw):

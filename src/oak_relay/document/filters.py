@@ -5,24 +5,110 @@ import csv as csv_format
 import io
 import re
 import unicodedata
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
+from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-import jsonpath as jsonpath_format
+from jinja2 import Environment, pass_environment
+from jinja2.filters import do_filesizeformat, make_attrgetter
 from markdown_it import MarkdownIt
 
-from oak_relay.document import durations, values
+from oak_relay.document import durations, paths, values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.meter import METER, short_text, sound_number
 
 
-def jsonpath(value: Any, path: str) -> list[object]:
+def jsonpath(value: object, path: str) -> Sequence[object]:
     """All matches of a JSONPath (RFC 9535)."""
-    try:
-        return jsonpath_format.findall(path, value)
-    except jsonpath_format.JSONPathError as error:
-        raise StepFailed("invalid", f"{path!r} is no JSONPath: {error}", fix="see RFC 9535") from None
+    return paths.find(path, value)
+
+
+def joined(items: Sequence[object], between: str = "") -> str:
+    """Values as they read in text, one behind the other. Raises `StepFailed` before it grows too long."""
+    pieces: list[str] = []
+    length = -len(between)
+    for item in items:
+        METER.get().weigh(item)
+        piece = values.text_of(item)
+        length += len(piece) + len(between)
+        short_text(length)
+        pieces.append(piece)
+    METER.get().charge(1 + max(0, length) // 100)
+    return between.join(pieces)
+
+
+@pass_environment
+def join(environment: Environment, items: Iterable[object], between: object = "", attribute: str | None = None) -> str:
+    """The items of a list, or an attribute of each, as one text."""
+    if attribute is not None:
+        items = [make_attrgetter(environment, attribute)(item) for item in items]
+    return joined(list(items), values.text_of(between))
+
+
+def replace(text: object, old: str, new: str, count: int = -1) -> str:
+    """A text with every `old` (or the first so many) replaced."""
+    whole, old, new = values.text_of(text), values.text_of(old), values.text_of(new)
+    found = whole.count(old)
+    times = found if count is None or count < 0 else min(count, found)
+    short_text(len(whole) + times * (len(new) - len(old)))
+    return whole.replace(old, new, times)
+
+
+def rounded(value: Any, precision: int = 0, method: str = "common") -> object:
+    """A number with so many places behind its point, or before it; `common`, `ceil` or `floor`."""
+    if method not in ("common", "ceil", "floor") or not isinstance(precision, int) or abs(precision) > _PLACES:
+        raise StepFailed("invalid", f"round wants a precision up to {_PLACES} and common, ceil or floor", fix="say so")
+    if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
+        raise StepFailed("invalid", f"round wants a number, not {values.dumps(value)[:40]}", fix="| float before it")
+    if method == "common":
+        return round(value, precision)
+    exact = Decimal(str(value)).quantize(Decimal(1).scaleb(-precision), _ROUNDINGS[method])
+    return exact if isinstance(value, Decimal) else type(value)(exact)
+
+
+@pass_environment
+def total(environment: Environment, items: Iterable[Any], attribute: str | None = None, start: Any = 0) -> object:
+    """The sum of numbers, or of an attribute of each item."""
+    if attribute is not None:
+        items = [make_attrgetter(environment, attribute)(item) for item in items]
+    result: Any = start
+    for item in (start, *items):
+        if isinstance(item, bool) or not isinstance(item, int | float | Decimal):
+            raise StepFailed("invalid", "sum wants numbers", fix="choose them with map(attribute=…)")
+    for item in items:
+        result += item
+        sound_number(result)
+    return result
+
+
+@pass_environment
+def unique(
+    environment: Environment, items: Iterable[object], case_sensitive: bool = False, attribute: str | None = None
+) -> list[object]:
+    """The items of a list, each once; texts alike but for their case are one, unless that matters."""
+    take = make_attrgetter(environment, attribute) if attribute is not None else None
+    found: dict[str, object] = {}
+    for item in items:
+        key = take(item) if take else item
+        text = values.dumps(key)  # by its text: numbers can be made that are all kept in one place
+        found.setdefault(text if case_sensitive or not isinstance(key, str) else text.lower(), item)
+    return list(found.values())
+
+
+def as_list(items: Iterable[object]) -> list[object]:
+    """A list of the items of anything that has some."""
+    found = []
+    for item in items:
+        METER.get().charge()
+        found.append(item)
+    return found
+
+
+def filesize(value: Any, binary: bool = False) -> str:
+    """A number of bytes for people."""
+    return str(do_filesizeformat(float(value), binary))
 
 
 def json(value: object) -> str:
@@ -52,6 +138,9 @@ def csv(rows: list[dict[str, object]]) -> str:
 
 def plain(text: str) -> str:
     """Markdown (CommonMark) as text without markup."""
+    if len(text) > _MARKDOWN:
+        raise StepFailed("over_limit", f"plain takes at most {_MARKDOWN:,} letters", fix="shorten the text before")
+    METER.get().charge(len(text))
     parts: list[str] = []
     for token in MarkdownIt().parse(text):
         if token.type == "inline":
@@ -74,12 +163,16 @@ def _moment(value: object) -> datetime:
 
 def date(value: object, form: str = "%Y-%m-%d") -> str:
     """A moment written by a strftime form."""
+    if len(form) > _FORM:
+        raise StepFailed("invalid", f"a form has at most {_FORM} letters", fix="write a shorter one")
     return _moment(value).strftime(form)
 
 
 def in_zone(value: object, zone: str) -> datetime:
     """A moment in an IANA time zone."""
     try:
+        if len(zone) > _FORM:
+            raise ValueError
         return _moment(value).astimezone(ZoneInfo(zone))
     except (ZoneInfoNotFoundError, ValueError):
         raise StepFailed("invalid", f"there is no time zone {zone}", fix="write Europe/Zurich") from None
@@ -103,6 +196,10 @@ def base64_text(text: object) -> str:
     return base64.b64encode(str(text).encode()).decode()
 
 
+_PLACES = 300
+_ROUNDINGS = {"ceil": ROUND_CEILING, "floor": ROUND_FLOOR}
+_MARKDOWN, _FORM = 50_000, 100
+"""Letters of Markdown, and of a form or a zone."""
 OWN_FILTERS: dict[str, Callable[..., object]] = {
     "jsonpath": jsonpath,
     "json": json,
@@ -114,4 +211,12 @@ OWN_FILTERS: dict[str, Callable[..., object]] = {
     "slug": slug,
     "mask": mask,
     "base64": base64_text,
+    "join": join,
+    "replace": replace,
+    "round": rounded,
+    "sum": total,
+    "unique": unique,
+    "list": as_list,
+    "string": values.text_of,
+    "filesizeformat": filesize,
 }

@@ -3,11 +3,10 @@
 import math
 import operator as operators
 from collections.abc import Callable, Iterable, Iterator
-from contextvars import ContextVar
 from datetime import datetime
 from decimal import Decimal
 from functools import wraps
-from typing import Any, NoReturn
+from typing import Any, NoReturn, cast
 
 from jinja2 import Undefined, filters, nodes
 from jinja2.exceptions import SecurityError, UndefinedError
@@ -15,16 +14,13 @@ from jinja2.runtime import Context, LoopContext
 from jinja2.sandbox import SandboxedEnvironment
 
 from oak_relay.document.errors import StepFailed
-from oak_relay.document.filters import OWN_FILTERS
+from oak_relay.document.filters import OWN_FILTERS, joined
+from oak_relay.document.meter import LONGEST_TEXT, METER, short_text, sound_number
 from oak_relay.document.values import text_of
 
-FUEL = 500_000
-LONGEST_TEXT = 1_000_000
 _PLAIN = 2**62
-_QUICK = {"+": operators.add, "*": operators.mul, "%": operators.mod}
+_QUICK = {"+": operators.add, "*": operators.mul, "%": operators.mod, "-": operators.sub}
 """What is computed at once where both sides are whole numbers below `_PLAIN`."""
-_LONGEST_NUMBER = 3322
-"""Bits of 1,000 decimal digits."""
 
 _NODES: tuple[type[nodes.Node], ...] = (
     nodes.Template,
@@ -69,36 +65,28 @@ _JINJA_FILTERS = (
     "d",
     "default",
     "dictsort",
-    "filesizeformat",
     "first",
     "float",
     "groupby",
     "int",
     "items",
-    "join",
     "last",
     "length",
     "count",
-    "list",
     "lower",
     "map",
     "max",
     "min",
     "reject",
     "rejectattr",
-    "replace",
     "reverse",
-    "round",
     "select",
     "selectattr",
     "sort",
-    "string",
     "striptags",
-    "sum",
     "title",
     "trim",
     "truncate",
-    "unique",
     "upper",
     "urlencode",
     "wordcount",
@@ -165,25 +153,6 @@ _MOMENT = ("year", "month", "day", "hour", "minute", "second")
 _LOOP = ("index", "index0", "revindex", "revindex0", "first", "last", "length", "previtem", "nextitem")
 
 
-class Meter:
-    """What one evaluation may use, and which references came out empty."""
-
-    __slots__ = ("empty", "fuel")
-
-    def __init__(self, fuel: int = FUEL) -> None:
-        self.fuel = fuel
-        self.empty: list[str] = []
-
-    def charge(self, amount: int = 1) -> None:
-        """Use fuel. Raises `StepFailed` (`over_limit`) when there is none left, or the time is over."""
-        self.fuel -= amount
-        if self.fuel < 0:
-            raise StepFailed("over_limit", "the expression does too much work", fix="make its lists shorter")
-
-
-METER: ContextVar[Meter] = ContextVar("meter")
-
-
 class Missing(Undefined):
     """A value that is not there: may be passed on and defaulted, fails with its name when used."""
 
@@ -230,20 +199,27 @@ class Missing(Undefined):
 class Method:
     """A method of a value that expressions may call."""
 
-    __slots__ = ("call",)
+    __slots__ = ("call", "of")
 
-    def __init__(self, call: Callable[..., object]) -> None:
-        self.call = call
+    def __init__(self, call: Callable[..., object], of: object) -> None:
+        self.call, self.of = call, of
 
     def __call__(self, *args: object, **kwargs: object) -> object:
-        METER.get().charge(5)
-        return self.call(*args, **kwargs)
+        meter = METER.get()
+        meter.charge(5)
+        meter.weigh(self.of)
+        for one in args:
+            meter.weigh(one)
+        result = self.call(*args, **kwargs)
+        if isinstance(result, list):
+            meter.charge(len(result) // 4)
+        return result
 
 
 class Environment(SandboxedEnvironment):
     """Reading and computing only. Delimiters are `${ … }` and lines that begin with `%%`."""
 
-    intercepted_binops = frozenset(["*", "**", "%", "+"])
+    intercepted_binops = frozenset(["*", "**", "%", "+", "-", "/", "//"])
 
     def __init__(self) -> None:
         super().__init__(
@@ -257,15 +233,15 @@ class Environment(SandboxedEnvironment):
             undefined=Missing,
             autoescape=False,
             keep_trailing_newline=True,
-            finalize=text_of,
+            finalize=as_text,
             cache_size=0,
             optimized=False,
         )
         self.globals.clear()
         chosen = {name: filters.FILTERS[name] for name in _JINJA_FILTERS}
         self.filters = {n: _metered(f) for n, f in {**chosen, **OWN_FILTERS}.items()}
-        self.filters |= {"_each": _each, "_joined": _joined}
-        self.tests = {name: self.tests[name] for name in _TESTS}
+        self.filters |= {"_each": _each, "_joined": _joined, "_weighed": _weighed}
+        self.tests = {name: _metered(cast(Callable[..., object], self.tests[name])) for name in _TESTS}
 
     def guard(self, tree: nodes.Template) -> None:
         """Refuse syntax outside the allow-list; put loops and joins on the meter. Raises `SecurityError`."""
@@ -278,6 +254,10 @@ class Environment(SandboxedEnvironment):
                 if node.recursive:
                     raise SecurityError("loops cannot be recursive")
                 node.iter = nodes.Filter(node.iter, "_each", [], [], None, None, lineno=node.lineno)
+            if isinstance(node, nodes.Compare):
+                node.expr = _on_scales(node.expr)
+                for operand in node.ops:
+                    operand.expr = _on_scales(operand.expr)
             if isinstance(node, nodes.Filter) and node.name not in self.filters:
                 raise SecurityError(f"there is no filter {node.name}")
             if isinstance(node, nodes.Test) and node.name not in self.tests:
@@ -309,7 +289,7 @@ class Environment(SandboxedEnvironment):
         else:
             known = None
         if attribute in _METHODS.get(type(obj), ()):
-            return Method(getattr(obj, attribute))
+            return Method(getattr(obj, attribute), obj)
         meter.empty.append(attribute)
         return Missing(name=attribute, path=attribute, known=known)
 
@@ -349,32 +329,70 @@ class Environment(SandboxedEnvironment):
             raise right.failure()
         if operator == "%" and isinstance(left, str):
             raise SecurityError("% works on numbers")
-        if operator == "**" and (abs(left) > 1e6 or abs(right) > 64):
-            raise StepFailed("over_limit", "the power is too large", fix="use smaller numbers")
+        if isinstance(left, _NUMBERS) and isinstance(right, _NUMBERS):
+            return _computed(operator, left, right)
         if operator == "*":
-            size = next(
-                (
-                    len(s) * n
-                    for s, n in ((left, right), (right, left))
-                    if isinstance(s, (str, list)) and isinstance(n, int)
-                ),
-                0,
-            )
-            if size > LONGEST_TEXT:
-                raise StepFailed("over_limit", "the product is too long", fix="repeat it less often")
-        if (
-            operator in "*+"
-            and isinstance(left, int)
-            and isinstance(right, int)
-            and (left.bit_length() + right.bit_length() > 20_000)
-        ):
-            raise StepFailed("over_limit", "the number is too large", fix="use smaller numbers")
+            _repeated(left, right)
+        elif operator == "+" and isinstance(left, str) and isinstance(right, str):
+            short_text(len(left) + len(right))
         result = super().call_binop(context, operator, left, right)
-        if isinstance(result, float) and not math.isfinite(result):
-            raise StepFailed("invalid", f"{operator} gives no finite number", fix="use smaller numbers")
-        if isinstance(result, (str, list)):
-            METER.get().charge(len(result) // 100)
+        if isinstance(result, str | list | tuple):
+            meter.charge(len(result) // 100)
         return result
+
+
+_NUMBERS = (int, float, Decimal)
+
+
+def _computed(operator: str, left: Any, right: Any) -> object:
+    """An operation on numbers, none of which grows beyond what numbers may be. Raises `StepFailed`."""
+    if operator == "**":
+        if abs(left) > 1e6 or abs(right) > 64:
+            raise StepFailed("over_limit", "the power is too large", fix="use smaller numbers")
+    elif isinstance(left, int) and isinstance(right, int) and left.bit_length() + right.bit_length() > 20_000:
+        raise StepFailed("over_limit", "the number is too large", fix="use smaller numbers")
+    result = _OPERATORS[operator](left, right)
+    if isinstance(result, float) and not math.isfinite(result):
+        raise StepFailed("invalid", f"{operator} gives no finite number", fix="use smaller numbers")
+    return result
+
+
+_OPERATORS: dict[str, Callable[[Any, Any], object]] = {
+    "+": operators.add,
+    "-": operators.sub,
+    "*": operators.mul,
+    "/": operators.truediv,
+    "//": operators.floordiv,
+    "%": operators.mod,
+    "**": operators.pow,
+}
+
+
+def _repeated(left: object, right: object) -> None:
+    """Raises `StepFailed` for a text or list that would be repeated too often."""
+    for many, times in ((left, right), (right, left)):
+        if isinstance(many, str | list | tuple) and isinstance(times, int):
+            if len(many) * times > LONGEST_TEXT:
+                raise StepFailed("over_limit", "the product is too long", fix="repeat it less often")
+            METER.get().charge(max(0, len(many) * times) // 20)
+
+
+def _on_scales(node: nodes.Expr) -> nodes.Expr:
+    """What is compared, weighed before; constants and numbers need not be."""
+    if isinstance(node, nodes.Const):
+        return node
+    return nodes.Filter(node, "_weighed", [], [], None, None, lineno=node.lineno)
+
+
+def _weighed(value: object) -> object:
+    METER.get().weigh(value)
+    return value
+
+
+def as_text(value: object) -> str:
+    """How a value reads inside a text, weighed before it is written."""
+    METER.get().weigh(value)
+    return text_of(value)
 
 
 def _join_concats(tree: nodes.Node) -> None:
@@ -398,11 +416,7 @@ def _joined(values: list[Any]) -> str:
     for value in values:
         if isinstance(value, Missing):
             raise value.failure()
-    text = "".join(text_of(json_value(v)) for v in values)
-    METER.get().charge(1 + len(text) // 100)
-    if len(text) > LONGEST_TEXT:
-        raise StepFailed("over_limit", "the text is too long", fix="join less")
-    return text
+    return joined([json_value(value) for value in values])
 
 
 def _each(values: "Iterable[object] | Missing") -> Iterator[object]:
@@ -418,41 +432,59 @@ def _metered(function: Callable[..., object]) -> Callable[..., object]:
     @wraps(function)
     def metered(*args: object, **kwargs: object) -> object:
         meter = METER.get()
-        size = next((len(a) for a in args[:2] if isinstance(a, (str, list, dict))), 0)
-        meter.charge(2 + size // 10)
+        meter.charge(2)
+        for one in args:
+            meter.weigh(one)
+        for one in kwargs.values():
+            meter.weigh(one)
         result = function(*args, **kwargs)
-        if isinstance(result, str) and len(result) > LONGEST_TEXT:
-            raise StepFailed("over_limit", "the text is too long", fix="use less of it")
+        if isinstance(result, str):
+            short_text(len(result))
+        elif isinstance(result, list):
+            meter.charge(len(result) // 4)
         return _each(result) if isinstance(result, Iterator) else result
 
     return metered
 
 
 def json_value(value: Any) -> Any:
-    """What an expression gives, as plain JSON values. Raises `StepFailed` for what is missing or no value."""
+    """What an expression gives, as plain JSON values of its own, on the meter. Raises `StepFailed` for what is missing, no
+    value, or too much."""
     kind = type(value)
-    if kind in (str, bool, type(None)):
+    if kind is str:
+        if len(value) > 1000:
+            METER.get().charge(len(value) // 20)
+        return value
+    if kind is bool or value is None:
         return value
     if kind is int:
-        if value.bit_length() > _LONGEST_NUMBER:
-            raise StepFailed("invalid", "the number has more than 1,000 digits", fix="use smaller numbers")
+        if not -_PLAIN < value < _PLAIN:
+            sound_number(value)
         return value
-    if kind is float:
-        if not math.isfinite(value):
-            raise StepFailed("invalid", "the expression gives no finite number", fix="use smaller numbers")
-        return value
-    if isinstance(value, dict):
+    if kind is dict:
+        METER.get().charge(1 + len(value) // 2)
         return {str(k): json_value(v) for k, v in value.items()}
+    if kind is list or kind is tuple:
+        METER.get().charge(1 + len(value) // 2)
+        return [json_value(v) for v in value]
+    return _odd_value(value)
+
+
+def _odd_value(value: Any) -> Any:
+    """The same of what is rarer."""
     if isinstance(value, Missing):
         raise value.failure()
+    if isinstance(value, float | Decimal):
+        sound_number(value)
+        return value
     if isinstance(value, datetime):
         return value.isoformat()
     if isinstance(value, str):
-        return str(value)
+        return json_value(str(value))
     if isinstance(value, Method):
         raise StepFailed("invalid", "a method is not a value", fix="call it with ()")
-    if isinstance(value, (list, tuple)) or hasattr(value, "__iter__"):
-        return [json_value(v) for v in value]
-    if isinstance(value, Decimal):
-        return value
-    raise StepFailed("invalid", f"{kind.__name__} is no value", fix="use texts, numbers, lists and mappings")
+    if isinstance(value, dict):
+        return json_value(dict(value))
+    if hasattr(value, "__iter__"):
+        return [json_value(v) for v in _each(value)]
+    raise StepFailed("invalid", f"{type(value).__name__} is no value", fix="use texts, numbers, lists and mappings")

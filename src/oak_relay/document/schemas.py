@@ -12,7 +12,7 @@ from functools import lru_cache
 import jsonschema_rs
 
 from oak_relay.document.errors import Fault
-from oak_relay.jsontext import NotJson, dumps, loads
+from oak_relay.jsontext import NotJson, deeper, dumps, loads
 
 Schema = Mapping[str, object]
 Pointer = tuple[str | int, ...]
@@ -77,7 +77,7 @@ class Validator:
 
     def misfits(self, value: object) -> Iterator[Misfit]:
         """What is wrong with a value, one after the other."""
-        if _deeper(value, _LEVELS):
+        if deeper(value, _LEVELS):
             yield Misfit((), f"it is nested more than {_LEVELS} deep")
             return
         try:
@@ -90,22 +90,6 @@ class Validator:
         """The first thing that is wrong with a value; empty when nothing is."""
         found = next(self.misfits(value), None)
         return str(found) if found else ""
-
-
-def _deeper(value: object, most: int) -> bool:
-    """Whether lists and mappings lie in each other more than so deep."""
-    level = [value]
-    for _ in range(most):
-        level = [
-            inner
-            for one in level
-            if isinstance(one, dict | list)
-            for inner in (one.values() if isinstance(one, dict) else one)
-            if isinstance(inner, dict | list)
-        ]
-        if not level:
-            return False
-    return True
 
 
 def validator(schema: Schema) -> Validator:

@@ -8,7 +8,8 @@ from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
-from oak_relay.document.errors import Fault, Finding
+from oak_relay.document.errors import Fault, Finding, StepFailed
+from oak_relay.document.meter import sound_number
 
 LARGEST = 512 * 1024
 _DEEPEST = 60
@@ -98,17 +99,23 @@ def _plain(node: object, path: Path, places: dict[Path, tuple[int, int]], depth:
         return node
     if isinstance(node, str):
         return str(node)
-    if isinstance(node, int):
-        return int(node)
-    if isinstance(node, float):
-        return float(node)
-    if isinstance(node, Decimal):
-        return node
+    if isinstance(node, int | float | Decimal):
+        return _number(node, path, places)
     if hasattr(node, "isoformat"):
         return node.isoformat()
     if hasattr(node, "value"):
         return bool(node)
     return str(node)
+
+
+def _number(node: int | float | Decimal, path: Path, places: dict[Path, tuple[int, int]]) -> int | float | Decimal:
+    value = int(node) if isinstance(node, int) else float(node) if isinstance(node, float) else node
+    try:
+        sound_number(value)
+    except StepFailed as failed:
+        line, column = places.get(path, (1, 1))
+        raise Unreadable(Finding(line, column, "this is no number that can be kept", failed.fix)) from None
+    return value
 
 
 def _from_yaml(error: MarkedYAMLError, text: str) -> Finding:

@@ -7,12 +7,10 @@ from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
 
-import jsonpath
-
 from oak_relay.actions.http import Exchange, authorised, send
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.protocols import Asking
-from oak_relay.document import values
+from oak_relay.document import paths, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.messages import Message, Offered, Source, Wanted
 from oak_relay.models import files
@@ -345,7 +343,7 @@ def _sources(alias: Alias, data: Mapping[str, object]) -> list[Source]:
     """Sources that a reply of a server that searches by itself names."""
     found: list[Source] = []
     for path in alias.sources:
-        for match in jsonpath.findall(path, data):
+        for match in paths.find(path, data):
             for one in match if isinstance(match, list) else [match]:
                 if isinstance(one, str):
                     found.append({"url": one})

@@ -1,0 +1,74 @@
+"""JSONPath (RFC 9535) on the meter: each place that is looked at costs, so no path runs away."""
+
+from collections.abc import Sequence
+
+from jsonpath import JSONPathEnvironment, JSONPathError, JSONPathMatch
+from jsonpath.function_extensions import ExpressionType, FilterFunction
+
+from oak_relay.document import patterns
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.meter import METER, Meter
+
+_LONGEST = 1_000
+_FUEL = 200_000
+
+
+class _Match(JSONPathMatch):
+    """A place that is looked at."""
+
+    __slots__ = ()
+
+    def new_child(self, obj: object, key: int | str) -> JSONPathMatch:
+        METER.get().charge(10 + len(self.path) // 20)
+        return super().new_child(obj, key)
+
+
+class _Pattern(FilterFunction):
+    """`match` and `search`, in linear time."""
+
+    arg_types = [ExpressionType.VALUE, ExpressionType.VALUE]
+    return_type = ExpressionType.LOGICAL
+
+    def __init__(self, whole: bool) -> None:
+        self._holds = patterns.matches if whole else patterns.found_in
+
+    def __call__(self, value: object, pattern: object) -> bool:
+        if not isinstance(value, str) or not isinstance(pattern, str):
+            return False
+        METER.get().charge(10 + len(value) // 20)
+        return self._holds(pattern, value)
+
+
+class _Environment(JSONPathEnvironment):
+    match_class = _Match
+
+    def __init__(self) -> None:
+        super().__init__(strict=True)
+        self.function_extensions |= {"match": _Pattern(True), "search": _Pattern(False)}
+
+    def compare(self, left: object, operator: str, right: object) -> bool:
+        meter = METER.get()
+        meter.charge(5)
+        meter.weigh(getattr(left, "obj", left))
+        meter.weigh(getattr(right, "obj", right))
+        return super().compare(left, operator, right)
+
+
+_ENVIRONMENT = _Environment()
+
+
+def find(path: str, value: object) -> Sequence[object]:
+    """All that a path finds, on the meter of the evaluation under way, or one of its own. Raises `StepFailed`: `invalid`
+    for what is no JSONPath, `over_limit` for one that looks at too much."""
+    if len(path) > _LONGEST:
+        raise StepFailed("invalid", f"a JSONPath has at most {_LONGEST:,} letters", fix="shorten it")
+    token = None if METER.get(None) is not None else METER.set(Meter(_FUEL))
+    try:
+        METER.get().charge(len(path))
+        return _ENVIRONMENT.findall(path, value) if isinstance(value, dict | list) else []
+    except (JSONPathError, RecursionError) as error:
+        reason = str(error) or "it is nested too deeply"
+        raise StepFailed("invalid", f"{path[:100]!r} is no JSONPath: {reason[:200]}", fix="see RFC 9535") from None
+    finally:
+        if token is not None:
+            METER.reset(token)
