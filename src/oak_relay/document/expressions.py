@@ -42,6 +42,8 @@ class _Names(Context):
 class BadExpression(Fault, ValueError):
     """The text does not compile; `line` counts from 0 inside the text."""
 
+    kind = "invalid"
+
     def __init__(self, message: str, line: int = 0) -> None:
         super().__init__(message)
         self.line = line

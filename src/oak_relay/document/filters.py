@@ -74,12 +74,14 @@ def total(environment: Environment, items: Iterable[Any], attribute: str | None 
     if attribute is not None:
         items = [make_attrgetter(environment, attribute)(item) for item in items]
     result: Any = start
+    items = list(items)
     for item in (start, *items):
         if isinstance(item, bool) or not isinstance(item, int | float | Decimal):
             raise StepFailed("invalid", "sum wants numbers", fix="choose them with map(attribute=…)")
     for item in items:
+        METER.get().charge()
         result += item
-        sound_number(result)
+    sound_number(result)
     return result
 
 
@@ -175,7 +177,7 @@ def in_zone(value: object, zone: str) -> datetime:
             raise ValueError
         return _moment(value).astimezone(ZoneInfo(zone))
     except (ZoneInfoNotFoundError, ValueError):
-        raise StepFailed("invalid", f"there is no time zone {zone}", fix="write Europe/Zurich") from None
+        raise StepFailed("invalid", f"there is no time zone {zone[:_FORM]}", fix="write Europe/Zurich") from None
 
 
 def slug(text: object) -> str:

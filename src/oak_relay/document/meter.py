@@ -6,14 +6,14 @@ from typing import NoReturn
 
 from oak_relay.document.errors import StepFailed
 
-FUEL = 500_000
+FUEL = 250_000
 """What the texts of one step may use together; a unit is well under a microsecond of work."""
 LONGEST_TEXT = 1_000_000
 LONGEST_NUMBER = 1_000
 """Digits of a number, and the largest exponent either way."""
 _BITS = 3322
 """Bits of so many decimal digits."""
-_NODES, _LETTERS = 4, 200
+_NODES, _LETTERS = 2, 200
 """So many values, or letters, are looked at for one unit."""
 
 
@@ -39,6 +39,14 @@ class Meter:
             self.charge(len(value) // _LETTERS)  # type: ignore[arg-type]
         elif kind is list or kind is dict or kind is tuple:
             self._weigh(value)
+
+    def count(self, value: object) -> None:
+        """Use fuel by how many items or letters a value has: what looks at no more than these costs so much."""
+        kind = type(value)
+        if kind is list or kind is dict or kind is tuple:
+            self.charge(len(value) // _NODES)  # type: ignore[arg-type]
+        elif kind is str:
+            self.charge(len(value) // _LETTERS)  # type: ignore[arg-type]
 
     def _weigh(self, value: object) -> None:
         nodes = 0

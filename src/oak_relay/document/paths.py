@@ -1,9 +1,13 @@
 """JSONPath (RFC 9535) on the meter: each place that is looked at costs, so no path runs away."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from jsonpath import JSONPathEnvironment, JSONPathError, JSONPathMatch
 from jsonpath.function_extensions import ExpressionType, FilterFunction
+from jsonpath.parse import Parser
+from jsonpath.segments import JSONPathChildSegment, JSONPathSegment
+from jsonpath.selectors import NameSelector
+from jsonpath.stream import TokenStream
 
 from oak_relay.document import patterns
 from oak_relay.document.errors import StepFailed
@@ -19,8 +23,37 @@ class _Match(JSONPathMatch):
     __slots__ = ()
 
     def new_child(self, obj: object, key: int | str) -> JSONPathMatch:
-        METER.get().charge(10 + len(self.path) // 20)
+        METER.get().charge(8 + len(self.path) // 20)
         return super().new_child(obj, key)
+
+    def add_child(self, *children: JSONPathMatch) -> None:
+        """Nobody asks a place for those below it."""
+
+
+class _Begin(NameSelector):
+    """Where a query begins: from here on places are on the meter."""
+
+    __slots__ = ()
+
+    def resolve(self, node: JSONPathMatch) -> Iterable[JSONPathMatch]:
+        yield _Match(
+            filter_context=node.filter_context(),
+            obj=node.obj,
+            parent=node.parent,
+            parts=node.parts,
+            path=node.path,
+            root=node.root,
+        )
+
+
+class _Parser(Parser):
+    """Puts every query on the meter, those inside of filters too."""
+
+    def parse_query(self, stream: TokenStream) -> Iterable[JSONPathSegment]:
+        token = stream.current()
+        begin = _Begin(env=self.env, token=token, name="")
+        yield JSONPathChildSegment(env=self.env, token=token, selectors=(begin,))
+        yield from super().parse_query(stream)
 
 
 class _Pattern(FilterFunction):
@@ -35,12 +68,13 @@ class _Pattern(FilterFunction):
     def __call__(self, value: object, pattern: object) -> bool:
         if not isinstance(value, str) or not isinstance(pattern, str):
             return False
-        METER.get().charge(10 + len(value) // 20)
+        METER.get().charge(5 + len(value) // 20)
         return self._holds(pattern, value)
 
 
 class _Environment(JSONPathEnvironment):
-    match_class = _Match
+    parser_class = _Parser
+    max_recursion_depth = 250
 
     def __init__(self) -> None:
         super().__init__(strict=True)
@@ -48,7 +82,7 @@ class _Environment(JSONPathEnvironment):
 
     def compare(self, left: object, operator: str, right: object) -> bool:
         meter = METER.get()
-        meter.charge(5)
+        meter.charge(2)
         meter.weigh(getattr(left, "obj", left))
         meter.weigh(getattr(right, "obj", right))
         return super().compare(left, operator, right)

@@ -91,6 +91,31 @@ _JINJA_FILTERS = (
     "urlencode",
     "wordcount",
 )
+_SHALLOW = frozenset(
+    [
+        "abs",
+        "d",
+        "default",
+        "first",
+        "float",
+        "int",
+        "items",
+        "join",
+        "jsonpath",
+        "last",
+        "length",
+        "count",
+        "list",
+        "map",
+        "reject",
+        "rejectattr",
+        "reverse",
+        "select",
+        "selectattr",
+        "sum",
+    ]
+)
+"""Filters that look no deeper than at the items of what they are given, or use fuel themselves."""
 _TESTS = (
     "defined",
     "undefined",
@@ -239,7 +264,7 @@ class Environment(SandboxedEnvironment):
         )
         self.globals.clear()
         chosen = {name: filters.FILTERS[name] for name in _JINJA_FILTERS}
-        self.filters = {n: _metered(f) for n, f in {**chosen, **OWN_FILTERS}.items()}
+        self.filters = {n: _metered(f, n not in _SHALLOW) for n, f in {**chosen, **OWN_FILTERS}.items()}
         self.filters |= {"_each": _each, "_joined": _joined, "_weighed": _weighed}
         self.tests = {name: _metered(cast(Callable[..., object], self.tests[name])) for name in _TESTS}
 
@@ -309,6 +334,8 @@ class Environment(SandboxedEnvironment):
             raise _obj.failure()
         if not isinstance(_obj, Method):
             raise SecurityError("only methods of values can be called")
+        kwargs.pop("_loop_vars", None)  # what Jinja gives along for functions that want it
+        kwargs.pop("_block_vars", None)
         return _obj(*args, **kwargs)
 
     def call_binop(self, context: Context, operator: str, left: Any, right: Any) -> object:
@@ -428,15 +455,16 @@ def _each(values: "Iterable[object] | Missing") -> Iterator[object]:
         yield value
 
 
-def _metered(function: Callable[..., object]) -> Callable[..., object]:
+def _metered(function: Callable[..., object], deep: bool = True) -> Callable[..., object]:
+    """A filter or test that uses fuel by the size of what it is given, and is not to give more than may be."""
+
     @wraps(function)
     def metered(*args: object, **kwargs: object) -> object:
         meter = METER.get()
         meter.charge(2)
-        for one in args:
-            meter.weigh(one)
-        for one in kwargs.values():
-            meter.weigh(one)
+        use = meter.weigh if deep else meter.count
+        for one in (*args, *kwargs.values()):
+            use(one)
         result = function(*args, **kwargs)
         if isinstance(result, str):
             short_text(len(result))
