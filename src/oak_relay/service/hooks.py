@@ -3,7 +3,7 @@
 import re
 import time
 from collections.abc import AsyncIterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
@@ -12,9 +12,11 @@ from fastapi.responses import JSONResponse, Response
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from oak_relay.document import schemas, values
+from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
+from oak_relay.runtime.registry import Registry
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
@@ -22,6 +24,7 @@ from oak_relay.store.database import raw
 from oak_relay.triggers import base as triggers
 from oak_relay.triggers.base import Occasion, Reply, RequestTrigger
 from oak_relay.vault.blanking import unseen
+from oak_relay.vault.kinds import Credential
 
 router = APIRouter(route_class=ExactRoute, tags=["hooks"])
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
@@ -96,7 +99,9 @@ async def receive(request: Request) -> Response:
         raise Problem(
             404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
         )
-    arrived = await _received(request, hook, parts)
+    headers, query = dict(request.headers), dict(request.query_params)
+    asked = triggers.Request(request.method, path, headers, query)
+    arrived = await _received(request, asked, hook, parts)
     if isinstance(arrived, Reply):
         return Response(arrived.text, arrived.status, media_type="text/plain")
     if hook.validator is not None:
@@ -108,8 +113,8 @@ async def receive(request: Request) -> Response:
         type=arrived.type,
         data=arrived.data,
         key=arrived.key,
-        query=dict(request.query_params),
-        headers=unseen(dict(list(request.headers.items())[:_HEADERS_KEPT])),
+        query=query,
+        headers=unseen(headers if len(headers) <= _HEADERS_KEPT else dict(list(headers.items())[:_HEADERS_KEPT])),
         trace_parent=_trace_parent(request),
     )
     receipt = await parts.intake.accept(hook.target, incoming)
@@ -133,23 +138,35 @@ async def receive(request: Request) -> Response:
     return JSONResponse({**receipt_out, "dropped": True} if receipt.status == "dropped" else receipt_out, 202)
 
 
-async def _received(request: Request, hook: _Hook, parts: Parts) -> Occasion | Reply:
+async def _received(request: Request, asked: triggers.Request, hook: _Hook, parts: Parts) -> Occasion | Reply:
     """What a request is to its trigger. Raises `Problem`."""
     kind, given = hook.kind, hook.given
-    asked = triggers.Request(request.method, request.url.path, dict(request.headers), dict(request.query_params), b"")
     if not kind.early(given, asked):
         methods = kind.methods(given)
-        if request.method not in methods:
+        if asked.method not in methods:
             allowed = ", ".join(methods)
-            raise Problem(405, f"{request.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
-        asked = replace(asked, body=await _body(request, parts.settings.body_limit))
+            raise Problem(405, f"{asked.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
+        asked.body = await _body(request, parts.settings.body_limit)
     try:
-        return await kind.received(given, asked, parts.at())
+        return await kind.received(given, asked, _Credentials(parts.registry))
     except triggers.Refused as refused:
         headers = refused.headers or None
         raise Problem(
             refused.status, refused.title, refused.detail, refused.fix, kind=refused.kind, headers=headers
         ) from None
+
+
+@dataclass(frozen=True, slots=True)
+class _Credentials:
+    """What requests are proved with."""
+
+    registry: Registry
+
+    async def credential(self, name: str) -> Credential:
+        stored = (await self.registry.fresh()).credentials.get(name)
+        if stored is None:
+            raise StepFailed("missing", f"there is no credential {name}", fix="store the credential")
+        return stored
 
 
 async def _body(request: Request, limit: int) -> bytes:

@@ -64,15 +64,15 @@ class TriggerKind(ABC, Generic[G]):
         return _parsed(self, config)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Request:
-    """A request from outside. Names of headers are in lower case."""
+    """A request from outside. Names of headers are in lower case; the body comes last."""
 
     method: str
     path: str
     headers: Mapping[str, str]
     query: Mapping[str, str]
-    body: bytes
+    body: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
