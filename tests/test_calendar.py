@@ -1,11 +1,12 @@
 """Occurrences against an independent calculation, over a year with both clock changes in three zones."""
 
+import time
 from datetime import UTC, datetime, timedelta
 
 import pytest
 from dateutil import tz
 from dateutil.rrule import DAILY, HOURLY, MINUTELY, rrule
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oak_relay.document.calendar import rule
@@ -113,3 +114,61 @@ def test_an_end_in_utc_is_taken_by_the_zones_clock():
         datetime(2030, 12, 31, 23, 30, tzinfo=UTC), 9
     )
     assert [m.hour for m in found] == [0, 1, 2]
+
+
+HOSTILE = [
+    "FREQ=SECONDLY;COUNT=2000000000",
+    "FREQ=SECONDLY;BYMONTH=2;BYMONTHDAY=30",
+    "FREQ=MINUTELY;BYMONTH=2;BYMONTHDAY=30",
+    "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30",
+    "FREQ=DAILY;INTERVAL=0",
+    "FREQ=HOURLY;BYHOUR=25",
+    "FREQ=SECONDLY;BYSECOND=61",
+    "FREQ=DAILY;BYSETPOS=400",
+    "FREQ=DAILY;UNTIL=00010101T000000Z",
+    "FREQ=DAILY;" + "BYHOUR=1;" * 1000,
+    "DTSTART:20310405T060000Z\nRRULE:FREQ=DAILY",
+    "RRULE:FREQ=DAILY\nRRULE:FREQ=WEEKLY",
+    "FREQ=" + "9" * 400,
+    "",
+]
+
+
+@pytest.mark.parametrize("text", HOSTILE)
+def test_a_recurrence_that_runs_away_or_makes_no_sense_is_refused_in_little_time(text):
+    began = time.perf_counter()
+    with pytest.raises(ValueError):
+        rule(None, None, text, "Europe/Zurich")
+    assert time.perf_counter() - began < 2
+
+
+def test_a_recurrence_each_second_comes_each_second():
+    moment = datetime(2031, 4, 5, 6, 0, 0, tzinfo=UTC)
+    assert rule(None, None, "FREQ=SECONDLY", "Europe/Zurich").next(moment, 3) == [
+        moment + timedelta(seconds=n) for n in (1, 2, 3)
+    ]
+
+
+PART = st.sampled_from(
+    ["FREQ=DAILY", "FREQ=SECONDLY", "FREQ=YEARLY", "FREQ=WEEKLY", "INTERVAL=0", "INTERVAL=3", "COUNT=5", "COUNT=0", "COUNT=99999999999",
+     "BYMONTH=2", "BYMONTH=13", "BYMONTHDAY=30", "BYMONTHDAY=-31", "BYDAY=MO", "BYDAY=99MO", "BYHOUR=3", "BYSECOND=59", "BYSETPOS=-1",
+     "BYWEEKNO=53", "BYYEARDAY=-366", "BYEASTER=0", "WKST=SU", "UNTIL=20310405", "UNTIL=x", "X-A=1", ""]
+)  # fmt: skip
+
+
+@given(st.lists(PART, max_size=6).map(";".join) | st.text(max_size=40))
+@settings(max_examples=150, deadline=3000)
+def test_any_text_is_a_recurrence_or_refused(text: str):
+    try:
+        rule(None, None, text, "Europe/Zurich").next(datetime(2031, 4, 5, tzinfo=UTC), 2)
+    except ValueError as refused:
+        assert str(refused)
+
+
+@given(st.text(alphabet="0123456789*/,-# LWMONJA?", max_size=30) | st.text(max_size=30))
+@settings(max_examples=150, deadline=1000)
+def test_any_text_is_cron_or_refused(text: str):
+    try:
+        rule(text, None, None, "UTC").next(datetime(2031, 4, 5, tzinfo=UTC), 2)
+    except ValueError as refused:
+        assert str(refused)

@@ -171,7 +171,9 @@ async def ensure_workflow(database: Database) -> None:
     from tests.test_store import TEXT
 
     async with database.begin() as connection:
-        await workflows.save(connection, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), TEXT, "test", None)
+        await workflows.save(
+            connection, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), 1, TEXT, "test", None
+        )
 
 
 async def carried_out(op: str, owners: list[Owner], database: Database) -> None:

@@ -1,7 +1,7 @@
 """When it is time: cron, fixed intervals and recurrence rules (RFC 5545), by the wall clock of a zone (IANA)."""
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import islice, takewhile
@@ -21,7 +21,11 @@ _UNITS = {
     DAILY: timedelta(days=1),
     WEEKLY: timedelta(weeks=1),
 }
-_ENDLESS = 366 * 8
+_ENDLESS = 20_000
+"""Occurrences that are looked at until one is later than a moment: a second each, in three hours, are fewer."""
+_LOOKS = 50_000
+"""Days that a rule may look at for one occurrence."""
+_LONGEST = 500
 _UNTIL = re.compile(r"UNTIL=(\d{8}T\d{6})Z", re.IGNORECASE)
 
 
@@ -62,6 +66,8 @@ def rule(cron: str | None, every: str | None, recurrence: str | None, zone: str)
 
 
 def _cron(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | None]:
+    if len(text) > _LONGEST:
+        raise ValueError(f"cron has at most {_LONGEST} letters")
     if len(text.split()) != 5:
         raise ValueError(f"cron has five fields, not {len(text.split())}")
     try:
@@ -89,27 +95,59 @@ def _every(seconds: float) -> Callable[[datetime], datetime | None]:
 
 
 def _recurrence(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | None]:
+    if len(text) > _LONGEST:
+        raise ValueError(f"a recurrence rule has at most {_LONGEST} letters")
     lines = _UNTIL.sub(lambda found: f"UNTIL={_wall(found[1], zone)}", text.strip().replace("\\n", "\n"))
     try:
         given: Any = rrulestr(lines, dtstart=None if "DTSTART" in lines.upper() else _EPOCH)
-    except (ValueError, TypeError, KeyError) as error:
-        raise ValueError(f"{text!r} is no recurrence rule: {error}") from None
+    except Exception as error:  # of whatever kind: the reader is made for rules that are right
+        raise ValueError(f"{text!r} is no recurrence rule: {str(error)[:200]}") from None
     if isinstance(given, rruleset):
         raise ValueError("one recurrence rule is taken, not a set of them")
     if given._dtstart.tzinfo is not None:
         raise ValueError("write DTSTART by the wall clock of the zone, without Z")
 
     def after(moment: datetime) -> datetime | None:
+        try:
+            return later(moment)
+        except (ArithmeticError, TypeError, LookupError) as error:
+            raise ValueError(f"{text!r} cannot be followed: {str(error)[:200]}") from None
+
+    def later(moment: datetime) -> datetime | None:
         wall = moment.astimezone(zone).replace(tzinfo=None)
         # The wall clock may have gone back since: begin early enough, and take the first that is truly later.
         here = wall - timedelta(hours=3)
-        for found in islice(_near(given, here).xafter(here), _ENDLESS):
+        for found in islice(_counted(_near(given, here)).xafter(here), _ENDLESS):
             there = found.replace(tzinfo=zone).astimezone(UTC)
             if there > moment:
                 return there
         return None
 
+    after(datetime.now(UTC))
     return after
+
+
+class _Months:
+    """The months that a rule names, or all of them. Each day it looks at is asked for here, and counted."""
+
+    def __init__(self, months: Collection[int]) -> None:
+        self._months = frozenset(months)
+        self._left = _LOOKS
+
+    def __contains__(self, month: object) -> bool:
+        self._left -= 1
+        if self._left < 0:
+            raise ValueError(
+                "the rule looks at too many days for each time it comes; write it as cron, or more coarsely"
+            )
+        return month in self._months
+
+
+def _counted(rule: Any) -> Any:
+    """The same rule, which gives up when it has looked for long."""
+    counted = rule.replace()
+    counted._bymonth = _Months(rule._bymonth or range(1, 13))
+    return counted
 
 
 def _wall(text: str, zone: ZoneInfo) -> str:

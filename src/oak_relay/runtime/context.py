@@ -163,7 +163,7 @@ class CallContext:
         found, chosen = await self._patiently(look)
         if chosen is None:
             raise StepFailed("missing", f"there is no workflow {name}", fix="save it first")
-        document = document_of(read(chosen.text).data)
+        document = await self._tools.registry.documents.surely(lambda: document_of(read(chosen.text).data))
         return WorkflowAbout(found.kind, document.title, document.note, document.input)
 
     async def conversation(self, key: str, turns: int, summed: bool, facts: bool) -> Window:

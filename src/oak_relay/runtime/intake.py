@@ -13,9 +13,10 @@ import asyncpg
 import uuid_utils.compat as uuids
 
 from oak_relay.document import values
-from oak_relay.document.errors import Fault, StepFailed
+from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine.plan import Plan
+from oak_relay.runtime.documents import Busy
 from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
 from oak_relay.runtime.hints import Hints, go_on
 from oak_relay.runtime.receipts import Receipts
@@ -78,10 +79,6 @@ class Target:
     trigger_name: str
 
 
-class Busy(Fault):
-    """More is waiting to be written than can be held; nothing was taken in."""
-
-
 class Intake:
     """One per process; requests that come while a commit is under way share the next."""
 
@@ -118,7 +115,7 @@ class Intake:
     async def accept(self, target: Target, incoming: Incoming) -> Receipt:
         """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
         if self._group.full or self._full:
-            raise Busy
+            raise Busy("too much is waiting to be written")
         new = new_run(target, incoming)
         receipt = await self._group.put(new)
         if receipt.status == "accepted":

@@ -13,6 +13,7 @@ from oak_relay.actions.catalogue import Catalogue
 from oak_relay.document.models import Workflow, document_of
 from oak_relay.document.text import read
 from oak_relay.engine.plan import Plan, compile_plan
+from oak_relay.runtime.documents import Documents
 from oak_relay.store import queue
 from oak_relay.store.database import Database
 from oak_relay.store.vault import Snapshot, Vault
@@ -35,6 +36,8 @@ class Registry:
         self.now = Snapshot()
         self._made = 0.0
         self._asking = asyncio.Lock()
+        self.documents = Documents()
+        self._compiling: dict[UUID, asyncio.Future[tuple[Plan, Workflow]]] = {}
         self._plans: OrderedDict[UUID, tuple[Plan, Workflow]] = OrderedDict()
 
     @property
@@ -77,8 +80,19 @@ class Registry:
         """The compiled plan of a version; versions never change."""
         known = self.known_plan(version_id)
         if known is None:
-            document = document_of(read(await queue.version_text(connection, self.workspace, version_id)).data)
-            known = self._plans[version_id] = (compile_plan(document), document)
+            text = await queue.version_text(connection, self.workspace, version_id)
+            # Who asks meanwhile waits for the same.
+            compiling = self._compiling.get(version_id)
+            if compiling is None:
+                compiling = asyncio.ensure_future(self.documents.surely(lambda: _compiled(text)))
+                self._compiling[version_id] = compiling
+                compiling.add_done_callback(lambda _: self._compiling.pop(version_id, None))
+            known = self._plans[version_id] = await asyncio.shield(compiling)
             if len(self._plans) > _PLANS:
                 self._plans.popitem(last=False)
         return known
+
+
+def _compiled(text: str) -> tuple[Plan, Workflow]:
+    document = document_of(read(text).data)
+    return compile_plan(document), document

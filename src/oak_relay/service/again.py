@@ -198,7 +198,7 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     here is changed."""
     document = (await sound(parts, given.text)).document
     assert document is not None
-    plan = compile_plan(document)
+    plan = await parts.registry.documents.now(lambda: compile_plan(document))
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)

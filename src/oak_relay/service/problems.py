@@ -8,7 +8,7 @@ from starlette.exceptions import HTTPException
 
 from oak_relay.document.errors import ErrorKind, Fault
 from oak_relay.document.values import NotJson
-from oak_relay.runtime.intake import Busy
+from oak_relay.runtime.documents import Busy
 from oak_relay.store.database import DatabaseLost
 
 log = structlog.get_logger()
@@ -89,10 +89,8 @@ def install(app: FastAPI) -> None:
         return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").response()
 
     @app.exception_handler(Busy)
-    async def _busy(_: Request, _error: Busy) -> JSONResponse:
-        return Problem(
-            429, "too much is waiting to be written", fix="try again in a moment", headers={"Retry-After": "1"}
-        ).response()
+    async def _busy(_: Request, busy: Busy) -> JSONResponse:
+        return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).response()
 
     @app.exception_handler(Exception)
     async def _unexpected(request: Request, error: Exception) -> JSONResponse:

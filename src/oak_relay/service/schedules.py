@@ -33,7 +33,7 @@ async def list_schedules(
     """Schedules and polls of live workflows with their next occurrences, the earliest first."""
     async with parts.database.connect() as connection:
         rows = await schedules.listed(await raw(connection), parts.workspace, workflow, limit)
-    return [_out(parts, row, occurrences) for row in rows]
+    return await parts.registry.documents.now(lambda: [_out(parts, row, occurrences) for row in rows])
 
 
 @router.post("/{workflow}/{trigger}/pause")
@@ -132,7 +132,9 @@ class UpcomingIn(In):
 async def preview(given: UpcomingIn, parts: PartsDep, _: CallerDep) -> list[datetime]:
     """The next ten occurrences of a rule, before it is written down."""
     try:
-        rule = calendar.rule(given.cron, given.every, given.rrule, given.zone)
+        rule = await parts.registry.documents.now(
+            lambda: calendar.rule(given.cron, given.every, given.rrule, given.zone)
+        )
     except (ValueError, KeyError) as error:
         raise Problem(422, "the rule cannot be read", str(error), "give one of cron, every, rrule") from None
-    return rule.next(datetime.now(UTC), 10)
+    return await parts.registry.documents.now(lambda: rule.next(datetime.now(UTC), 10))

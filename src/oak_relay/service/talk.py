@@ -42,7 +42,7 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     To go on, send back the `messages` of the answer; to try again, those of the one before."""
     document = (await sound(parts, given.text)).document
     assert document is not None
-    plan = compile_plan(document)
+    plan = await parts.registry.documents.now(lambda: compile_plan(document))
     node = _agent(plan, given.step)
     body = Template({**node.body.raw, "prompt": "${ said }", "memory": {"conversation": "talk", "turns": 100}})
     scope = {**pretended("talk", given.input), "said": given.say, **given.steps}

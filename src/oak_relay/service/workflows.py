@@ -55,7 +55,8 @@ async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
     """Workflows with how their last 200 runs went."""
     kinds = parts.registry.catalogue.triggers
     async with parts.database.connect() as connection:
-        return [_summary(row, kinds) for row in await workflows.overview(connection, parts.workspace)]
+        rows = await workflows.overview(connection, parts.workspace)
+    return await parts.registry.documents.surely(lambda: [_summary(row, kinds) for row in rows])
 
 
 @router.post("", status_code=201)
@@ -65,11 +66,13 @@ async def save_workflow(
     """Save a new version. `If-Match` names the version it was made from; another one meanwhile gives 412."""
     checked = await sound(parts, given.text)
     assert checked.document is not None
+    document = checked.document
+    plan = await parts.registry.documents.now(lambda: compile_plan(document))
     expected = int(if_match.strip('"')) if if_match and if_match.strip('"').isdigit() else None
     async with parts.database.begin() as connection:
         try:
             number, new = await workflows.save(
-                connection, parts.workspace, checked.document, given.text, who.name, expected
+                connection, parts.workspace, document, plan.revision, given.text, who.name, expected
             )
         except workflows.Changed as changed:
             raise Problem(
@@ -86,15 +89,15 @@ async def save_workflow(
 @router.post("/check")
 async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
     """Check a document against what is stored here, without saving it."""
-    return _checked(given.text, await parts.world())
+    return await _checked(parts, given.text)
 
 
 @router.post("/render")
 async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, object]:
     """What a step would send, from a sample, without sending: `input`, for models also `messages`."""
-    checked = await sound(parts, given.text)
-    assert checked.document is not None
-    plan = compile_plan(checked.document)
+    document = (await sound(parts, given.text)).document
+    assert document is not None
+    plan = await parts.registry.documents.now(lambda: compile_plan(document))
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
@@ -132,7 +135,7 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         workflow=summary,
         version=chosen.number,
         text=chosen.text,
-        checked=_checked(chosen.text, await parts.world()),
+        checked=await _checked(parts, chosen.text),
         versions=[
             VersionOut(number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at)
             for v in every
@@ -177,7 +180,7 @@ async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who
             raise missing("workflow", name)
         chosen = await workflows.one_version(connection, parts.workspace, row.id, row.live_version)
         assert chosen is not None
-        document = document_of(read(chosen.text).data)
+        document = await parts.registry.documents.now(lambda: document_of(read(chosen.text).data))
         known = document.settings.get("properties", {})
         odd = [key for key in given if key not in known]
         if odd:
@@ -192,7 +195,8 @@ async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who
 
 async def sound(parts: Parts, text: str) -> Checked:
     """A document without errors. Raises `Problem` with all findings."""
-    checked = check(text, await parts.world())
+    world = await parts.world()
+    checked = await parts.registry.documents.now(lambda: check(text, world))
     if not checked.sound or checked.document is None:
         count = sum(f.severity == "error" for f in checked.findings)
         first = checked.findings[0]
@@ -210,7 +214,13 @@ def _findings(checked: Checked) -> list[FindingOut]:
     return [FindingOut(**f.as_data()) for f in checked.findings]
 
 
-def _checked(text: str, world: World) -> CheckedOut:
+async def _checked(parts: Parts, text: str) -> CheckedOut:
+    """What is found in a text, and its script."""
+    world = await parts.world()
+    return await parts.registry.documents.now(lambda: _looked_at(text, world))
+
+
+def _looked_at(text: str, world: World) -> CheckedOut:
     checked = check(text, world)
     document = checked.document
     return CheckedOut(

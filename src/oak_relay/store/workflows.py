@@ -13,7 +13,6 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
-from oak_relay.engine.plan import compile_plan
 from oak_relay.store.tables import schedule, table_def, trigger, version, workflow
 from oak_relay.triggers.standing import Standing
 
@@ -35,7 +34,13 @@ class PathTaken(Fault):
 
 
 async def save(
-    connection: AsyncConnection, workspace: int, document: Workflow, source: str, author: str, expected: int | None
+    connection: AsyncConnection,
+    workspace: int,
+    document: Workflow,
+    revision: int,
+    source: str,
+    author: str,
+    expected: int | None,
 ) -> tuple[int, bool]:
     """Save a new version; the number, and whether it is new (the same text again is not).
     Raises `Changed` when the latest is not the expected one."""
@@ -60,7 +65,7 @@ async def save(
             number=number + 1,
             text=source,
             digest=digest,
-            revision=compile_plan(document).revision,
+            revision=revision,
             author=author,
         )
     )

@@ -19,7 +19,8 @@ from oak_relay.triggers.base import Due, TimeTrigger
 PUNCTUAL = timedelta(seconds=60)
 """An occurrence that is found later than this was missed."""
 MOST_MISSED = 1000
-_MOST_FOUND = 100_000
+_MOST_FOUND = 20_000
+_WINDOWS = (timedelta(minutes=10), timedelta(hours=6), timedelta(days=7))
 
 
 class Schedule(Model):
@@ -80,6 +81,8 @@ class ScheduleTrigger(TimeTrigger[Schedule]):
     def due(self, given: Schedule, trigger: UUID, last: datetime, now: datetime) -> Due:
         rule, jitter = given.times(), durations.seconds(given.jitter) if given.jitter else 0.0
         found: list[datetime] = []
+        if given.missed != "all":  # only the latest matters: what is long ago is passed over
+            last = next((now - window for window in _WINDOWS if _comes(rule, last, now - window, now)), last)
         moment = rule.after(last)
         while moment is not None and moment + _later(trigger, moment, jitter) <= now and len(found) < _MOST_FOUND:
             found.append(moment)
@@ -95,6 +98,14 @@ class ScheduleTrigger(TimeTrigger[Schedule]):
         except StepFailed as failed:
             data = {"error": failed.as_data()}
         return {} if data is None else data
+
+
+def _comes(rule: calendar.Rule, last: datetime, since: datetime, until: datetime) -> bool:
+    """Whether there is an occurrence between two moments, both later than the last."""
+    if since <= last:
+        return False
+    moment = rule.after(since)
+    return moment is not None and moment + PUNCTUAL <= until
 
 
 def _later(trigger: UUID, moment: datetime, jitter: float) -> timedelta:
