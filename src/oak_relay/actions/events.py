@@ -12,11 +12,12 @@ from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.values import in_brief
+from oak_relay.document.wire import WebAddress
 from oak_relay.triggers.event import EventTrigger
 
 
 class SendInput(Fields):
-    url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Where the event is sent.")
+    url: WebAddress = Field(description="Where the event is sent.")
     type: str = Field(min_length=1)
     source: str = Field("/oak-relay", min_length=1)
     data: object = None

@@ -12,9 +12,10 @@ from pydantic import BaseModel, Field
 from oak_relay.actions.base import Action, Connector, Fields, Given, Repeat
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
-from oak_relay.document import values
+from oak_relay.document import values, wire
 from oak_relay.document.errors import ErrorKind, Reached, StepFailed
 from oak_relay.document.values import in_brief
+from oak_relay.document.wire import WebAddress
 from oak_relay.triggers.webhook import WebhookTrigger
 from oak_relay.vault.blanking import unseen
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
@@ -26,9 +27,8 @@ _SHOWN = 20_000
 class Look(Fields):
     """A GET that tells whether a request whose outcome is unknown did happen."""
 
-    url: str = Field(
-        pattern=r"^https?://[^/?#\s]+",
-        description="Absolute address; {idempotency_key} in it stands for the request's key (RFC 6570).",
+    url: WebAddress = Field(
+        description="Absolute address; {idempotency_key} in it stands for the request's key (RFC 6570)."
     )
     query: dict[str, object] = Field(default_factory=dict, description="Added to the address.")
     absent: list[int] = Field(default_factory=lambda: [404, 410], description="Statuses that say it did not happen.")
@@ -36,7 +36,7 @@ class Look(Fields):
 
 class RequestInput(Fields):
     method: Literal["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"] = "GET"
-    url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Absolute address.")
+    url: WebAddress = Field(description="Absolute address.")
     query: dict[str, object] = Field(default_factory=dict, description="Added to the address.")
     headers: dict[str, str] = Field(default_factory=dict)
     json_body: object = Field(None, alias="json", description="Body as JSON.")
@@ -67,27 +67,23 @@ def repeat_of(given: Given) -> Repeat:
 
 
 async def _perform(given: RequestInput, at: Outbound) -> Result:
-    if any(ord(c) < 32 or ord(c) == 127 for pair in given.headers.items() for c in "".join(pair)):
-        raise StepFailed(
-            "invalid", "http.request: a header holds a line break or control character", fix="clean the value"
-        )
-    headers = {"User-Agent": "oak-relay", **given.headers, "traceparent": at.trace_parent}
+    fault = wire.header_fault(given.headers.items())
+    if fault:
+        raise StepFailed("invalid", f"http.request: {fault}", fix="correct the headers")
+    ours, theirs = {"traceparent": at.trace_parent}, {"User-Agent": "oak-relay"}
     if given.method not in ("GET", "HEAD", "OPTIONS"):
-        headers["Idempotency-Key"] = at.key
-    headers |= await authorised(at, given.url, given.credential)
+        ours["Idempotency-Key"] = at.key
     content: dict[str, Any] = {}
     if given.json_body is not None:
         content["content"] = values.dumps(given.json_body).encode()
-        headers.setdefault("Content-Type", "application/json")
+        theirs["Content-Type"] = "application/json"
     elif given.form is not None:
         content["data"] = given.form
+    headers = wire.overlaid(theirs, given.headers, ours, await authorised(at, given.url, given.credential))
     query = {k: values.text_of(v) for k, v in given.query.items()}
-    try:
-        request = at.http.build_request(
-            given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content
-        )
-    except (httpx.InvalidURL, ValueError, UnicodeEncodeError) as error:
-        raise StepFailed("invalid", f"http.request: {error}", fix="correct the address or headers") from None
+    request = at.http.build_request(
+        given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content
+    )
     if repeat_of(given.model_dump()) in ("unsafe", "checkable"):
         at.send_check()
     exchange = await send(at.http, request, given.size_limit, given.credential)
@@ -104,7 +100,8 @@ async def _happened(given: RequestInput, at: Outbound) -> Result | None:
     assert given.look is not None
     url = given.look.url.replace("{idempotency_key}", quote(at.key, safe=""))
     query = {name: values.text_of(value) for name, value in given.look.query.items()}
-    headers = {**given.headers, "traceparent": at.trace_parent, **await authorised(at, url, given.credential)}
+    ours = {"traceparent": at.trace_parent}
+    headers = wire.overlaid(given.headers, ours, await authorised(at, url, given.credential))
     request = at.http.build_request("GET", url, params=query or None, headers=headers, timeout=at.timeout)
     exchange = await send(at.http, request, given.size_limit, given.credential)
     if exchange.status in given.look.absent:

@@ -10,12 +10,13 @@ from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
+from oak_relay.document.wire import WebAddress
 
 _LARGEST = 2_000_000
 
 
 class SearchInput(Fields):
-    url: str = Field(pattern=r"^https?://[^/?#\s]+", description="Address of the search service.")
+    url: WebAddress = Field(description="Address of the search service.")
     query: str = Field(min_length=1, max_length=500, description="What to search for, in a few words.")
     recency: Literal["any", "day", "week", "month"] = Field("any", description="How old results may be.")
     site: str | None = Field(None, description="Only results whose address has this in it.")

@@ -15,6 +15,7 @@ from oak_relay.capabilities.given import ServerTool
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.wire import WebAddress
 
 REVISION = "2025-06-18"
 _LARGEST = 4_000_000
@@ -24,7 +25,7 @@ _HELLO = {"protocolVersion": REVISION, "capabilities": {}, "clientInfo": {"name"
 class ToolServer(Fields):
     """Where a tool server is: an address (`url`), or a program to start (`command`)."""
 
-    url: str | None = Field(None, pattern=r"^https?://[^\s]+$", description="Its endpoint, for streamable HTTP.")
+    url: WebAddress | None = Field(None, description="Its endpoint, for streamable HTTP.")
     credential: str | None = Field(None, description="Name of a stored credential.")
     command: list[str] | None = Field(
         None, min_length=1, description="A program and its arguments, spoken to by stdio."

@@ -2,10 +2,12 @@
 
 from dataclasses import replace
 from decimal import Decimal
-from typing import Annotated, Literal
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from oak_relay.document.numbers import Number, Whole
+from oak_relay.document.wire import WebAddress
 from oak_relay.usage import Usage
 
 
@@ -14,9 +16,9 @@ class Prices(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    input: float = Field(0, ge=0)
-    cached: float | None = Field(None, ge=0, description="Of tokens that were cached; without it as the others.")
-    output: float = Field(0, ge=0)
+    input: Number = Field(0, ge=0)
+    cached: Number | None = Field(None, ge=0, description="Of tokens that were cached; without it as the others.")
+    output: Number = Field(0, ge=0)
 
 
 class Alias(BaseModel):
@@ -24,13 +26,13 @@ class Alias(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")]
+    url: WebAddress
     model: str = Field(min_length=1)
     credential: str | None = None
     prices: Prices | None = Field(None, description="What it costs; without them that is not known. 0 for a free one.")
-    temperature: float | None = Field(None, ge=0, le=2)
-    max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
-    timeout: float = Field(120, gt=0, le=3600, description="Seconds one request may take.")
+    temperature: Number | None = Field(None, ge=0, le=2)
+    max_tokens: Whole = Field(1024, ge=1, le=200_000, description="Longest answer.")
+    timeout: Number = Field(120, gt=0, le=3600, description="Seconds one request may take.")
     fallbacks: tuple[str, ...] = Field((), description="Aliases that are asked in this order when it is not available.")
     extra: dict[str, object] = Field(default_factory=dict, description="Further fields to send with each request.")
     takes: tuple[Literal["images", "files"], ...] = Field((), description="What its model takes beside text.")

@@ -117,11 +117,12 @@ async def _serve(settings: "Settings") -> None:
     from oak_relay.runtime.boot import base
     from oak_relay.runtime.roles import watch_parent
     from oak_relay.service.app import create_app
+    from oak_relay.service.connections import GuardedProtocol
 
     async with base(settings) as ground:
         app = create_app(ground, lambda line: print(line, file=sys.stderr, flush=True))
         config = uvicorn.Config(
-            app, host=settings.host, port=settings.port, loop="uvloop", http="httptools", log_level="warning",
+            app, host=settings.host, port=settings.port, loop="uvloop", http=GuardedProtocol, log_level="warning",
             access_log=False, timeout_graceful_shutdown=5, server_header=False,
         )  # fmt: skip
         server = uvicorn.Server(config)

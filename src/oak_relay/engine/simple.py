@@ -1,18 +1,14 @@
 """Steps that compute, choose, answer, publish and end."""
 
-import re
 from typing import Any
 
 from oak_relay.changes import AnswerCaller, Change, EmitEvent
-from oak_relay.document import values
+from oak_relay.document import values, wire
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope, Stopped
 from oak_relay.engine.plan import Node
 from oak_relay.engine.walking import Walking
-
-_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
-_BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
 
 
 async def set_values(walk: Walking, node: Node, path: str, scope: Scope) -> object:
@@ -57,13 +53,7 @@ def _broken(value: dict[str, object]) -> str:
         return f"the status is a whole number from 200 to 599, not {values.text_of(status)[:50]!r}"
     if headers is not None and not isinstance(headers, dict):
         return "headers are a mapping of names and values"
-    for name, given in (headers or {}).items():
-        text = values.text_of(given)
-        if not _TOKEN.fullmatch(name):
-            return f"{name[:50]!r} is no name of a header"
-        if _BAD.search(text):
-            return f"the header {name} holds a line break, a control character, or one beyond Latin-1"
-    return ""
+    return wire.header_fault((name, values.text_of(given)) for name, given in (headers or {}).items())
 
 
 async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> object:

@@ -14,6 +14,7 @@ from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.wire import WebAddress
 from oak_relay.messages import Content, Message
 
 LARGEST = 20_000_000
@@ -28,7 +29,7 @@ _TEXTS = ("application/json", "application/xml", "application/yaml", "applicatio
 class File(Fields):
     """Either fetched from `url`, or given as `data`."""
 
-    url: str | None = Field(None, pattern=r"^https?://[^/?#\s]+", description="Where it is fetched.")
+    url: WebAddress | None = Field(None, description="Where it is fetched.")
     credential: str | None = Field(None, description="Name of a stored credential for fetching it.")
     data: str | None = Field(None, description="Or the file itself, in base64.")
     name: str = Field("", description="Its file name.")

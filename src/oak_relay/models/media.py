@@ -10,6 +10,7 @@ from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Asking
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
+from oak_relay.document.wire import WebAddress
 from oak_relay.models.chat import failure, post, posted
 from oak_relay.models.files import fetched
 from oak_relay.usage import Usage
@@ -28,7 +29,7 @@ class Embedded(BaseModel):
 
 class TranscribeInput(Fields):
     model: str = Field(description="Name of a model alias.")
-    url: str | None = Field(None, pattern=r"^https?://[^/?#\s]+", description="Where the recording is fetched.")
+    url: WebAddress | None = Field(None, description="Where the recording is fetched.")
     credential: str | None = Field(None, description="Name of a stored credential for fetching it.")
     audio: str | None = Field(None, description="Or the recording itself, in base64.")
     name: str = Field("speech.wav", description="Its file name, whose ending says what it is.")

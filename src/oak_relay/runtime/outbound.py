@@ -7,8 +7,13 @@ from typing import Any
 
 import httpx
 
+from oak_relay.document import wire
+from oak_relay.document.errors import StepFailed
+
 _ASKED = {"Accept": "*/*", "Accept-Encoding": "gzip, deflate"}
 """What is sent where a request does not say it (RFC 9110)."""
+_OF_THE_CLIENT = ("host", "content-length", "transfer-encoding")
+"""What the client sets by itself, of the address and the body."""
 _SHORT = 2000
 """Letters of an address that is kept in its parts."""
 
@@ -33,9 +38,19 @@ class _Outbound(httpx.AsyncClient):
         **given: Any,
     ) -> httpx.Request:
         limits = self.timeout if timeout is httpx.USE_CLIENT_DEFAULT else httpx.Timeout(timeout)
-        if isinstance(url, str) and len(url) <= _SHORT:
-            url = _read(url)
-        request = httpx.Request(method, url, extensions={**(extensions or {}), "timeout": limits.as_dict()}, **given)
+        if isinstance(url, str):
+            url = _read(url) if len(url) <= _SHORT else _read.__wrapped__(url)
+        try:
+            request = httpx.Request(
+                method, url, extensions={**(extensions or {}), "timeout": limits.as_dict()}, **given
+            )
+        except (httpx.InvalidURL, UnicodeError) as error:
+            raise _unsendable("address" if isinstance(error, httpx.InvalidURL) else "headers", str(error)) from None
+        fault = wire.header_fault(
+            (name, text) for name, text in request.headers.multi_items() if name not in _OF_THE_CLIENT
+        )
+        if fault:
+            raise _unsendable("headers", fault)
         for name, value in _ASKED.items():
             if name not in request.headers:
                 request.headers[name] = value
@@ -48,9 +63,16 @@ class _Outbound(httpx.AsyncClient):
         return response
 
 
+def _unsendable(what: str, why: str) -> StepFailed:
+    return StepFailed("invalid", f"the request cannot be sent: {why}", fix=f"correct the {what}")
+
+
 @lru_cache(maxsize=1024)
 def _read(url: str) -> httpx.URL:
-    """An address as its parts; most are asked again and again. Raises `httpx.InvalidURL`."""
+    """An address as its parts; most are asked again and again. Raises `StepFailed` and `httpx.InvalidURL`."""
+    fault = wire.address_fault(url)
+    if fault:
+        raise _unsendable("address", fault)
     return httpx.URL(url)
 
 

@@ -1,23 +1,31 @@
 """`/api/v1/session` and `/api/v1/tokens`: sign-in for the console, tokens for clients."""
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from uuid import UUID
 
-from argon2.exceptions import VerifyMismatchError
 from fastapi import APIRouter, Request, Response
 from pydantic import Field
 
+from oak_relay.service.borders import SIGN_IN_BYTES
 from oak_relay.service.parts import COOKIE, CallerDep, ExactRoute, PartsDep, same_site, session_end
-from oak_relay.service.problems import Problem, missing
+from oak_relay.service.problems import missing
 from oak_relay.service.shapes import In, SessionOut, TokenOut
 from oak_relay.store import people
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["access"])
-_FREE_TRIES = 5
+
+
+class _SignInRoute(ExactRoute):
+    """Of who has not signed in, little is read."""
+
+    most = SIGN_IN_BYTES
+
+
+opening = APIRouter(route_class=_SignInRoute, prefix="/api/v1", tags=["access"])
 
 
 class SignIn(In):
-    name: str = "owner"
+    name: str = Field("owner", max_length=100)
     password: str = Field(max_length=500)
 
 
@@ -25,30 +33,14 @@ class TokenIn(In):
     name: str = Field(min_length=1, max_length=100)
 
 
-@router.post("/session", status_code=201)
+@opening.post("/session", status_code=201)
 async def sign_in(given: SignIn, request: Request, response: Response, parts: PartsDep) -> SessionOut:
     """Sign in; the session is a cookie that only this site's own pages can use."""
     same_site(request)
-    count, until = parts.failures.get(given.name, (0, datetime.min.replace(tzinfo=UTC)))
-    now = datetime.now(UTC)
-    if now < until:
-        seconds = int((until - now).total_seconds()) + 1
-        raise Problem(
-            429, "too many wrong passwords", fix=f"try again in {seconds} s", headers={"Retry-After": str(seconds)}
-        )
     async with parts.database.connect() as connection:
         row = next((m for m in await people.members(connection, parts.workspace) if m.name == given.name), None)
-    try:
-        if row is None:
-            raise VerifyMismatchError
-        parts.hasher.verify(row.password_hash, given.password)
-    except VerifyMismatchError:
-        pause = timedelta(seconds=min(2 ** max(0, count - _FREE_TRIES), 300)) if count >= _FREE_TRIES else timedelta()
-        parts.failures[given.name] = (count + 1, now + pause)
-        raise Problem(
-            401, "the name or the password is wrong", fix="the password was printed at the first start"
-        ) from None
-    parts.failures.pop(given.name, None)
+    await parts.passwords.check(given.name, row and row.password_hash, given.password)
+    assert row is not None
     ends = session_end(parts.settings)
     async with parts.database.begin() as connection:
         _, secret = await people.issue(connection, parts.workspace, "session", row.name, row.id, ends)
@@ -93,7 +85,7 @@ async def add_token(given: TokenIn, parts: PartsDep, who: CallerDep) -> TokenOut
     return TokenOut(id=token_id, name=given.name, created_at=datetime.now(UTC), secret=secret)
 
 
-@router.delete("/tokens/{token_id}", status_code=204)
+@router.delete("/tokens/{token_id:uuid}", status_code=204)
 async def remove_token(token_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     """Revoke a token: it is refused from now on."""
     async with parts.database.begin() as connection:

@@ -10,6 +10,7 @@ from fastapi import APIRouter, Response
 from pydantic import Field
 
 from oak_relay.document import values
+from oak_relay.document.numbers import Whole
 from oak_relay.document.schemas import validator
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Finished
@@ -31,7 +32,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 
 
 class RerunIn(In):
-    version: int | None = Field(None, ge=1, description="Of its workflow; that of the run when left out.")
+    version: Whole | None = Field(None, ge=1, description="Of its workflow; that of the run when left out.")
     input: object = Field(None, description="In the place of what the run was given.")
 
 
@@ -65,19 +66,19 @@ class KeepIn(In):
     step: str = Field("", description="Path of the step whose result is kept; empty for the event.")
 
 
-@router.post("/runs/{run_id}/rerun", status_code=201)
+@router.post("/runs/{run_id:uuid}/rerun", status_code=201)
 async def rerun(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
     """Run it again from the start, as a new run."""
     return await _again(parts, who, run_id, "rerun", given)
 
 
-@router.post("/runs/{run_id}/resume", status_code=201)
+@router.post("/runs/{run_id:uuid}/resume", status_code=201)
 async def resume(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
     """Go on from where a run failed, as a new run that keeps what came before."""
     return await _again(parts, who, run_id, "resume", given)
 
 
-@router.post("/runs/{run_id}/redo", status_code=201)
+@router.post("/runs/{run_id:uuid}/redo", status_code=201)
 async def redo(run_id: UUID, given: RedoIn, parts: PartsDep, who: CallerDep) -> KeptOut:
     """Do a run again from a step on, with a changed document or values; says which outcomes are kept."""
     return await _again(parts, who, run_id, "redo", given)
@@ -242,7 +243,7 @@ async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep
     return {"kept": given.name}
 
 
-@router.delete("/workflows/{name}/samples/{sample_id}", status_code=204, tags=["workflows"])
+@router.delete("/workflows/{name}/samples/{sample_id:uuid}", status_code=204, tags=["workflows"])
 async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     """Remove a sample."""
     async with parts.database.begin() as connection:
@@ -252,7 +253,7 @@ async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: Caller
         await people.note(connection, parts.workspace, who.name, "remove sample", name)
 
 
-@router.post("/runs/{run_id}/sample", status_code=201)
+@router.post("/runs/{run_id:uuid}/sample", status_code=201)
 async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
     """Keep a run's event, or what one of its steps gave, as a sample."""
     async with parts.database.connect() as connection:

@@ -138,7 +138,7 @@ async def forget_conversation(key: str, parts: PartsDep, who: CallerDep) -> None
         await people.note(connection, parts.workspace, who.name, "forget conversation", key)
 
 
-@router.get("/runs/{run_id}/messages", response_class=Response)
+@router.get("/runs/{run_id:uuid}/messages", response_class=Response)
 async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) -> Response:
     """The messages of a turn of an agent (`findings/turn[2]`) as they were sent, and the tools offered with them."""
     place = turn_at(turn)

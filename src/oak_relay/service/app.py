@@ -10,8 +10,8 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 from sqlalchemy import text
+from starlette.exceptions import HTTPException
 from starlette.routing import Route
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from oak_relay import __version__
 from oak_relay.document.models import json_schema
@@ -26,6 +26,7 @@ from oak_relay.service import (
     agents,
     catalogue,
     credentials,
+    described,
     events,
     hooks,
     metrics,
@@ -40,20 +41,14 @@ from oak_relay.service import (
     usage,
     workflows,
 )
+from oak_relay.service.borders import Guard
 from oak_relay.service.parts import Parts, Watch
-from oak_relay.service.problems import Problem
 from oak_relay.store import people
 
 log = structlog.get_logger()
 _WEB = Path(__file__).parent / "web"
 _SILENT = 15.0
 """Seconds that the event loop may be silent before the process ends itself."""
-_GUARD = {
-    "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-    "frame-ancestors 'none'; base-uri 'self'; form-action 'self'",
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "same-origin",
-}
 
 
 _RESOURCES = (
@@ -118,29 +113,15 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     problems.install(app)
     # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
     app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
+    app.include_router(access.opening)
     for module in _RESOURCES:
         app.include_router(module.router)
     _operation(app)
     _console(app)
 
-    app.add_middleware(_Guard)
+    app.add_middleware(Guard)
+    described.describe(app)
     return app
-
-
-class _Guard:
-    """Sets headers that keep browsers from doing what our pages never need."""
-
-    def __init__(self, app: ASGIApp) -> None:
-        self._app = app
-        self._headers = [(k.lower().encode(), v.encode()) for k, v in _GUARD.items()]
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        async def guarded(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                message["headers"] = [*message["headers"], *self._headers]
-            await send(message)
-
-        await self._app(scope, receive, guarded if scope["type"] == "http" else send)
 
 
 def _operation(app: FastAPI) -> None:
@@ -174,7 +155,7 @@ def _console(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     async def console(path: str) -> Response:
         if path.split("/")[0] in ("api", "hooks", "health", "schema"):
-            raise Problem(404, "there is nothing here", f"/{path}", "see /openapi.json for what there is")
+            raise HTTPException(404)
         file = _file(path)
         if file is not None:
             age = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
@@ -202,7 +183,7 @@ async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:
         await connection.execute(text("SELECT pg_advisory_xact_lock(7226303)"))
         if await people.members(connection, parts.workspace):
             return
-        member = await people.add_member(connection, parts.workspace, "owner", "owner", parts.hasher.hash(password))
+        member = await people.add_member(connection, parts.workspace, "owner", "owner", parts.passwords.hash(password))
         _, token = await people.issue(connection, parts.workspace, "api", "this machine", member, None)
         local.parent.mkdir(parents=True, exist_ok=True)
         local.unlink(missing_ok=True)

@@ -9,7 +9,7 @@ from uuid import UUID
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
-from sse_starlette import EventSourceResponse, ServerSentEvent
+from sse_starlette import ServerSentEvent
 
 from oak_relay.document import schemas, values
 from oak_relay.document.errors import StepFailed
@@ -17,6 +17,7 @@ from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.runtime.registry import Registry
+from oak_relay.service.borders import EventStream, body_of
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
 from oak_relay.store import runs, workflows
@@ -88,7 +89,6 @@ class Hooks:
         return found
 
 
-@router.post("/hooks/{path:path}")
 async def receive(request: Request) -> Response:
     """Take a webhook in. 202 with a receipt, or the run's own answer; 401, 405, 413, 400, 422, 429 as problem
     documents. A handshake is answered with its echo."""
@@ -129,11 +129,11 @@ async def receive(request: Request) -> Response:
     if answer == "stream":
         async with parts.database.connect() as connection:
             plan, _document = await parts.registry.plan(await raw(connection), hook.target.version_id)
-        return EventSourceResponse(
-            _streamed(parts, receipt.run_id, streamed_step(plan, parts.registry.catalogue.streams)), ping=15
-        )
+        step = streamed_step(plan, parts.registry.catalogue.streams)
+        return EventStream(parts.waiting, _streamed(parts, receipt.run_id, step))
     if answer == "result":
-        return await _result(parts, receipt.run_id)
+        async with parts.waiting.held():
+            return await _result(parts, receipt.run_id, request)
     receipt_out = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
     return JSONResponse({**receipt_out, "dropped": True} if receipt.status == "dropped" else receipt_out, 202)
 
@@ -146,7 +146,7 @@ async def _received(request: Request, asked: triggers.Request, hook: _Hook, part
         if asked.method not in methods:
             allowed = ", ".join(methods)
             raise Problem(405, f"{asked.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
-        asked.body = await _body(request, parts.settings.body_limit)
+        asked.body = await body_of(request, parts.settings.body_limit)
     try:
         return await kind.received(given, asked, _Credentials(parts.registry))
     except triggers.Refused as refused:
@@ -167,21 +167,6 @@ class _Credentials:
         if stored is None:
             raise StepFailed("missing", f"there is no credential {name}", fix="store the credential")
         return stored
-
-
-async def _body(request: Request, limit: int) -> bytes:
-    """The body, refused as soon as it is too long."""
-    said = request.headers.get("content-length", "")
-    too_long = Problem(413, "the body is too long", f"at most {limit} bytes are taken", "send less")
-    if said.isdigit() and int(said) > limit:
-        raise too_long
-    pieces, size = [], 0
-    async for piece in request.stream():
-        size += len(piece)
-        if size > limit:
-            raise too_long
-        pieces.append(piece)
-    return b"".join(pieces)
 
 
 def _trace_parent(request: Request) -> str | None:
@@ -218,7 +203,7 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
     yield ServerSentEvent(event="error", data=values.dumps({"kind": "timeout", "message": "the run goes on"}))
 
 
-async def _result(parts: Parts, run_id: UUID) -> Response:
+async def _result(parts: Parts, run_id: UUID, request: Request) -> Response:
     """Wait for the run's answer or its end."""
     deadline = time.monotonic() + _WAIT
     async with parts.watch.run(run_id) as event:
@@ -243,6 +228,8 @@ async def _result(parts: Parts, run_id: UUID) -> Response:
                     run=str(run_id),
                 )
             await wait_for(event, 1.0)
+            if await request.is_disconnected():
+                break
     return JSONResponse({"run": str(run_id), "state": "running"}, 202)
 
 
@@ -253,3 +240,16 @@ def _answer(given: dict[str, Any]) -> Response:
     if isinstance(body, str):
         return Response(body, status, headers, headers.get("content-type", "text/plain; charset=utf-8"))
     return Response(values.dumps(body), status, headers, "application/json")
+
+
+for _method in METHODS:
+    router.add_api_route(
+        "/hooks/{path:path}",
+        receive,
+        methods=[_method],
+        operation_id=f"receive_{_method.lower()}",
+        response_class=Response,
+        status_code=202,
+        responses={"default": {"description": "What the workflow answers.", "content": {"*/*": {}}}},
+        openapi_extra={"parameters": [{"name": "path", "in": "path", "required": True, "schema": {"type": "string"}}]},
+    )

@@ -35,7 +35,7 @@ _GAUGES = {
 }  # fmt: skip
 
 
-@router.get("/metrics")
+@router.get("/metrics", response_class=Response, responses={200: {"content": {"text/plain": {}}}})
 async def metrics(request: Request) -> Response:
     """The state of things as numbers, for whoever collects them."""
     parts: Parts = parts_of(request)

@@ -11,7 +11,6 @@ from typing import Annotated
 from urllib.parse import urlsplit
 from uuid import UUID
 
-from argon2 import PasswordHasher
 from fastapi import Depends, Request, Response
 from fastapi.routing import APIRoute
 
@@ -23,11 +22,16 @@ from oak_relay.runtime.intake import Intake
 from oak_relay.runtime.pieces import Piece, read
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
+from oak_relay.service.borders import Room, body_of
+from oak_relay.service.passwords import Passwords
 from oak_relay.service.problems import Problem
 from oak_relay.store import people
 from oak_relay.store.database import Database
 
 COOKIE = "oak_session"
+_BODILESS = ("GET", "HEAD", "OPTIONS", "TRACE")
+_PIECES = 1_000
+"""Pieces that may wait for who watches a run; who is slower than that misses some."""
 
 
 class _ExactRequest(Request):
@@ -44,13 +48,19 @@ class _ExactRequest(Request):
 
 
 class ExactRoute(APIRoute):
-    """A route that reads bodies exactly: numbers keep their digits by every way in."""
+    """A route that reads bodies exactly: numbers keep their digits by every way in. `most` bytes of one are taken, as many
+    as the settings say where it is None."""
+
+    most: int | None = None
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[object, object, Response]]:
         handle = super().get_route_handler()
 
         async def exactly(request: Request) -> Response:
-            return await handle(_ExactRequest(request.scope, request.receive))
+            given = _ExactRequest(request.scope, request.receive)
+            if request.method not in _BODILESS:
+                given._body = await body_of(request, self.most or request.app.state.parts.settings.body_limit)
+            return await handle(given)
 
         return exactly
 
@@ -116,7 +126,7 @@ class Watch:
     @asynccontextmanager
     async def pieces(self, run_id: UUID) -> AsyncIterator["asyncio.Queue[Piece]"]:
         """What the run's models are just writing; workers are told that somebody watches."""
-        queue: asyncio.Queue[Piece] = asyncio.Queue()
+        queue: asyncio.Queue[Piece] = asyncio.Queue(_PIECES)
         self._pieces[str(run_id)].append(queue)
 
         async def say() -> None:
@@ -136,7 +146,8 @@ class Watch:
     def _piece(self, hint: str) -> None:
         piece = read(hint)
         for queue in self._pieces.get(piece.run, ()):
-            queue.put_nowait(piece)
+            if not queue.full():
+                queue.put_nowait(piece)
 
     @asynccontextmanager
     async def every(self) -> AsyncIterator[tuple[asyncio.Event, set[str]]]:
@@ -201,8 +212,9 @@ class Parts:
     intake: Intake
     watch: Watch
     tools: Tools
-    hasher: PasswordHasher = field(default_factory=PasswordHasher)
-    failures: dict[str, tuple[int, datetime]] = field(default_factory=dict)
+    waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
+    streams: Room = field(default_factory=lambda: Room(300, "open streams"))
+    passwords: Passwords = field(default_factory=Passwords)
 
     @property
     def workspace(self) -> int:

@@ -1,17 +1,23 @@
 """Errors as problem documents (RFC 9457), each with a `kind` of the closed set and a `fix`."""
 
+import asyncpg
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from sqlalchemy.exc import DataError, DBAPIError
 from starlette.exceptions import HTTPException
+from starlette.routing import Match
 
 from oak_relay.document.errors import ErrorKind, Fault
 from oak_relay.document.values import NotJson
 from oak_relay.runtime.documents import Busy
+from oak_relay.service.headers import GUARD
+from oak_relay.service.routes import every_route
 from oak_relay.store.database import DatabaseLost
 
 log = structlog.get_logger()
+_OVERVIEW = "see /openapi.json for what there is"
 _STATUS: dict[str, int] = {
     "invalid": 422,
     "denied": 403,
@@ -62,9 +68,17 @@ def install(app: FastAPI) -> None:
         return problem.response()
 
     @app.exception_handler(HTTPException)
-    async def _http(_: Request, error: HTTPException) -> JSONResponse:
-        fix = "see /openapi.json for what there is" if error.status_code in (404, 405) else ""
-        return Problem(error.status_code, str(error.detail), fix=fix, headers=dict(error.headers or {})).response()
+    async def _http(request: Request, error: HTTPException) -> JSONResponse:
+        status, headers = error.status_code, dict(error.headers or {})
+        if status in (404, 405):
+            taken = _methods(app, request)
+            if not taken:
+                return Problem(404, "there is nothing here", request.url.path[:200], _OVERVIEW).response()
+            if request.method not in taken:
+                headers["Allow"] = ", ".join(sorted(taken))
+                fix = f"send {headers['Allow']}"
+                return Problem(405, f"{request.method} is not taken here", fix=fix, headers=headers).response()
+        return Problem(status, str(error.detail), fix=_OVERVIEW if status == 404 else "", headers=headers).response()
 
     @app.exception_handler(RequestValidationError)
     async def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:
@@ -92,6 +106,21 @@ def install(app: FastAPI) -> None:
     async def _busy(_: Request, busy: Busy) -> JSONResponse:
         return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).response()
 
+    async def _unkept(request: Request, error: Exception) -> JSONResponse:
+        log.warning("value refused by the database", path=request.url.path, reason=str(error)[:300])
+        return Problem(
+            422, "a value is one that cannot be kept", fix="leave out U+0000, half characters, and numbers without end"
+        ).response()
+
+    for refused in (asyncpg.DataError, UnicodeError, OverflowError):
+        app.add_exception_handler(refused, _unkept)
+
+    @app.exception_handler(DBAPIError)
+    async def _database(request: Request, error: DBAPIError) -> JSONResponse:
+        if isinstance(error, DataError) or isinstance(getattr(error.orig, "__cause__", None), asyncpg.DataError):
+            return await _unkept(request, error)
+        raise error
+
     @app.exception_handler(Exception)
     async def _unexpected(request: Request, error: Exception) -> JSONResponse:
         if isinstance(error, DatabaseLost):
@@ -99,4 +128,19 @@ def install(app: FastAPI) -> None:
                 503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
             ).response()
         log.error("request failed", path=request.url.path, exc_info=error)
-        return Problem(500, "something went wrong here", fix="see the service's log", kind="failed").response()
+        # This answer is made outside of what sets the headers of all others.
+        wrong = Problem(500, "something went wrong here", fix="see the service's log", kind="failed", headers=GUARD)
+        return wrong.response()
+
+
+def _methods(app: FastAPI, request: Request) -> set[str]:
+    """The methods that are taken at a request's address; the console's pages are at every other one."""
+    here: set[str] = set()
+    named: set[str] = set()
+    for route in every_route(app):
+        match, _ = route.matches(request.scope)
+        if match is Match.NONE or getattr(route, "name", "") == "console":
+            continue
+        methods = getattr(route, "methods", None) or ()
+        (here if getattr(route, "path", "") == request.url.path else named).update(methods)
+    return here or named  # the address itself goes before those with names in them

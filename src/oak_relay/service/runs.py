@@ -8,9 +8,10 @@ from uuid import UUID
 
 from fastapi import APIRouter, Header, Query, Response
 from pydantic import Field
-from sse_starlette import EventSourceResponse, ServerSentEvent
+from sse_starlette import ServerSentEvent
 
 from oak_relay.document import values
+from oak_relay.document.numbers import Whole
 from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
 from oak_relay.engine.effects import READY
@@ -18,10 +19,11 @@ from oak_relay.engine.entries import Entry
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact
+from oak_relay.service.borders import EventStream
 from oak_relay.service.events import event_out, large_out
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import EntryOut, In, LineOut, RunDetail, RunOut, RunPage, SpanOut, TraceOut
+from oak_relay.service.shapes import EntryOut, In, LineOut, Moment, RunDetail, RunOut, RunPage, SpanOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.pages import Stored
@@ -34,7 +36,7 @@ _FOLLOWED = 20_000
 class StartIn(In):
     workflow: str
     input: object = Field(default_factory=dict)
-    version: int | None = Field(
+    version: Whole | None = Field(
         None, ge=1, description="A version; the live one when left out, or the newest when none is."
     )
 
@@ -72,8 +74,8 @@ async def list_runs(
     state: Annotated[list[str] | None, Query()] = None,
     subject: str | None = None,
     error_kind: str | None = None,
-    since: datetime | None = None,
-    until: datetime | None = None,
+    since: Moment | None = None,
+    until: Moment | None = None,
     after: UUID | None = None,
     parent: UUID | None = None,
     origin: UUID | None = None,
@@ -104,13 +106,13 @@ async def list_runs(
     return exact.answer(parts, RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
 
 
-@router.get("/runs/stream")
-async def stream_runs(parts: PartsDep, _: CallerDep) -> EventSourceResponse:
+@router.get("/runs/stream", response_class=EventStream, status_code=200)
+async def stream_runs(parts: PartsDep, _: CallerDep) -> EventStream:
     """Server-sent events: `run` with each run that changed, `many` when it was more than can be told."""
-    return EventSourceResponse(_changes(parts), ping=15)
+    return EventStream(parts.streams, _changes(parts))
 
 
-@router.get("/runs/{run_id}", response_model=RunDetail)
+@router.get("/runs/{run_id:uuid}", response_model=RunDetail)
 async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
     """One run with its result, its event, why it is not moving, its children, and runs that do it again."""
     return exact.answer(parts, await _detail(parts, run_id))
@@ -140,7 +142,7 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
     )
 
 
-@router.get("/runs/{run_id}/trace", response_model=TraceOut)
+@router.get("/runs/{run_id:uuid}/trace", response_model=TraceOut)
 async def show_trace(
     run_id: UUID,
     parts: PartsDep,
@@ -171,7 +173,7 @@ async def show_trace(
     )
 
 
-@router.get("/runs/{run_id}/journal", response_model=list[EntryOut])
+@router.get("/runs/{run_id:uuid}/journal", response_model=list[EntryOut])
 async def show_journal(
     run_id: UUID, parts: PartsDep, _: CallerDep, after: int = -1, limit: Annotated[int, Query(ge=1, le=5000)] = 500
 ) -> Response:
@@ -199,7 +201,7 @@ async def show_journal(
     )
 
 
-@router.get("/artifacts/{artifact_id}", response_class=Response)
+@router.get("/artifacts/{artifact_id:uuid}", response_class=Response)
 async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Response:
     """The whole of a payload of which only a preview is told: an entry's body or detail, or an event's data (JSON)."""
     async with parts.database.connect() as connection:
@@ -209,13 +211,13 @@ async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Resp
     return Response(parts.registry.now.blanker.json(text), media_type="application/json")
 
 
-@router.get("/runs/{run_id}/why")
+@router.get("/runs/{run_id:uuid}/why")
 async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
     """Why a run is not moving."""
     return {"why": parts.registry.now.blanker.text((await _detail(parts, run_id)).why)}
 
 
-@router.post("/runs/{run_id}/cancel")
+@router.post("/runs/{run_id:uuid}/cancel")
 async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str, str]:
     """Cancel: `cancelled` at once, or `asked` when a worker is just at it, or `over`."""
     async with parts.database.begin() as connection:
@@ -229,14 +231,14 @@ async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str,
     return {"outcome": outcome}
 
 
-@router.get("/runs/{run_id}/stream")
-async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventSourceResponse:
+@router.get("/runs/{run_id:uuid}/stream", response_class=EventStream, status_code=200)
+async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventStream:
     """Server-sent events: `span` for each span that is new or changed, `run` when the run changed, `piece` while a model
     writes (`path`, `attempt`, `at` where in its text, `text`; another attempt begins anew); ends with the run."""
     async with parts.database.connect() as connection:
         if await runs.one(connection, parts.workspace, run_id) is None:
             raise missing("run", str(run_id))
-    return EventSourceResponse(_follow(parts, run_id), ping=15)
+    return EventStream(parts.streams, _follow(parts, run_id))
 
 
 async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:

@@ -1,13 +1,33 @@
 """The shapes of what the API says and takes; the client and the console are typed by them."""
 
-from datetime import datetime
-from typing import Literal
+import re
+from datetime import date, datetime
+from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from oak_relay.messages import Message
 from oak_relay.usage import Usage
+
+_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_MOMENT = re.compile(_DAY.pattern + r"[Tt ]\d\d:\d\d(:\d\d(\.\d{1,9})?)?([Zz]|[+-]\d\d:\d\d)")
+
+
+def _moment(given: object) -> object:
+    if isinstance(given, str) and not _MOMENT.fullmatch(given):
+        raise ValueError("this is no moment with its offset, as 2031-04-01T08:00:00Z (RFC 3339)")
+    return given
+
+
+def _day(given: object) -> object:
+    if isinstance(given, str) and not _DAY.fullmatch(given):
+        raise ValueError("this is no day, as 2031-04-01 (RFC 3339)")
+    return given
+
+
+Moment = Annotated[datetime, BeforeValidator(_moment)]
+Day = Annotated[date, BeforeValidator(_day)]
 
 
 class In(BaseModel):

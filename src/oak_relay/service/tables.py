@@ -95,7 +95,7 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
     return {"added": len(given.rows)}
 
 
-@router.patch("/tables/{name}/rows/{row_id}")
+@router.patch("/tables/{name}/rows/{row_id:uuid}")
 async def update_row(
     name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep
 ) -> dict[str, bool]:
@@ -109,7 +109,7 @@ async def update_row(
     return {"updated": True}
 
 
-@router.delete("/tables/{name}/rows/{row_id}", status_code=204)
+@router.delete("/tables/{name}/rows/{row_id:uuid}", status_code=204)
 async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -> None:
     """Remove a row; those who listen for that are told."""
     async with parts.database.begin() as connection:

@@ -41,7 +41,7 @@ async def list_questions(
     return exact.answer(parts, [_out(parts, row) for row in rows])
 
 
-@router.post("/tray/{question_id}/answer")
+@router.post("/tray/{question_id:uuid}/answer")
 async def answer_question(question_id: UUID, given: AnswerIn, parts: PartsDep, who: CallerDep) -> dict[str, int]:
     """Answer a question; its run goes on. `answered` says how many were."""
     return {"answered": await _answer(parts, question_id, given, who.name)}

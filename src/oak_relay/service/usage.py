@@ -8,9 +8,10 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query, Response
 from pydantic import Field
 
+from oak_relay.document.numbers import Number
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import BudgetOut, In, UsageOut
+from oak_relay.service.shapes import BudgetOut, Day, In, UsageOut
 from oak_relay.store import people, usage
 from oak_relay.store.database import raw
 
@@ -21,8 +22,8 @@ Group = Literal["day", "workflow", "alias", "credential", "source"]
 class BudgetIn(In):
     workflow: str = Field("", description="One workflow; empty for all of the workspace.")
     period: Literal["day", "month"] = Field("day", description="By the calendar of UTC.")
-    money: float = Field(gt=0, description="What may be spent in a period.")
-    warn_at: float = Field(0.8, gt=0, le=1, description="The part of it at which a warning is published.")
+    money: Number = Field(gt=0, description="What may be spent in a period.")
+    warn_at: Number = Field(0.8, gt=0, le=1, description="The part of it at which a warning is published.")
 
 
 @router.get("/usage")
@@ -30,8 +31,8 @@ async def show_usage(
     parts: PartsDep,
     _: CallerDep,
     by: Annotated[list[Group] | None, Query()] = None,
-    since: date | None = None,
-    until: date | None = None,
+    since: Day | None = None,
+    until: Day | None = None,
     workflow: str | None = None,
 ) -> list[UsageOut]:
     """Calls of models, tokens and money, grouped by day, workflow, alias, credential or source (who began it)."""
@@ -43,8 +44,8 @@ async def usage_as_csv(
     parts: PartsDep,
     _: CallerDep,
     by: Annotated[list[Group] | None, Query()] = None,
-    since: date | None = None,
-    until: date | None = None,
+    since: Day | None = None,
+    until: Day | None = None,
     workflow: str | None = None,
 ) -> Response:
     """The same as CSV (RFC 4180), with a head."""

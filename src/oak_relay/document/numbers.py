@@ -1,0 +1,17 @@
+"""Numbers in what is sent: those of JSON alone, and no text or truth value that could be read as one."""
+
+from typing import Annotated
+
+from pydantic import BeforeValidator
+
+
+def _no_other(given: object) -> object:
+    if isinstance(given, (str, bytes, bool)):
+        raise ValueError("this is a number, and neither text nor true or false")
+    return given
+
+
+Whole = Annotated[int, BeforeValidator(_no_other)]
+"""A whole number."""
+Number = Annotated[float, BeforeValidator(_no_other)]
+"""Any number of JSON."""

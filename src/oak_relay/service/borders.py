@@ -1,0 +1,129 @@
+"""What every request meets before anything is done for it: a limit of its body's size and time, and of who may wait."""
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+
+from sse_starlette import EventSourceResponse, ServerSentEvent
+from starlette.requests import ClientDisconnect, Request
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from oak_relay.runtime.documents import Busy
+from oak_relay.service.headers import GUARD
+from oak_relay.service.problems import Problem
+
+BODY_SECONDS = 30.0
+"""Seconds that a body may take to arrive."""
+SIGN_IN_BYTES = 10_000
+"""Bytes of a body from who has not signed in."""
+_CONTAINERS = 100_000
+"""Lists and mappings in one body."""
+
+
+async def body_of(request: Request, most: int, seconds: float = BODY_SECONDS) -> bytes:
+    """The body, refused as soon as it is known to be too long, and not waited for longer than so many seconds. Raises
+    `Problem`: 413, 408, and 400 when the sender goes away."""
+    too_long = Problem(413, "the body is too long", f"at most {most} bytes are taken", "send less")
+    length = request.headers.get("content-length", "")
+    if length.isdigit() and (len(length) > 15 or int(length) > most):
+        raise too_long
+    pieces: list[bytes] = []
+    size = 0
+    try:
+        async with asyncio.timeout(seconds):
+            async for piece in request.stream():
+                size += len(piece)
+                if size > most:
+                    raise too_long
+                pieces.append(piece)
+    except TimeoutError:
+        raise Problem(408, "the body did not arrive in time", fix="send it faster", kind="timeout") from None
+    except ClientDisconnect:
+        raise Problem(400, "the body broke off", fix="send it whole") from None
+    body = b"".join(pieces)
+    if body.count(b"[") + body.count(b"{") > _CONTAINERS:
+        raise Problem(
+            413, "the body holds too many lists and mappings", f"at most {_CONTAINERS:,}", "send less at once"
+        )
+    return body
+
+
+@dataclass
+class Room:
+    """So many may be in it at once; who comes then is told to come again."""
+
+    most: int
+    what: str
+    inside: int = field(default=0)
+
+    def enter(self) -> None:
+        """Raises `Busy` when it is full."""
+        if self.inside >= self.most:
+            raise Busy(f"{self.what}: {self.most} at once are as many as are served")
+        self.inside += 1
+
+    def leave(self) -> None:
+        """Somebody else may come in."""
+        self.inside -= 1
+
+    @asynccontextmanager
+    async def held(self) -> AsyncIterator[None]:
+        """Be in it. Raises `Busy`."""
+        self.enter()
+        try:
+            yield
+        finally:
+            self.leave()
+
+
+class EventStream(EventSourceResponse):
+    """Server-sent events that take a place in a room for as long as they are sent. Raises `Busy` when it is full."""
+
+    media_type = "text/event-stream"
+
+    def __init__(self, room: Room, events: AsyncIterator[ServerSentEvent]) -> None:
+        room.enter()
+        self._room = room
+        super().__init__(events, ping=15)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        try:
+            await super().__call__(scope, receive, send)
+        finally:
+            self._room.leave()
+
+
+class Guard:
+    """Sets the headers of every answer, and refuses addresses that hold what nothing here can be called."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        self._headers = [(k.lower().encode(), v.encode()) for k, v in GUARD.items()]
+        self._names = {name for name, _ in self._headers}
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+
+        async def guarded(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
+                message["headers"] = others + self._headers
+            await send(message)
+
+        if _unusable(scope):
+            refusal = Problem(
+                400, "the address holds characters that nothing here has", fix="leave out NUL and half characters"
+            )
+            await refusal.response()(scope, receive, guarded)
+            return
+        await self._app(scope, receive, guarded)
+
+
+def _unusable(scope: Scope) -> bool:
+    """Whether path or query hold U+0000, or are no UTF-8."""
+    if "\x00" in scope["path"] or b"%00" in scope["query_string"] or b"\x00" in scope["query_string"]:
+        return True
+    return "\ufffd" in scope["path"] and b"%EF%BF%BD" not in scope["raw_path"].upper()
