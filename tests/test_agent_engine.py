@@ -16,7 +16,7 @@ from oak_relay.changes import AskPerson, KeepFact, Remember, StartRun
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
-from oak_relay.document.shapes import fault
+from oak_relay.document.schemas import validator
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.paths import EntryPath
@@ -490,8 +490,8 @@ async def test_an_action_without_with_is_open_but_for_its_credential():
     setup = (await opened.perform(given, At())).output
     [request] = setup["tools"]
     assert "credential" not in request["parameters"]["properties"]
-    assert fault(request["parameters"], {"url": "https://a.example", "credential": "office"})
-    assert not fault(request["parameters"], {"url": "https://a.example", "method": "GET"})
+    assert validator(request["parameters"]).fault({"url": "https://a.example", "credential": "office"})
+    assert not validator(request["parameters"]).fault({"url": "https://a.example", "method": "GET"})
     assert "It is Saturday, 05 April 2031, 08:00 (Europe/Zurich)." in setup["messages"][0]["content"]
     with pytest.raises(StepFailed, match="no zone"):
         await opened.perform(opened.read({"model": "m", "prompt": "p", "zone": "Nowhere"}), At())

@@ -89,12 +89,12 @@ def render(text: str) -> Any:
 def measured(text: str) -> tuple[Any, float, float]:
     """What it gives (or its failure), seconds, and MB by which the process grew at its largest."""
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    began = time.perf_counter()
+    began = time.thread_time()
     try:
         found = render(text)
     except (StepFailed, BadExpression) as failed:
         found = failed
-    took = time.perf_counter() - began
+    took = time.thread_time() - began
     return found, took, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
 
 
@@ -133,10 +133,10 @@ def test_markdown_that_is_made_to_be_slow_is_not(name):
 
 def test_the_texts_of_one_step_share_what_they_may_use():
     step = Template({f"field_{n}": "${ rows | map(attribute='hut') | join }" for n in range(1000)})
-    began = time.perf_counter()
+    began = time.thread_time()
     with pytest.raises(StepFailed, match="too much work"):
         step.render(SCOPE)
-    assert time.perf_counter() - began < 1
+    assert time.thread_time() - began < 1
     with pytest.raises(StepFailed, match="too much work"):
         Template({f"field_{n}": "${ big }" for n in range(1000)}).render(SCOPE)
 
@@ -148,12 +148,12 @@ def test_the_texts_of_one_step_share_what_they_may_use():
      "${ " + "{'a': " * 3000 + "1" + "}" * 3000 + " }", "${ a" + "[0]" * 15_000 + " }", "${ " + " ~ ".join(["a"] * 10_000) + " }", "${ '" + "x" * 60_000 + "' }"],
 )  # fmt: skip
 def test_texts_that_are_made_to_break_the_compiler_are_refused(text):
-    began = time.perf_counter()
+    began = time.thread_time()
     try:
         Template(text).render({"a": "x"})
     except (BadExpression, StepFailed) as refused:
         assert refused.message
-    assert time.perf_counter() - began < 3
+    assert time.thread_time() - began < 3
 
 
 @pytest.mark.parametrize(
@@ -163,21 +163,21 @@ def test_texts_that_are_made_to_break_the_compiler_are_refused(text):
 )  # fmt: skip
 def test_paths_outside_of_expressions_are_on_a_meter_of_their_own(path, kind):
     assert METER.get(None) is None
-    began = time.perf_counter()
+    began = time.thread_time()
     try:
         find(path, ROWS[:2000])
         assert kind is None
     except StepFailed as failed:
         assert failed.kind == kind, failed.message
-    assert time.perf_counter() - began < 1.5
+    assert time.thread_time() - began < 1.5
     assert METER.get(None) is None
 
 
 def test_a_pattern_with_many_ways_is_looked_for_in_one_pass():
-    began = time.perf_counter()
+    began = time.thread_time()
     token = METER.set(Meter(5_000_000))
     try:
         assert find("$[?match(@, '(a+)+b')]", ["a" * 100_000] * 10) == []
     finally:
         METER.reset(token)
-    assert time.perf_counter() - began < 1
+    assert time.thread_time() - began < 1

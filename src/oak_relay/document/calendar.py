@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from cronsim import CronSim, CronSimError
 from dateutil.rrule import DAILY, HOURLY, MINUTELY, SECONDLY, WEEKLY, rrule, rruleset, rrulestr
 
-from oak_relay.document import durations
+from oak_relay.document import durations, zones
 
 _EPOCH = datetime(2024, 1, 1)
 _UNITS = {
@@ -59,10 +59,10 @@ def rule(cron: str | None, every: str | None, recurrence: str | None, zone: str)
     in a skipped hour is read with the offset before (RFC 5545, 3.3.5).
     """
     if cron is not None:
-        return Rule(_cron(cron, ZoneInfo(zone)))
+        return Rule(_cron(cron, zones.zone(zone)))
     if every is not None:
         return Rule(_every(durations.seconds(every)))
-    return Rule(_recurrence(str(recurrence), ZoneInfo(zone)))
+    return Rule(_recurrence(str(recurrence), zones.zone(zone)))
 
 
 def _cron(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | None]:

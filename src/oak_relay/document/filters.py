@@ -9,13 +9,12 @@ from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from typing import Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from jinja2 import Environment, pass_environment
 from jinja2.filters import do_filesizeformat, make_attrgetter
 from markdown_it import MarkdownIt
 
-from oak_relay.document import durations, paths, values
+from oak_relay.document import durations, paths, values, zones
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.meter import METER, short_text, sound_number
 
@@ -173,11 +172,9 @@ def date(value: object, form: str = "%Y-%m-%d") -> str:
 def in_zone(value: object, zone: str) -> datetime:
     """A moment in an IANA time zone."""
     try:
-        if len(zone) > _FORM:
-            raise ValueError
-        return _moment(value).astimezone(ZoneInfo(zone))
-    except (ZoneInfoNotFoundError, ValueError):
-        raise StepFailed("invalid", f"there is no time zone {zone[:_FORM]}", fix="write Europe/Zurich") from None
+        return _moment(value).astimezone(zones.zone(zone))
+    except ValueError as error:
+        raise StepFailed("invalid", str(error), fix="write Europe/Zurich") from None
 
 
 def slug(text: object) -> str:

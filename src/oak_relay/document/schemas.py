@@ -105,7 +105,10 @@ def validator(schema: Schema) -> Validator:
 
 @lru_cache(maxsize=512)
 def _of(text: str) -> Validator:
-    schema = loads(text)
+    try:
+        schema = loads(text)
+    except NotJson as error:
+        raise BadSchema(f"this is not JSON that can be kept: {error}") from None
     if not isinstance(schema, dict):
         raise BadSchema("a schema is a mapping here")
     return Validator(schema)

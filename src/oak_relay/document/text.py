@@ -94,6 +94,10 @@ def _yaml() -> YAML:
     return yaml
 
 
+_TAGS = frozenset(f"tag:yaml.org,2002:{kind}" for kind in ("str", "int", "float", "bool", "null", "seq", "map")) | {"!"}
+"""Of YAML's core schema; others would be read as what they are not."""
+
+
 class _Parser(RoundTripParser):
     """Ends early with what would take too long to read."""
 
@@ -107,6 +111,10 @@ class _Parser(RoundTripParser):
         self._events += 1
         self._depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
         line = event.start_mark.line + 1 if event is not None and event.start_mark else 1
+        tag = getattr(event, "tag", None)
+        if tag is not None and str(tag) not in _TAGS:
+            fix = "leave the tag out; texts, numbers, lists and mappings need none"
+            raise Unreadable(Finding(line, 1, f"the tag {str(tag)[:80]} means nothing here", fix))
         if self._depth > _DEEPEST:
             raise Unreadable(Finding(line, 1, f"nested deeper than {_DEEPEST} levels", "flatten the document"))
         if self._events > 3 * _VALUES or (self._events % 256 == 0 and thread_time() - self._began > _SECONDS):

@@ -1,12 +1,11 @@
 """What the models of the language have in common: their base, and the kinds of words in documents."""
 
 from typing import Annotated
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic_core import PydanticCustomError
 
-from oak_relay.document import durations
+from oak_relay.document import durations, zones
 
 WorkflowName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,62}$")]
 StepName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,62}$")]
@@ -35,7 +34,7 @@ def sound_duration(value: str) -> str:
 def sound_zone(value: str) -> str:
     """A zone that exists; for validators."""
     try:
-        ZoneInfo(value)
-    except (ValueError, OSError, ZoneInfoNotFoundError):
-        raise PydanticCustomError("zone", "{zone} is no IANA zone", {"zone": value}) from None
+        zones.zone(value)
+    except ValueError as error:
+        raise PydanticCustomError("zone", "{reason}", {"reason": str(error)}) from None
     return value

@@ -15,7 +15,7 @@ from oak_relay.agents import AgentLimits, AgentSetup, Summary, Turn, one_name_ea
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.given import Result, Window
 from oak_relay.capabilities.protocols import Actions, Asking, Servers, Surroundings
-from oak_relay.document import durations
+from oak_relay.document import durations, zones
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import listed
 from oak_relay.document.values import in_brief
@@ -128,9 +128,9 @@ def messages_of(
 
 def _zone(name: str) -> ZoneInfo:
     try:
-        return ZoneInfo(name)
-    except (KeyError, ValueError, OSError):
-        raise StepFailed("invalid", f"there is no zone {name}", fix="write one such as Europe/Zurich") from None
+        return zones.zone(name)
+    except ValueError as error:
+        raise StepFailed("invalid", str(error), fix="write one such as Europe/Zurich") from None
 
 
 async def _open(given: AgentInput, at: Surroundings) -> Result:

@@ -36,8 +36,7 @@ async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]
 @router.put("/{name}")
 async def put_credential(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> CredentialOut:
     """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs."""
-    if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
-        raise Problem(422, f"{name!r} is no name for a credential", fix="use letters, digits, - and _")
+    _named(name)
     try:
         stored = parts.registry.catalogue.credentials.read(given)
     except kinds.UnknownKind as unknown:
@@ -67,6 +66,7 @@ async def _say_ready(connection: AsyncConnection, workspace: int, name: str) -> 
 @router.post("/{name}/ready", status_code=202)
 async def say_ready(name: str, parts: PartsDep, who: CallerDep) -> ReadyOut:
     """Its account has credit again: runs that wait for that go on. Gives how many wait."""
+    _named(name)
     async with parts.database.begin() as connection:
         waiting = await runs.waiting_for(connection, parts.workspace, f"{READY}.{name}")
         await _say_ready(connection, parts.workspace, name)
@@ -160,3 +160,8 @@ def _out(row: Any, kinds: CredentialKinds) -> CredentialOut:
         last_test=values.loads(row.last_test) if row.last_test else None,
         updated_at=row.updated_at,
     )
+
+
+def _named(name: str) -> None:
+    if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
+        raise Problem(422, f"{name!r} is no name for a credential", fix="use letters, digits, - and _")

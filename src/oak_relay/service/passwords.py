@@ -1,4 +1,4 @@
-"""Passwords (Argon2id, RFC 9106): tried beside the event loop, few at a time, and more slowly after wrong ones."""
+"""Passwords (Argon2id, RFC 9106): tried beside the event loop, one at a time, and more slowly after wrong ones."""
 
 import asyncio
 import time
@@ -17,13 +17,13 @@ _NAMES = 10_000
 
 
 class Passwords:
-    """Hashes passwords and tries them. One try takes tens of milliseconds and 64 MiB, so two are made at a time."""
+    """Hashes passwords and tries them. One try takes a processor for 100 ms and 64 MiB, so one is made at a time."""
 
     def __init__(self) -> None:
-        self._hasher = PasswordHasher()
+        self._hasher = PasswordHasher(parallelism=1)
         self._nobody = self._hasher.hash("nobody's")
         self._waiting = Room(30, "sign-ins")
-        self._few = asyncio.Semaphore(2)
+        self._turn = asyncio.Semaphore(1)
         self._wrong: OrderedDict[str, tuple[int, float]] = OrderedDict()
 
     def hash(self, password: str) -> str:
@@ -40,7 +40,7 @@ class Passwords:
             raise Problem(
                 429, "too many wrong passwords", fix=f"try again in {seconds} s", headers={"Retry-After": str(seconds)}
             )
-        async with self._waiting.held(), self._few:
+        async with self._waiting.held(), self._turn:
             right = await asyncio.to_thread(self._right, kept or self._nobody, password)
         if right and kept is not None:
             self._wrong.pop(name, None)

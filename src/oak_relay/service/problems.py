@@ -18,6 +18,8 @@ from oak_relay.store.database import DatabaseLost
 
 log = structlog.get_logger()
 _OVERVIEW = "see /openapi.json for what there is"
+_SHOWN, _TOLD = 200, 2_000
+"""Letters of a title and of a detail; what was sent may be long."""
 _STATUS: dict[str, int] = {
     "invalid": 422,
     "denied": 403,
@@ -42,9 +44,9 @@ class Problem(Exception):
         self.headers = headers
         self.content = {
             "type": "about:blank",
-            "title": title,
+            "title": _cut(title, _SHOWN),
             "status": status,
-            "detail": detail or title,
+            "detail": _cut(detail or title, _TOLD),
             "kind": kind or _KIND.get(status, "failed"),
             "fix": fix,
             **more,
@@ -53,6 +55,10 @@ class Problem(Exception):
     def response(self) -> JSONResponse:
         """The answer as it is sent."""
         return JSONResponse(self.content, self.status, self.headers, "application/problem+json")
+
+
+def _cut(text: str, most: int) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"
 
 
 def missing(what: str, name: str, fix: str = "check the name") -> Problem:

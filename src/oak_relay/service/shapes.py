@@ -5,7 +5,7 @@ from datetime import date, datetime
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from oak_relay.messages import Message
 from oak_relay.usage import Usage
@@ -26,7 +26,13 @@ def _day(given: object) -> object:
     return given
 
 
-Moment = Annotated[datetime, BeforeValidator(_moment)]
+def _kept(given: datetime) -> datetime:
+    if not 1970 <= given.year <= 9000:
+        raise ValueError("nothing is kept of a moment before 1970 or after 9000")
+    return given
+
+
+Moment = Annotated[datetime, BeforeValidator(_moment), AfterValidator(_kept)]
 Day = Annotated[date, BeforeValidator(_day)]
 
 
