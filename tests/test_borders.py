@@ -40,7 +40,7 @@ with httpx.Client(base_url=sys.argv[1], trust_env=False, timeout=60) as http:
         began = time.monotonic()
         http.get("/health/live").raise_for_status()
         print(began, time.monotonic() - began, flush=True)
-        time.sleep(0.01)
+        time.sleep(0.02)
 """
 
 
@@ -77,17 +77,28 @@ class House:
 
     def unharmed(self, what: Callable[[], None], times: int = 3) -> None:
         """Do something hostile: nobody waits, nothing grows. A machine may be busy by itself, so what was slow is tried
-        again; what stops everybody does so each time."""
+        again, and held against a while in which nothing is done; what stops everybody does so each time."""
         waited = []
         for _ in range(times):
             grown, began = self.memory(), time.monotonic()
             what()
-            until(lambda began=began: self.waits and self.waits[-1][0] > began)
+            worst, took = self._worst(began), time.monotonic() - began
             assert self.memory() - grown < MOST_GROWTH
-            waited.append(max(took for at, took in self.waits if at + took > began))
-            if waited[-1] < MOST_WAIT:
+            if worst < MOST_WAIT:
+                return
+            quiet = time.monotonic()
+            time.sleep(min(took, 3.0))
+            waited.append((worst, self._worst(quiet)))
+            if worst < 1.5 * waited[-1][1]:
                 return
         pytest.fail(f"somebody else waited for {waited} s")
+
+    def _worst(self, began: float) -> float:
+        """The longest wait since then, that of who asks now included."""
+        now = time.monotonic()
+        while self.waits[-1][0] < now:
+            time.sleep(0.002)
+        return max(took for at, took in self.waits if at + took > began)
 
 
 @pytest.fixture(scope="module")
@@ -253,7 +264,7 @@ def spoken(house: House, text: bytes, seconds: float = 30) -> bytes:
         b"POST /api/v1/session HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\nZZZZ\r\n",
         b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03",
         b"GET / HTTP/9.9\r\n\r\n",
-        b"\r\n" * 60_000,
+        b"\r\n" * 60_000 + b"X\r\n\r\n",
     ],
 )
 def test_what_is_no_request_ends_the_connection(house, text):
@@ -290,9 +301,7 @@ def test_who_asks_to_send_too_much_is_told_so_before_it_is_sent(house):
 
 def test_many_wrong_passwords_keep_nobody_else_waiting(house):
     def one(n: int) -> int:
-        return httpx.post(
-            f"{house.oak.url}/api/v1/session", json={"name": f"guest-{n}", "password": "x" * 400}, timeout=60
-        ).status_code
+        return house.http.post("/api/v1/session", json={"name": f"guest-{n}", "password": "x" * 400}).status_code
 
     def attack():
         with ThreadPoolExecutor(60) as many:
@@ -304,13 +313,13 @@ def test_many_wrong_passwords_keep_nobody_else_waiting(house):
 # Webhooks: nobody has signed in
 
 SCHEMAS = {
-    "unique": ("uniqueItems: true", json.dumps([{"a": [n]} for n in range(30_000)])),
+    "unique": ("uniqueItems: true", json.dumps([{"a": [n]} for n in range(24_000)])),
     "pattern": ("items: {pattern: '^(a+)+$'}", json.dumps(["a" * 50_000 + "!"])),
     "many ways": ("items: {anyOf: [{pattern: '(x+x+)+y'}, {minLength: 5}]}", json.dumps(["x" * 40_000])),
     "divided": ("items: {multipleOf: 0.0000001}", "[" + ",".join(["9" * 900] * 500) + "]"),
     "great": ("items: {type: number}", "[1e999999999]"),
     "deep": ("items: {type: array}", "[" * 50_000 + "]" * 50_000),
-    "kinds": ("contains: {const: 1}", json.dumps([[n] for n in range(90_000)])),
+    "kinds": ("contains: {const: 1}", json.dumps([[n] for n in range(49_000)])),
 }
 
 
@@ -322,7 +331,7 @@ def test_a_body_from_anybody_is_checked_in_no_time(house, name):
     client.live(
         client.save(
             f"oak: 1\nworkflow: {hook}\ninput: {{type: array, {schema}}}\ntriggers:\n  - trigger: site\n"
-            f"    webhook: {{path: {hook}}}\nsteps:\n  - step: a\n    set: {x: 1}\nresult: done\n"
+            f"    webhook: {{path: {hook}}}\nsteps:\n  - step: a\n    set: {{x: 1}}\nresult: done\n"
         ).workflow
     )
 
@@ -435,6 +444,10 @@ STEPS = {
 }  # fmt: skip
 
 
+AT_ONCE = ("int of 1e999", "unique", "path pattern")
+"""What is done within the limits: in linear time."""
+
+
 @pytest.mark.parametrize("name", STEPS)
 def test_a_step_that_would_do_too_much_is_ended_and_others_run(house, name):
     client = house.oak.client()
@@ -453,11 +466,13 @@ def test_a_step_that_would_do_too_much_is_ended_and_others_run(house, name):
     def attack():
         run = client.start(flow, given)
         began = time.monotonic()
-        assert client.result(client.start("bystander").id, timeout=30) == "fine"
+        assert client.start("bystander").result(30) == "fine"
         assert time.monotonic() - began < 5
-        ended = until(lambda: (found := client.run(run.id)).state in ("failed", "succeeded") and found)
-        assert ended.state == "failed", ended
-        assert ended.error.kind in ("over_limit", "invalid"), ended.error
+        ended = run.wait(30)
+        if name in AT_ONCE:
+            assert ended.state == "succeeded", ended
+        else:
+            assert ended.error and ended.error.kind in ("over_limit", "invalid"), ended
 
     house.unharmed(attack)
 
@@ -485,9 +500,8 @@ def sends(house: House) -> Client:
     "given", [{"url": a, "headers": {}} for a in ADDRESSES] + [{"url": "http://127.0.0.1:9/", "headers": h} for h in HEADERS], ids=lambda g: str(g)[:60]
 )  # fmt: skip
 def test_what_cannot_be_sent_is_invalid(sends, given):
-    answer = sends.start("sends", given)
-    ended = until(lambda: (found := sends.run(answer.id)).state in ("failed", "succeeded") and found)
-    assert ended.error.kind == "invalid", ended.error
+    ended = sends.start("sends", given).wait(30)
+    assert ended.error and ended.error.kind == "invalid", ended.error
 
 
 @pytest.mark.parametrize("address", ADDRESSES)

@@ -7,6 +7,7 @@ how often one value may be looked at, however schemas refer to each other.
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import lru_cache
 
 import jsonschema_rs
@@ -25,6 +26,8 @@ _WAYS = 20_000
 """How many different ways to look at a value are followed."""
 _LEVELS = 100
 """How deep values are followed when it is worked out how often they are looked at: as deep as bodies may be."""
+_DIVIDED, _SHORT_NUMBER = 20_000, 10**30
+"""Numbers that are divided in one value; each of more digits counts as a hundred."""
 _SHOWN = 300
 _PATTERNS = jsonschema_rs.RegexOptions(size_limit=1_000_000, dfa_size_limit=4_000_000)
 _SAME = ("not", "if", "then", "else")
@@ -75,8 +78,13 @@ class Validator:
         except (jsonschema_rs.ReferencingError, ValueError) as error:
             raise BadSchema(f"this is not JSON Schema: {str(error)[:_SHOWN]}") from None
 
+        self._divides = '"multipleOf"' in dumps(schema)
+
     def misfits(self, value: object) -> Iterator[Misfit]:
         """What is wrong with a value, one after the other."""
+        if self._divides and _hard_to_divide(value):
+            yield Misfit((), f"it holds more numbers than can be divided: {_DIVIDED:,} short ones, or fewer long ones")
+            return
         if deeper(value, _LEVELS):
             yield Misfit((), f"it is nested more than {_LEVELS} deep")
             return
@@ -90,6 +98,24 @@ class Validator:
         """The first thing that is wrong with a value; empty when nothing is."""
         found = next(self.misfits(value), None)
         return str(found) if found else ""
+
+
+def _hard_to_divide(value: object) -> bool:
+    """Whether exact division, as `multipleOf` asks for, of all numbers in a value would take long."""
+    cost, waiting = 0, [value]
+    while waiting and cost <= _DIVIDED:
+        one = waiting.pop()
+        if isinstance(one, dict):
+            waiting += one.values()
+        elif isinstance(one, list):
+            waiting += one
+        elif isinstance(one, int):
+            cost += 1 if -_SHORT_NUMBER < one < _SHORT_NUMBER else 100
+        elif isinstance(one, float):
+            cost += 1
+        elif isinstance(one, Decimal):
+            cost += 100
+    return cost > _DIVIDED
 
 
 def validator(schema: Schema) -> Validator:

@@ -17,7 +17,7 @@ BODY_SECONDS = 30.0
 """Seconds that a body may take to arrive."""
 SIGN_IN_BYTES = 10_000
 """Bytes of a body from who has not signed in."""
-_CONTAINERS = 100_000
+_CONTAINERS = 50_000
 """Lists and mappings in one body."""
 
 
