@@ -513,3 +513,16 @@ def test_an_address_that_is_none_is_no_model_and_no_server(house, address):
 
 def test_an_escaped_name_of_any_letters_is_a_name(house):
     refused(house.http.get("/api/v1/workflows/" + quote("ü/ñ☃")), 404)
+
+
+def test_an_alias_that_was_stored_under_other_rules_is_missing_alone(house):
+    client = house.oak.client()
+    client.put_model("old", url="http://127.0.0.1:9/v1", model="larch")
+    changed = "UPDATE model_alias SET config = replace(config::text, '127.0.0.1:9', '^')::{}, updated_at = now() WHERE name = 'old' RETURNING 1"
+    kind = house.oak.sql("SELECT data_type FROM information_schema.columns WHERE table_name = 'model_alias' AND column_name = 'config'")  # fmt: skip
+    assert house.oak.sql(changed.format(kind))
+    client.put_model("new", url="http://127.0.0.1:9/v1", model="larch")
+    assert house.http.post("/api/v1/models/new/test").status_code == 200
+    assert house.http.post("/api/v1/models/old/test").status_code == 404
+    assert house.http.delete("/api/v1/models/old").status_code == 204
+    assert house.http.delete("/api/v1/models/new").status_code == 204

@@ -7,7 +7,7 @@ from uuid import UUID
 
 import uuid_utils.compat as uuids
 from fastapi import APIRouter, Response
-from pydantic import Field
+from pydantic import Field, StrictBool
 
 from oak_relay.document import values
 from oak_relay.document.numbers import Whole
@@ -39,7 +39,7 @@ class RerunIn(In):
 class RedoIn(RerunIn):
     step: str = Field("", description="Path of the step to go on from; empty: as far as what is recorded fits.")
     values: dict[str, object] = Field(default_factory=dict, description="In the place of what steps at the top gave.")
-    check: bool = Field(False, description="Only say what would be kept.")
+    check: StrictBool = Field(False, description="Only say what would be kept.")
 
 
 class ManyIn(In):
@@ -50,7 +50,7 @@ class ManyIn(In):
 class TryIn(In):
     text: str = Field(max_length=600_000, description="The workflow document, a draft.")
     step: str = Field(description="Name or place of the step.")
-    onwards: bool = Field(False, description="Also what stands behind it.")
+    onwards: StrictBool = Field(False, description="Also what stands behind it.")
     input: object = None
     steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 

@@ -4,6 +4,7 @@ from datetime import UTC, datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
+from pydantic import StrictBool
 
 from oak_relay.document import calendar
 from oak_relay.document.errors import StepFailed
@@ -19,7 +20,7 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/schedules", tags=["sc
 
 
 class PauseIn(In):
-    paused: bool
+    paused: StrictBool
 
 
 @router.get("")

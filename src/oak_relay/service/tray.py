@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
-from pydantic import Field
+from pydantic import Field, StrictBool
 
 from oak_relay.document import values
 from oak_relay.document.schemas import validator
@@ -23,7 +23,7 @@ class AnswerIn(In):
     choice: str | None = Field(None, description="One of the question's choices.")
     data: object = Field(None, description="What the question's form asks for.")
     text: str | None = Field(None, max_length=20_000, description="A remark.")
-    alike: bool = Field(False, description="Answer all open questions of this kind together.")
+    alike: StrictBool = Field(False, description="Answer all open questions of this kind together.")
 
 
 @router.get("/tray", response_model=list[QuestionOut])

@@ -6,12 +6,13 @@ from functools import lru_cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header
-from pydantic import Field
+from pydantic import Field, StrictBool
 
 from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.check_base import TriggerShape, World
 from oak_relay.document.models import Workflow, document_of, walk_steps
+from oak_relay.document.numbers import Whole
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults
 from oak_relay.document.text import read
@@ -40,8 +41,8 @@ class TextIn(In):
 
 
 class LiveIn(In):
-    version: int | None = Field(None, ge=1, description="The version to make live; the newest when left out.")
-    on: bool = True
+    version: Whole | None = Field(None, ge=1, description="The version to make live; the newest when left out.")
+    on: StrictBool = True
 
 
 class RenderIn(TextIn):

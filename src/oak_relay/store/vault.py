@@ -131,7 +131,12 @@ class Vault:
             except ValueError as error:  # of a connector that is not installed here, or newer than this process
                 unread.append(self._secret(row))
                 log.warning("credential cannot be used", credential=row.name, reason=str(error)[:300])
-        aliases = {r.name: Alias.model_validate(values.loads(r.config)) for r in await every(model_alias)}
+        aliases: dict[str, Alias] = {}
+        for row in await every(model_alias):
+            try:
+                aliases[row.name] = Alias.model_validate(values.loads(row.config))
+            except ValueError as error:  # stored when other values were taken: it alone is missing then
+                log.warning("model alias cannot be used", alias=row.name, reason=str(error)[:300])
         tables = {
             r.name: TableDef(r.id, tuple(Column(**column) for column in r.columns), r.searched)
             for r in await every(table_def)
