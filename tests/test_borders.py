@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import quote
 
 import httpx
@@ -526,3 +527,120 @@ def test_an_alias_that_was_stored_under_other_rules_is_missing_alone(house):
     assert house.http.post("/api/v1/models/old/test").status_code == 404
     assert house.http.delete("/api/v1/models/old").status_code == 204
     assert house.http.delete("/api/v1/models/new").status_code == 204
+
+
+# Replies of tool servers and of model servers
+
+GOOD = {"name": "ring", "description": "Ring the bell of a hut", "inputSchema": {"type": "object"}}
+
+
+def _tool(schema: object) -> dict[str, object]:
+    return {"name": "bad", "description": "b", "inputSchema": schema}
+
+
+def _nested(levels: int) -> dict[str, object]:
+    schema: dict[str, object] = {}
+    for _ in range(levels):
+        schema = {"properties": {"a": schema}}
+    return schema
+
+
+TOOL_LISTS = {
+    "a fetch": [_tool({"$ref": "http://127.0.0.1:9/schema.json"}), GOOD],
+    "a circle": [_tool({"$ref": "#"}), GOOD],
+    "looking behind": [_tool({"properties": {"a": {"pattern": "(?<=a)b\\1"}}}), GOOD],
+    "doubling": [_tool({"$defs": {**{f"d{n}": {"allOf": [{"$ref": f"#/$defs/d{n + 1}"}] * 2} for n in range(40)}, "d40": {}}, "$ref": "#/$defs/d0"}), GOOD],
+    "deep": [_tool(_nested(90)), GOOD],
+    "large": [_tool({"enum": ["x" * 1000] * 900}), GOOD],
+    "no schema": [_tool({"type": 5}), GOOD],
+    "a long name": [{"name": "n" * 5_000, "inputSchema": {"type": "object"}}, GOOD],
+    "no tools at all": "tools",
+    "no mappings": [1, None, "x", GOOD],
+    "no names": [{"name": 5}, {"name": None}, {}, GOOD],
+    "very many": [GOOD] * 5_000,
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def outside() -> Iterator[tuple[str, dict[str, bytes]]]:
+    """A server that answers what it is told: requests of a tool server by `tools`, all others by `raw`."""
+    told: dict[str, bytes] = {}
+
+    class Answers(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            asked = json.loads(self.rfile.read(int(self.headers["content-length"])))
+            number = str(asked.get("id", 0)).encode()
+            answer = told["raw"] if "raw" in told else b'{"jsonrpc": "2.0", "id": ' + number + b', "result": {}}'
+            if "raw" not in told and asked.get("method") == "tools/list":
+                answer = b'{"jsonrpc": "2.0", "id": ' + number + b', "result": {"tools": ' + told["tools"] + b"}}"
+            self.send_response(200)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(answer)))
+            self.end_headers()
+            self.wfile.write(answer)
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Answers)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}", told
+    server.shutdown()
+
+
+@pytest.mark.parametrize("name", TOOL_LISTS)
+def test_a_tool_whose_schema_cannot_be_used_is_left_out_alone(house, outside, name):
+    url, told = outside
+    told.clear()
+    told["tools"] = json.dumps(TOOL_LISTS[name]).encode()
+    client = house.oak.client()
+    client.put_server("bell", url=url)
+
+    def attack():
+        found = client.test_server("bell")
+        assert found.ok, found
+        assert len(found.tools) <= 500
+        assert {t.name for t in found.tools if not t.wrong} == ({"ring"} if name != "no tools at all" else set())
+
+    house.unharmed(attack)
+    client.remove_server("bell")
+
+
+REPLIES = {
+    "no JSON": b"<html>",
+    "nested": b"[" * 100_000,
+    "a great number": b'{"jsonrpc": "2.0", "id": 1e999999999, "choices": 1e999999999}',
+    "digits": b'{"id": ' + b"9" * 200_000 + b"}",
+    "a list": b"[1, 2]",
+    "an odd error": b'{"jsonrpc": "2.0", "id": 1, "error": "no"}',
+    "an error of a mapping": b'{"jsonrpc": "2.0", "id": 1, "error": {"message": {"a": 1}, "code": "x"}}',
+    "choices that are none": b'{"choices": {"0": 1}}',
+    "a choice that is none": b'{"choices": [null]}',
+    "content that is none": b'{"choices": [{"message": {"content": {"a": 1}, "tool_calls": "x"}}], "usage": 5}',
+    "usage that is none": b'{"choices": [{"message": {"content": "x"}}], "usage": {"prompt_tokens": 1e99, "completion_tokens": -5}}',
+    "calls that are none": b'{"choices": [{"message": {"content": null, "tool_calls": [5, {"function": 3}, {"id": {}}]}}]}',
+    "no UTF-8": b'{"choices": [{"message": {"content": "\xff"}}]}',
+    "half a character": b'{"choices": [{"message": {"content": "\\ud800"}}]}',
+    "too long": b'{"a": "' + b"x" * 30_000_000 + b'"}',
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", REPLIES)
+def test_a_reply_that_is_none_is_a_failure_with_its_reason(house, outside, name):
+    url, told = outside
+    told.clear()
+    told["raw"] = REPLIES[name]
+    client = house.oak.client()
+    client.put_server("odd", url=url)
+    assert house.http.put("/api/v1/models/odd?unseen=true", json={"url": url, "model": "larch"}).status_code == 200
+    client.save("oak: 1\nworkflow: asks\nlimits: {time: 20s}\nsteps:\n  - step: a\n    do: model.answer\n    retry: {tries: 1}\n    with: {model: odd, prompt: hello}\nresult: ${ a.text }\n")  # fmt: skip
+    client.live("asks")
+
+    def attack():
+        assert not client.test_server("odd").ok
+        refusal = house.http.post("/api/v1/models/odd/test")
+        assert refusal.status_code == 200 and not refusal.json()["ok"]
+        ended = client.start("asks").wait(60)
+        assert ended.state == "succeeded" or (ended.error and ended.error.kind != "failed"), ended
+
+    house.unharmed(attack)

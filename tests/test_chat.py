@@ -1,5 +1,6 @@
 """The chat-completions adapter against recorded replies in the dialects servers are known for; streaming; fallbacks."""
 
+import asyncio
 import base64
 import json
 from types import SimpleNamespace
@@ -310,3 +311,37 @@ async def test_the_trace_of_an_answer_shows_the_messages_once_and_no_picture():
     turn = found.detail["turns"][0]
     assert encoded(picture("snow")) not in json.dumps(turn)
     assert json.loads(turn["exchange"]["request"]["body"]) == {"model": "larch", "max_tokens": 1024}
+
+
+# Servers may send anything
+
+ODD = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=10),
+    lambda inner: st.lists(inner, max_size=4)
+    | st.dictionaries(
+        st.sampled_from(["choices", "message", "delta", "content", "tool_calls", "function", "name", "arguments", "usage", "prompt_tokens", "completion_tokens", "prompt_tokens_details", "cached_tokens", "finish_reason", "refusal", "index", "id", "reasoning_content", "function_call", "error"]),
+        inner, max_size=5,
+    ),
+    max_leaves=25,
+)  # fmt: skip
+
+
+@given(st.lists(ODD, max_size=5))
+def test_pieces_of_any_shape_make_an_answer_or_none(given_pieces):
+    gathered = Gathered()
+    for piece in given_pieces:
+        assert isinstance(gathered.take(f"data: {json.dumps({'choices': [{'delta': piece}]})}"), str)
+        assert isinstance(gathered.take(f"data: {json.dumps(piece)}"), str)
+    assert json.dumps(gathered.whole())
+
+
+@given(ODD)
+def test_a_reply_of_any_shape_is_an_answer_or_told_to_be_none(odd):
+    for answer in (odd, {"choices": [odd]}, {"choices": [{"message": odd}], "usage": odd}):
+        try:
+            found = asyncio.run(complete("quick", ALIAS, HELLO, at(answer)))
+        except StepFailed as failed:
+            assert failed.kind in ("wrong_shape", "refused", "cut_off")
+        else:
+            assert found.text or found.calls
+            assert 0 <= found.usage.input <= 10**9

@@ -76,7 +76,7 @@ function remove(name: string): void {
                 <p><strong :style="{ color: `var(--relay-${testOf(one.name)!.ok ? 'succeeded' : 'failed'})` }">{{ testOf(one.name)!.ok ? '✓' : '✗' }}</strong> {{ testOf(one.name)!.sentence }}</p>
                 <p v-if="testOf(one.name)!.fix">What to do: {{ testOf(one.name)!.fix }}</p>
                 <dl v-if="testOf(one.name)!.tools.length">
-                  <template v-for="tool in testOf(one.name)!.tools" :key="String(tool.name)"><dt class="mono">{{ tool.name }}</dt><dd>{{ tool.description }}</dd></template>
+                  <template v-for="tool in testOf(one.name)!.tools" :key="String(tool.name)"><dt class="mono">{{ tool.name }}</dt><dd>{{ tool.description }}<div v-if="tool.wrong" class="text-danger">Agents are not offered it: {{ tool.wrong }}</div></dd></template>
                 </dl>
               </div>
             </td>

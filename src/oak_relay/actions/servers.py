@@ -19,6 +19,8 @@ from oak_relay.document.wire import WebAddress
 
 REVISION = "2025-06-18"
 _LARGEST = 4_000_000
+_MOST_TOOLS, _SAID = 500, 2_000
+"""Tools of one server that are taken, and letters of what it says of an error."""
 _HELLO = {"protocolVersion": REVISION, "capabilities": {}, "clientInfo": {"name": "oak-relay", "version": "1"}}
 
 
@@ -46,13 +48,15 @@ async def tools(name: str, server: ToolServer, at: Outbound) -> list[ServerTool]
         cursor: str | None = None
         for _ in range(50):
             page = await session.ask("tools/list", {"cursor": cursor} if cursor else {})
-            listed = page.get("tools", [])
-            found += [
-                ServerTool.listed(one) for one in listed if isinstance(one, dict) and isinstance(one.get("name"), str)
-            ]
-            cursor = page.get("nextCursor")
-            if not cursor:
+            listed = page.get("tools")
+            named = [one for one in listed if isinstance(one, dict)] if isinstance(listed, list) else []
+            for one in named[: _MOST_TOOLS - len(found)]:
+                if isinstance(one.get("name"), str):
+                    found.append(ServerTool.listed(one))
+            after = page.get("nextCursor")
+            if not isinstance(after, str) or not after or len(found) >= _MOST_TOOLS:
                 break
+            cursor = after
     return found
 
 
@@ -63,7 +67,9 @@ async def call(
     async with _session(name, server, at) as session:
         at.send_check()
         given = await session.ask("tools/call", {"name": tool, "arguments": dict(arguments)}, reached="maybe")
-    said = "\n".join(str(part.get("text", "")) for part in given.get("content", []) if part.get("type") == "text")
+    content = given.get("content")
+    parts = [part for part in content if isinstance(part, dict)] if isinstance(content, list) else []
+    said = "\n".join(str(part.get("text", "")) for part in parts if part.get("type") == "text")
     shown = {"server": name, "tool": tool, "reply": said[:20_000]}
     if given.get("isError"):
         raise StepFailed(
@@ -95,8 +101,9 @@ class _Session:
                 "wrong_shape", f"{self.name} did not answer {method}", fix="is it a tool server?", reached=reached
             )
         if "error" in answer:
-            said = answer["error"].get("message", "it refuses")
-            kind: Any = "invalid" if answer["error"].get("code") == -32602 else "failed"
+            fault = answer["error"] if isinstance(answer["error"], dict) else {}
+            said = str(fault.get("message", "it refuses"))[:_SAID]
+            kind: Any = "invalid" if fault.get("code") == -32602 else "failed"
             raise StepFailed(kind, f"{self.name}: {said}", fix="see what the server offers", reached="yes")
         result = answer.get("result")
         return result if isinstance(result, dict) else {}

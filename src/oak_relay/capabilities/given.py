@@ -5,10 +5,14 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from uuid import UUID
 
+from oak_relay.document.schemas import BadSchema, validator
 from oak_relay.messages import Message
 from oak_relay.usage import NOTHING, Usage
 
 ColumnKind = Literal["text", "number", "boolean", "any"]
+
+_NAME, _TOLD = 200, 5_000
+"""Letters of a tool's name and title, and of its description."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,24 +71,32 @@ class Window:
 @dataclass(frozen=True, slots=True)
 class ServerTool:
     """A tool as its server lists it: `schema` is the JSON Schema of its arguments, `safe` whether it says that repeating
-    a call does no harm (its hints `readOnlyHint` and `idempotentHint`)."""
+    a call does no harm (its hints `readOnlyHint` and `idempotentHint`); `wrong` why it cannot be used, empty when it can."""
 
     name: str
     title: str = ""
     description: str = ""
     schema: Mapping[str, object] = field(default_factory=lambda: {"type": "object"})
     safe: bool = False
+    wrong: str = ""
 
     @classmethod
     def listed(cls, listed_as: Mapping[str, object]) -> "ServerTool":
         """Of a reply to `tools/list` (Model Context Protocol)."""
         hints = listed_as.get("annotations")
         hints = hints if isinstance(hints, dict) else {}
-        schema = listed_as.get("inputSchema")
+        given, name = listed_as.get("inputSchema"), str(listed_as["name"])
+        schema = given if isinstance(given, dict) and given else {"type": "object"}
+        wrong = "" if len(name) <= _NAME else f"its name has more than {_NAME} letters"
+        try:
+            validator(schema)
+        except BadSchema as error:
+            wrong, schema = f"the schema of its arguments cannot be used: {error.message}", {"type": "object"}
         return cls(
-            str(listed_as["name"]),
-            str(listed_as.get("title") or listed_as["name"]),
-            str(listed_as.get("description") or listed_as["name"]),
-            schema if isinstance(schema, dict) and schema else {"type": "object"},
+            name[:_NAME],
+            str(listed_as.get("title") or name)[:_NAME],
+            str(listed_as.get("description") or name)[:_TOLD],
+            schema,
             bool(hints.get("readOnlyHint") or hints.get("idempotentHint")),
+            wrong,
         )

@@ -229,13 +229,14 @@ class Server(Result):
 
 
 class ServerTool(Result):
-    """A tool that a server offers; `input` is the JSON Schema of its arguments."""
+    """A tool that a server offers; `input` is the JSON Schema of its arguments, `wrong` why agents are not offered it."""
 
     name: str
     title: str
     description: str
     input: dict[str, object]
     safe: bool
+    wrong: str
 
 
 class ServerTest(Result):

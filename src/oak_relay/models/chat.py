@@ -4,6 +4,7 @@ import re
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from difflib import get_close_matches
 from typing import Any
 
@@ -17,6 +18,8 @@ from oak_relay.models import files
 from oak_relay.usage import Usage
 
 _LARGEST = 4_000_000
+_MOST_TOKENS, _SAID = 10**9, 2_000
+"""Tokens of one reply that are believed, and letters of what a server says when it refuses."""
 _THOUGHTS = re.compile(r"^\s*<(think|thinking|reasoning)>(.*?)</\1>\s*", re.DOTALL)
 _TOO_LONG = re.compile(r"context|maximum.*tokens|too long", re.IGNORECASE)
 _NO_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
@@ -188,7 +191,8 @@ class Gathered:
     """Puts a streamed answer together again: server-sent events whose pieces carry deltas of one message."""
 
     def __init__(self) -> None:
-        self.text, self.reasoning, self.refusal, self.finish = "", "", "", None
+        self.text, self.reasoning, self.refusal = "", "", ""
+        self.finish: str | None = None
         self.usage: object = None
         self.calls: dict[int, dict[str, str]] = {}
         self.ended = False
@@ -210,22 +214,24 @@ class Gathered:
             return ""
         self.usage = piece.get("usage") or self.usage
         self._more |= {k: v for k, v in piece.items() if k not in ("choices", "usage")}
-        for choice in piece.get("choices") or []:
+        for choice in _mappings(piece.get("choices")):
             if choice.get("finish_reason"):
-                self.finish, self.ended = choice["finish_reason"], True
-            return self._delta(choice.get("delta") or {})
+                self.finish, self.ended = str(choice["finish_reason"]), True
+            return self._delta(_mapping(choice.get("delta")))
         return ""
 
     def _delta(self, delta: dict[str, Any]) -> str:
         text = _content(delta.get("content"))
         self.text += text
-        self.reasoning += delta.get("reasoning_content") or delta.get("reasoning") or ""
-        self.refusal += delta.get("refusal") or ""
-        for number, call in enumerate(delta.get("tool_calls") or []):
-            kept = self.calls.setdefault(int(call.get("index", number)), {"id": "", "name": "", "arguments": ""})
-            inner = call.get("function") or {}
-            kept["id"] = kept["id"] or call.get("id") or ""
-            kept["name"] += inner.get("name") or ""
+        self.reasoning += _reasoning(delta)
+        self.refusal += _content(delta.get("refusal"))
+        for number, call in enumerate(_mappings(delta.get("tool_calls"))):
+            index = call.get("index", number)
+            place = index if isinstance(index, int) else number
+            kept = self.calls.setdefault(place, {"id": "", "name": "", "arguments": ""})
+            inner = _mapping(call.get("function"))
+            kept["id"] = kept["id"] or _content(call.get("id"))
+            kept["name"] += _content(inner.get("name"))
             arguments = inner.get("arguments")
             kept["arguments"] += (
                 arguments if isinstance(arguments, str) else values.dumps(arguments) if arguments else ""
@@ -250,7 +256,7 @@ def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, object
     """The error that a model server's refusal means, with what to do."""
     failed = exchange.failure()
     failed.detail = shown
-    said = exchange.body.decode("utf-8", "replace")
+    said = exchange.body[:_SAID].decode("utf-8", "replace")
     if exchange.status in (402, 429) and _NO_CREDIT.search(said):
         failed.kind, failed.fix = ("out_of_credit", f"top up the account behind the credential {alias.credential}")
     elif exchange.status in (400, 413) and _TOO_LONG.search(said):
@@ -268,6 +274,8 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     try:
         choice = data["choices"][0]
         message = choice["message"]
+        if not isinstance(message, dict):
+            raise TypeError
     except (KeyError, IndexError, TypeError):
         raise StepFailed(
             "wrong_shape",
@@ -277,7 +285,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
             detail=shown,
         ) from None
     text = _content(message.get("content"))
-    reasoning = message.get("reasoning_content") or message.get("reasoning") or ""
+    reasoning = _reasoning(message)
     thought = _THOUGHTS.match(text)
     if thought:
         reasoning, text = thought[2].strip(), text[thought.end() :]
@@ -296,7 +304,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     if message.get("refusal") or finish == "content_filter":
         raise StepFailed(
             "refused",
-            f"{name} refuses: {message.get('refusal') or 'filtered'}",
+            f"{name} refuses: {_content(message.get('refusal'))[:_SAID] or 'filtered'}",
             fix="change the prompt",
             reached="yes",
             detail=shown,
@@ -325,12 +333,12 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
 
 def _calls(message: Mapping[str, Any]) -> list[Wanted]:
     """The tools that a message wants called; servers differ in where they put them and in how arguments are written."""
-    given = message.get("tool_calls") or []
+    given = _mappings(message.get("tool_calls"))
     if not given and isinstance(message.get("function_call"), dict):
         given = [{"function": message["function_call"]}]
     calls: list[Wanted] = []
     for number, call in enumerate(given):
-        inner = call.get("function") or call
+        inner = _mapping(call.get("function")) or call
         arguments = inner.get("arguments", inner.get("input"))
         text = (arguments if isinstance(arguments, str) else values.dumps(arguments or {})) or "{}"
         calls.append(
@@ -355,14 +363,30 @@ def _sources(alias: Alias, data: Mapping[str, object]) -> list[Source]:
 def _content(content: object) -> str:
     if isinstance(content, list):
         return "".join(str(p.get("text", "")) if isinstance(p, dict) else str(p) for p in content)
-    return "" if content is None else str(content)
+    return content if isinstance(content, str) else "" if content is None else values.text_of(content)
+
+
+def _reasoning(message: Mapping[str, Any]) -> str:
+    return _content(message.get("reasoning_content") or message.get("reasoning"))
+
+
+def _mapping(given: object) -> dict[str, Any]:
+    return given if isinstance(given, dict) else {}
+
+
+def _mappings(given: object) -> list[dict[str, Any]]:
+    """The mappings in a list; servers send what they like."""
+    return [one for one in given if isinstance(one, dict)] if isinstance(given, list) else []
 
 
 def _usage(given: object, messages: Sequence[Message], text: str) -> Usage:
     """Tokens as the server counted them, or estimated at four letters each."""
     if isinstance(given, dict) and "prompt_tokens" in given:
-        cached = (given.get("prompt_tokens_details") or {}).get("cached_tokens") or 0
-        return Usage(int(given["prompt_tokens"] or 0), int(cached), int(given.get("completion_tokens") or 0))
+        cached = _mapping(given.get("prompt_tokens_details")).get("cached_tokens") or 0
+        counted = (given["prompt_tokens"] or 0, cached, given.get("completion_tokens") or 0)
+        if all(isinstance(n, int | float | Decimal) and 0 <= n <= _MOST_TOKENS for n in counted):
+            taken, cached, written = map(int, counted)
+            return Usage(taken, cached, written)
     return Usage(letters_in(messages) // 4 + 1, output=len(text) // 4 + 1, estimated=True)
 
 

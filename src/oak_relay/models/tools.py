@@ -125,6 +125,9 @@ async def _server(tool: Tool, server: str, at: Servers) -> list[AgentTool]:
     if absent:
         have = ", ".join(one.name for one in listed)
         raise StepFailed("missing", f"{server} has no tool {sorted(absent)[0]}; it has {have}", fix="correct only:")
+    bad = next((one for one in listed if one.wrong and one.name in (tool.only or ())), None)
+    if bad is not None:
+        raise StepFailed("invalid", f"{server}.{bad.name} cannot be used: {bad.wrong}", fix="have its server corrected")
     fixed = tool.with_ or {}
     return [
         AgentTool(
@@ -139,7 +142,7 @@ async def _server(tool: Tool, server: str, at: Servers) -> list[AgentTool]:
             names=_meant(_named(one.name), tool, "server.call", one.name, f"{server}.{one.name}"),
         )
         for one in listed
-        if tool.only is None or one.name in tool.only
+        if not one.wrong and (tool.only is None or one.name in tool.only)
     ]
 
 

@@ -86,7 +86,12 @@ async def test_server(name: str, parts: PartsDep, _: CallerDep) -> ServerTestOut
 
 def _tool(tool: ServerTool) -> ServerToolOut:
     return ServerToolOut(
-        name=tool.name, title=tool.title, description=tool.description, input=dict(tool.schema), safe=tool.safe
+        name=tool.name,
+        title=tool.title,
+        description=tool.description,
+        input=dict(tool.schema),
+        safe=tool.safe,
+        wrong=tool.wrong,
     )
 
 

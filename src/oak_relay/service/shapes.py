@@ -301,6 +301,7 @@ class ServerToolOut(BaseModel):
     description: str
     input: dict[str, object] = Field(description="JSON Schema of its arguments.")
     safe: bool = Field(description="Whether it says that repeating a call does no harm.")
+    wrong: str = Field(description="Why agents are not offered it; empty when they are.")
 
 
 class ServerTestOut(BaseModel):
