@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test bench proof scale talks crash lint ready console clean
+.PHONY: demo test bench proof scale talks crash strangers lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -17,6 +17,7 @@ bench: ready console
 proof: ready console
 	@$(BIN)/python -m bench.crash
 	@$(BIN)/python -m bench.scale
+	@$(BIN)/python -m bench.strangers
 
 scale: ready console
 	@$(BIN)/python -m bench.scale $(ARGS)
@@ -26,6 +27,9 @@ talks: ready console
 
 crash: ready console
 	@$(BIN)/python -m bench.crash $(ARGS)
+
+strangers: ready console
+	@$(BIN)/python -m bench.strangers $(ARGS)
 
 lint: ready
 	$(BIN)/ruff format --check src tests bench demo
