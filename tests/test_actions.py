@@ -341,3 +341,12 @@ def test_how_credentials_are_applied():
 def test_secrets_that_could_not_be_kept_safe_are_refused(secret):
     with pytest.raises(ValueError, match=r"secret"):
         Bearer(secret=secret)
+
+
+@pytest.mark.parametrize(
+    ("said", "delay"),
+    [("5", 5), ("1.5", 1.5), ("9" * 500, 86_400), ("1e999", 86_400), ("Fri, 31 Dec 9999 23:59:59 GMT", 86_400), ("Mon, 01 Jan 1990 00:00:00 GMT", 0),
+     ("\u00b2", None), ("1.2.3", None), ("Fri, 99 Zzz 99999999999999999999 99:99:99 +9999", None), ("soon", None), ("-5", None), ("", None)],
+)  # fmt: skip
+def test_however_a_server_says_when_to_come_again(said, delay):
+    assert retry_after({"retry-after": said}) == delay

@@ -644,3 +644,10 @@ def test_a_reply_that_is_none_is_a_failure_with_its_reason(house, outside, name)
         assert ended.state == "succeeded" or (ended.error and ended.error.kind != "failed"), ended
 
     house.unharmed(attack)
+
+
+@pytest.mark.parametrize("version", ["9" * 5_000, "\u00b2", "-1", "null", '"' * 500, "1e5"])
+def test_a_version_that_is_none_in_a_header_is_no_failure(house, version):
+    headers = [(b"If-Match", version.encode("latin-1"))]
+    answer = house.http.post("/api/v1/workflows", json={"text": FRAME + "result: 2\n"}, headers=headers)
+    assert answer.status_code in (201, 200, 412), answer.text

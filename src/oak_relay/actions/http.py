@@ -20,6 +20,8 @@ from oak_relay.triggers.webhook import WebhookTrigger
 from oak_relay.vault.blanking import unseen
 from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
 
+_LONGEST_DELAY = 86_400.0
+"""Seconds after which something is asked again, whatever a server says."""
 _SAFE = ("GET", "HEAD", "OPTIONS", "PUT", "DELETE")
 _SHOWN = 20_000
 
@@ -250,12 +252,14 @@ def retry_after(headers: Mapping[str, str]) -> float | None:
     text = headers.get("retry-after", "").strip()
     if not text:
         return None
-    if text.replace(".", "", 1).isdigit():
-        return min(float(text), 86_400.0)
     try:
-        return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
-    except (TypeError, ValueError):
+        if text[0].isdigit():
+            seconds = float(text)
+        else:
+            seconds = (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds()
+    except (TypeError, ValueError, OverflowError):
         return None
+    return min(max(0.0, seconds), _LONGEST_DELAY)
 
 
 def _reached(status: int, delay: float | None) -> Reached:

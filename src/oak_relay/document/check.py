@@ -26,6 +26,7 @@ from oak_relay.document.models import (
     WaitStep,
     Workflow,
 )
+from oak_relay.document.numbers import whole
 from oak_relay.document.schemas import validator
 from oak_relay.document.text import Path, Source, Unreadable, read
 
@@ -264,6 +265,6 @@ def _with_paths(path: Path, steps: list[Any]) -> list[tuple[Path, BaseStep]]:
     for index, step in enumerate(steps):
         found.append(((*path, index), step))
         for where, inner in step.inner():
-            parts = tuple(int(p) if p.isdigit() else p for p in where.split("."))
+            parts = tuple(p if (n := whole(p)) is None else n for p in where.split("."))
             found += _with_paths((*path, index, *parts), inner)
     return found

@@ -15,3 +15,8 @@ Whole = Annotated[int, BeforeValidator(_no_other)]
 """A whole number."""
 Number = Annotated[float, BeforeValidator(_no_other)]
 """Any number of JSON."""
+
+
+def whole(text: str) -> int | None:
+    """The number that a text of a few digits is; None for any other text, digits of other scripts too."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 12 else None

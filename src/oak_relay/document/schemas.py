@@ -13,6 +13,7 @@ from functools import lru_cache
 import jsonschema_rs
 
 from oak_relay.document.errors import Fault
+from oak_relay.document.numbers import whole
 from oak_relay.jsontext import NotJson, deeper, dumps, loads
 
 Schema = Mapping[str, object]
@@ -267,7 +268,7 @@ def _target(ref: object, nodes: Mapping[Pointer, Schema], anchors: Mapping[str, 
     if ref[1:] in anchors:
         return anchors[ref[1:]]
     parts = [part.replace("~1", "/").replace("~0", "~") for part in ref[2:].split("/")] if len(ref) > 2 else []
-    for path in (tuple(parts), tuple(int(part) if part.isdigit() else part for part in parts)):
+    for path in (tuple(parts), tuple(part if (n := whole(part)) is None else n for part in parts)):
         if path in nodes:
             return path
     raise BadSchema(f"there is no {ref[:100]} in this schema", place, "refer to #/$defs/NAME")

@@ -9,6 +9,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 from starlette.requests import ClientDisconnect, Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from oak_relay.document.numbers import whole
 from oak_relay.runtime.documents import Busy
 from oak_relay.service.headers import GUARD
 from oak_relay.service.problems import Problem
@@ -26,7 +27,7 @@ async def body_of(request: Request, most: int, seconds: float = BODY_SECONDS) ->
     `Problem`: 413, 408, and 400 when the sender goes away."""
     too_long = Problem(413, "the body is too long", f"at most {most} bytes are taken", "send less")
     length = request.headers.get("content-length", "")
-    if length.isdigit() and (len(length) > 15 or int(length) > most):
+    if length and ((announced := whole(length)) is None or announced > most):
         raise too_long
     pieces: list[bytes] = []
     size = 0

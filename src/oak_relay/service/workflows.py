@@ -12,7 +12,7 @@ from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.check_base import TriggerShape, World
 from oak_relay.document.models import Workflow, document_of, walk_steps
-from oak_relay.document.numbers import Whole
+from oak_relay.document.numbers import Whole, whole
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults
 from oak_relay.document.text import read
@@ -69,7 +69,7 @@ async def save_workflow(
     assert checked.document is not None
     document = checked.document
     plan = await parts.registry.documents.now(lambda: compile_plan(document))
-    expected = int(if_match.strip('"')) if if_match and if_match.strip('"').isdigit() else None
+    expected = whole(if_match.strip('"')) if if_match else None
     async with parts.database.begin() as connection:
         try:
             number, new = await workflows.save(
