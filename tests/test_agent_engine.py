@@ -493,7 +493,7 @@ async def test_an_action_without_with_is_open_but_for_its_credential():
     assert validator(request["parameters"]).fault({"url": "https://a.example", "credential": "office"})
     assert not validator(request["parameters"]).fault({"url": "https://a.example", "method": "GET"})
     assert "It is Saturday, 05 April 2031, 08:00 (Europe/Zurich)." in setup["messages"][0]["content"]
-    with pytest.raises(StepFailed, match="no zone"):
+    with pytest.raises(StepFailed, match="no IANA zone"):
         await opened.perform(opened.read({"model": "m", "prompt": "p", "zone": "Nowhere"}), At())
     two = [{"do": "http.request"}, {"do": "http.request"}]
     with pytest.raises(StepFailed, match="two tools are called http_request"):

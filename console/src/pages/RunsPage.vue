@@ -130,7 +130,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
 </template>
 
 <style scoped>
-td a { overflow-wrap: anywhere; }
+td a, .trouble { overflow-wrap: anywhere; }
 .head { display: flex; flex-wrap: wrap; gap: 0.75rem 1.5rem; align-items: center; margin-bottom: 1rem; }
 .filters { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-left: auto; }
 .filters > * { width: auto; min-width: 8.5rem; }

@@ -201,7 +201,7 @@ async def show_journal(
     )
 
 
-@router.get("/artifacts/{artifact_id:uuid}", response_class=Response)
+@router.get("/artifacts/{artifact_id}", response_class=Response)
 async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Response:
     """The whole of a payload of which only a preview is told: an entry's body or detail, or an event's data (JSON)."""
     async with parts.database.connect() as connection:
