@@ -600,6 +600,7 @@ def test_a_tool_whose_schema_cannot_be_used_is_left_out_alone(house, outside, na
         found = client.test_server("bell")
         assert found.ok, found
         assert len(found.tools) <= 500
+        assert len({t.name for t in found.tools}) == len(found.tools)
         assert {t.name for t in found.tools if not t.wrong} == ({"ring"} if name != "no tools at all" else set())
 
     house.unharmed(attack)

@@ -44,6 +44,7 @@ class ToolServer(Fields):
 async def tools(name: str, server: ToolServer, at: Outbound) -> list[ServerTool]:
     """What a server offers. Raises `StepFailed`."""
     found: list[ServerTool] = []
+    names: set[str] = set()
     async with _session(name, server, at) as session:
         cursor: str | None = None
         for _ in range(50):
@@ -51,7 +52,8 @@ async def tools(name: str, server: ToolServer, at: Outbound) -> list[ServerTool]
             listed = page.get("tools")
             named = [one for one in listed if isinstance(one, dict)] if isinstance(listed, list) else []
             for one in named[: _MOST_TOOLS - len(found)]:
-                if isinstance(one.get("name"), str):
+                if isinstance(one.get("name"), str) and one["name"] not in names:
+                    names.add(one["name"])  # one that is listed twice is taken once
                     found.append(ServerTool.listed(one))
             after = page.get("nextCursor")
             if not isinstance(after, str) or not after or len(found) >= _MOST_TOOLS:
