@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test bench proof scale talks crash strangers lint ready console clean
+.PHONY: demo test bench proof scale talks crash strangers fuzz lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -18,6 +18,7 @@ proof: ready console
 	@$(BIN)/python -m bench.crash
 	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.strangers
+	@$(MAKE) --no-print-directory fuzz
 
 scale: ready console
 	@$(BIN)/python -m bench.scale $(ARGS)
@@ -30,6 +31,10 @@ crash: ready console
 
 strangers: ready console
 	@$(BIN)/python -m bench.strangers $(ARGS)
+
+fuzz: ready
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[fuzz]'
+	@$(BIN)/python -m bench.fuzz $(ARGS)
 
 lint: ready
 	$(BIN)/ruff format --check src tests bench demo

@@ -31,10 +31,12 @@ import uuid_utils.compat as uuids
 
 from bench.load import Load
 from oak_relay.client import Client
+from oak_relay.document import values
 from oak_relay.runtime.cluster import Cluster, _bin
 from oak_relay.store import intake
 from oak_relay.store.database import Database
 from oak_relay.store.intake import NewRun
+from oak_relay.vault.blanking import Blanker
 
 STEPS = """
 oak: 1
@@ -111,7 +113,7 @@ class Bench:
     def process(self, name: str, *command: str, **more: str) -> Iterator[subprocess.Popen[bytes]]:
         """A process, its peak memory noted (megabytes of resident set)."""
         environment = {**os.environ, "OAK_RELAY_DATABASE_URL": self.url, "OAK_RELAY_DATA_DIR": str(self.home),
-                       "OAK_RELAY_PORT": str(self.port), **more}  # fmt: skip
+                       "OAK_RELAY_PORT": str(self.port), "OAK_RELAY_HOST_RATE": "1000000", **more}  # fmt: skip
         started = subprocess.Popen([sys.executable, *command], env=environment, stderr=subprocess.DEVNULL)
         try:
             yield started
@@ -241,6 +243,28 @@ def outside(bench: Bench, client: Client) -> None:
         f"{pace.rate:,.0f}/s",
         f"{pace.rate / pace.inserts:.2f} of pgbench; {pace.cost}",
     )
+    blanking(bench, client, pace)
+
+
+def blanking(bench: Bench, client: Client, pace: Pace) -> None:
+    """What looking for 200 stored secrets costs an HTTP step, of what all of it costs its worker."""
+    found = [f"{number:04d}-{secrets.token_urlsafe(24)}" for number in range(200)]
+    blanker = Blanker(found)
+    [run] = client.runs(workflow="bench-outside", limit=1).runs
+    texts = [values.dumps(entry["detail"]) for entry in client.journal(run.id) if entry.get("detail")]
+    times = []
+    for _ in range(200):
+        began = time.perf_counter()
+        for text in texts:
+            blanker.json(text)
+        times.append(time.perf_counter() - began)
+    each = statistics.median(times) / len(texts) * 1e6
+    per_step = each * len(texts) / PER_OUTSIDE
+    size = sum(map(len, texts)) / len(texts)
+    bench.say(
+        f"blanking of 200 secrets, an entry of {size:,.0f} letters", f"{each:.0f} us",
+        f"{per_step / pace.worker:.3f} of the {pace.worker:.0f} us that an HTTP step costs a worker",
+    )  # fmt: skip
 
 
 def filling(bench: Bench, client: Client) -> None:

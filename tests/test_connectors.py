@@ -11,14 +11,16 @@ from pathlib import Path
 
 import httpx
 import pytest
-from playwright.sync_api import expect, sync_playwright
+from playwright.sync_api import expect
 
 from oak_relay.actions.base import Action, Connector, Fields
 from oak_relay.actions.catalogue import Catalogue, offer
 from oak_relay.client import Invalid
 from oak_relay.document.schemas import validator
+from tests.browsing import browser, sign_in
 from tests.conftest import Processes, seed, until
-from tests.test_console import FLAGS, sign_in
+
+__all__ = ["browser"]
 
 PACKAGE = Path(__file__).parent / "connector"
 KEY = "brass-clapper-9"
@@ -87,7 +89,7 @@ def huts(new_database, tmp_path_factory, bell) -> Iterator[Processes]:
     processes.start_worker()
     processes.start("tick")
     seed(processes)
-    processes.client().put_credential("tarn-bell", kind="bell-key", secret=KEY, hut="Upper Tarn")
+    processes.client().put_credential("tarn-bell", kind="bell-key", secret=KEY, hut="Upper Tarn", hosts=["127.0.0.1"])
     assert not processes.client().save(FLOW.replace("BELL", bell)).findings
     processes.client().live("ring-back")
     yield processes
@@ -167,24 +169,22 @@ def test_the_catalogue_tells_of_it_and_of_what_cannot_be_used(huts):
     assert "bell" in httpx.get(f"{huts.url}/schema/workflow.json").json()["$defs"]["Trigger"]["properties"]
 
 
-def test_the_console_stores_its_credential_and_tells_its_sentences(huts, bell):
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.set_default_timeout(15_000)
-        sign_in(page, huts)
-        page.goto(f"{huts.url}/credentials")
-        page.get_by_role("button", name="Add credential").click()
-        page.get_by_label("Name").fill("valley-bell")
-        page.get_by_label("Kind").select_option(label="Key of a hut's bell")
-        page.get_by_role("textbox", name="Hut").fill("Valley Head")
-        page.locator("input[type=password]").fill("iron-clapper-3")
-        page.get_by_role("button", name="Store").click()
-        expect(page.get_by_role("row").filter(has_text="valley-bell")).to_contain_text("Key of a hut's bell")
-        page.goto(f"{huts.url}/workflows/ring-back")
-        expect(page.get_by_text(f"Somebody rings at {bell}").first).to_be_visible()
-        expect(page.get_by_text("Ring input.times times at").first).to_be_visible()
-        browser.close()
+def test_the_console_stores_its_credential_and_tells_its_sentences(browser, huts, bell):
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.set_default_timeout(15_000)
+    sign_in(page, huts)
+    page.goto(f"{huts.url}/credentials")
+    page.get_by_role("button", name="Add credential").click()
+    page.get_by_label("Name").fill("valley-bell")
+    page.get_by_label("Kind").select_option(label="Key of a hut's bell")
+    page.get_by_role("textbox", name="Hut").fill("Valley Head")
+    page.locator("input[type=password]").fill("iron-clapper-3")
+    page.get_by_role("button", name="Store").click()
+    expect(page.get_by_role("row").filter(has_text="valley-bell")).to_contain_text("Key of a hut's bell")
+    page.goto(f"{huts.url}/workflows/ring-back")
+    expect(page.get_by_text(f"Somebody rings at {bell}").first).to_be_visible()
+    expect(page.get_by_text("Ring input.times times at").first).to_be_visible()
+    page.close()
     assert huts.sql("SELECT config FROM credential WHERE name = 'valley-bell'").count("Valley Head") == 1
 
 

@@ -6,28 +6,13 @@ from collections.abc import Iterator
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from oak_relay.client import Client
+from tests.browsing import browser, sign_in
 from tests.conftest import Processes, seed_agents, until
 
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        yield chromium
-        chromium.close()
+__all__ = ["browser"]
 
 
 @pytest.fixture
@@ -44,13 +29,6 @@ def page(browser: Browser, oak: Processes) -> Iterator[Page]:
     context.close()
     assert not elsewhere
     assert not broken
-
-
-def sign_in(page: Page, oak: Processes) -> None:
-    page.goto(oak.url)
-    page.get_by_label("Password").fill(oak.password)
-    page.get_by_role("button", name="Sign in").click()
-    expect(page.get_by_role("navigation")).to_be_visible()
 
 
 def guest_writes(oak: Processes, message: str, email: str) -> str:
@@ -82,7 +60,7 @@ def test_the_run_that_failed_and_was_retried_says_why_and_how_long(page: Page, o
     expect(record).to_contain_text(re.compile(r"waited \d+ ms"))
     record.get_by_role("button", name="attempt 1").click()
     expect(record.get_by_role("alert")).to_contain_text("try again later")
-    expect(record).to_contain_text("x-api-key: $OFFICE")  # as curl, without its secret
+    expect(record).to_contain_text("'x-api-key: '\"$OFFICE\"")  # as curl, without its secret
     page.get_by_role("button", name="Ask careful for draft").click()
     expect(record).to_contain_text("You answer guests of Larkspur Huts")
     expect(record).to_contain_text("- Quiet hours are from ten")

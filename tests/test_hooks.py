@@ -1,5 +1,6 @@
 """Webhooks in: verified, counted once, refused whole, kept as they came."""
 
+import hmac
 import json
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
@@ -172,3 +173,100 @@ def assert_problem(answer: httpx.Response, kind: str) -> None:
     assert problem["title"]
     assert problem["fix"]
     assert problem["status"] == answer.status_code
+
+
+def hooked(client: Client, name: str, webhook: str, steps: str = "[{step: a, set: {x: 1}}]") -> None:
+    text = f"oak: 1\nworkflow: {name}\ntriggers:\n  - {{trigger: t, webhook: {{path: {name}, {webhook}}}}}\nsteps: {steps}\nresult: 1\n"
+    client.live(client.save(text).workflow)
+
+
+def test_a_plain_token_in_a_header_proves_a_sender_and_is_kept_by_nobody(oak, client, url):
+    client.put_credential("tide-token", kind="signing", secret="a-plain-token-2031")
+    hooked(
+        client, "by-token", "verify: {scheme: token, header: X-Tide-Token, prefix: 'Token ', credential: tide-token}"
+    )
+    for wrong in (
+        {},
+        {"X-Tide-Token": "a-plain-token-2031"},
+        {"X-Tide-Token": "Token a-plain-token-2032"},
+        {"Authorization": "Token a-plain-token-2031"},
+    ):
+        assert_problem(httpx.post(f"{url}/by-token", json={}, headers=wrong), "denied")
+    sent = httpx.post(
+        f"{url}/by-token", json={"hut": 1}, headers={"X-Tide-Token": "Token a-plain-token-2031", "X-Other": "kept"}
+    )
+    assert sent.status_code == 202
+    kept = oak.sql("SELECT meta::text FROM event ORDER BY id DESC LIMIT 1")
+    assert "kept" in kept
+    assert "a-plain-token-2031" not in kept
+
+
+def plain(message: str, **headers: str) -> dict[str, str]:
+    made = hmac.new(b"a-plain-secret-2031", message.encode(), "sha256").hexdigest()
+    return {"X-Signature": f"sha256={made}", **headers}
+
+
+def test_a_signed_delivery_counts_once_whatever_it_is_called(client, url):
+    """An id that is not signed proves nothing; one that is signed is the delivery's."""
+    client.put_credential("plain-signing", kind="signing", secret="a-plain-secret-2031")
+    hooked(client, "by-body", "verify: {scheme: hmac, prefix: 'sha256=', credential: plain-signing}")
+    sent = [
+        httpx.post(f"{url}/by-body", content="{}", headers=plain("{}", **{"webhook-id": name})).json()
+        for name in ("one", "two")
+    ]
+    assert [one["duplicate"] for one in sent] == [False, True]
+    assert httpx.post(f"{url}/by-body", content='{"a":1}', headers=plain('{"a":1}')).json()["duplicate"] is False
+    hooked(
+        client,
+        "by-id",
+        "verify: {scheme: hmac, prefix: 'sha256=', credential: plain-signing, signed: '{id}.{timestamp}.{body}'}",
+    )
+
+    def deliver(name: str, stamp: float, called: str | None = None, body: str = "{}") -> httpx.Response:
+        headers = plain(f"{name}.{int(stamp)}.{body}", **{"webhook-id": called or name, "X-Timestamp": str(int(stamp))})
+        return httpx.post(f"{url}/by-id", content=body, headers=headers)
+
+    now = datetime.now(UTC).timestamp()
+    assert deliver("one", now).json()["duplicate"] is False
+    assert deliver("one", now + 1).json()["duplicate"] is True
+    assert deliver("two", now).json()["duplicate"] is False
+    assert deliver("three", now, called="four").status_code == 401
+    assert deliver("five", now - 3_000).status_code == 401
+    assert deliver("six", now + 3_000).status_code == 401
+    assert (
+        httpx.post(
+            f"{url}/by-id", content="{}", headers=plain(f".{int(now)}.{{}}", **{"X-Timestamp": str(int(now))})
+        ).status_code
+        == 401
+    )
+
+
+def test_a_tolerance_that_is_none_is_found(client):
+    text = "oak: 1\nworkflow: ajar\ntriggers:\n  - {trigger: t, webhook: {path: ajar, verify: {scheme: hmac, credential: booking-site, tolerance: Pzzz}}}\nsteps: [{step: a, set: {x: 1}}]\nresult: ${ a.x }\n"
+    assert any("Pzzz" in found.message for found in client.check(text).findings)
+
+
+def test_an_open_webhook_is_found_by_the_checker(client):
+    text = "oak: 1\nworkflow: ajar\ntriggers:\n  - {trigger: t, webhook: {path: ajar%s}}\nsteps: [{step: a, set: {x: 1}}]\nresult: ${ a.x }\n"
+    [found] = client.check(text % "").findings
+    assert (found.severity, found.line) == ("warning", 4)
+    assert "anybody may call /hooks/ajar" in found.message
+    assert client.check(text % ", verify: {scheme: none}").findings == []
+
+
+def test_an_answer_cannot_act_as_the_console(client, url):
+    steps = """
+  - step: page
+    answer:
+      status: 200
+      headers: {content-type: text/html, set-cookie: "oak_session=evil", clear-site-data: "*", content-security-policy: "default-src *", x-hut: Glasswater}
+      body: "<script>fetch('/api/v1/tokens', {method: 'POST'})</script>"
+"""
+    hooked(client, "a-page", "answer: result, verify: {scheme: none}", steps)
+    found = httpx.post(f"{url}/a-page", json={})
+    assert found.headers["content-type"].startswith("text/html")
+    assert found.headers["x-hut"] == "Glasswater"
+    assert found.headers["content-security-policy"].startswith("sandbox; default-src 'none'")
+    assert found.headers.get_list("content-security-policy") == [found.headers["content-security-policy"]]
+    assert "set-cookie" not in found.headers
+    assert "clear-site-data" not in found.headers

@@ -22,7 +22,7 @@ for _ in range(150):
 SAME = [n * (2**61 - 1) for n in range(1, 20_000)]
 SCOPE = {
     "big": BIG, "list": LIST, "rows": ROWS, "deep": DEEP, "same": SAME, "texts": ["x" * 1000] * 900, "huge": 10**999,
-    "tiny": Decimal("1e-1000"), "vast": Decimal("9e1000"), "number": 5, "text": "Upper Tarn", "nested": [[[0] * 100] * 100],
+    "tiny": Decimal("1e-1000"), "vast": Decimal("9e1000"), "nought": Decimal("0e-1000"), "number": 5, "text": "Upper Tarn", "nested": [[[0] * 100] * 100],
     "nothing": None, "brackets": "[" * 60_000, "stars": "*a " * 20_000, "ticks": "`a " * 20_000, "pairs": [[n] for n in range(20_000)],
 }  # fmt: skip
 TOO_MUCH = [
@@ -181,3 +181,16 @@ def test_a_pattern_with_many_ways_is_looked_for_in_one_pass():
     finally:
         METER.reset(token)
     assert time.thread_time() - began < 1
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["", "$[", "$[5e5::]", "$[5555e555552786812::]", "$[?@.a == 1e99999]", "$" + "[0]" * 340, "$.a[?search(@, '(')]"],
+)
+def test_a_path_that_is_none_is_a_failure_of_its_own_kind(path):
+    """However it is wrong: also where the library's own error cannot be printed, or is of another kind."""
+    try:
+        find(path, {"a": ["b"]})
+    except StepFailed as failed:
+        assert failed.kind in ("invalid", "over_limit")
+        assert len(failed.message) < 500

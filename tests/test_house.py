@@ -2,6 +2,8 @@
 
 import ast
 import contextlib
+import io
+import logging
 import re
 import resource
 import subprocess
@@ -15,6 +17,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.runtime.migration import MigrationContext
 from sqlalchemy import text
 
+from oak_relay.runtime import boot
 from oak_relay.runtime.boot import set_up_log
 from oak_relay.runtime.cluster import Cluster, ClusterError
 from oak_relay.runtime.settings import Settings
@@ -22,6 +25,7 @@ from oak_relay.store.database import Database
 from oak_relay.store.revisions import NEWEST
 from oak_relay.store.tables import metadata
 from oak_relay.store.upgrade import alembic_config
+from oak_relay.vault.blanking import BLANK, Blanker
 from tests.conftest import ROOT
 
 
@@ -89,7 +93,7 @@ def test_a_role_loads_nothing_of_the_other_commands():
 
 
 PROCESSES = {
-    "database", "epoch", "history", "workers", "upgrade", "migrations", "tables",
+    "database", "epoch", "history", "workers", "upgrade", "migrations", "tables", "tries",
 }  # fmt: skip
 """Rooms of the store that are about processes, the server or all of it, not about what belongs to a workspace."""
 BY_ITSELF = {"people.holder"}
@@ -114,7 +118,7 @@ def test_every_function_of_the_store_is_given_the_workspace():
 
 
 def test_every_table_belongs_to_a_workspace():
-    shared = {"workspace", "worker", "fence", "epoch"}  # of processes and of the server, not of a workspace
+    shared = {"workspace", "worker", "fence", "epoch", "sign_in"}  # of processes, the server and who is not known yet
     assert all("workspace_id" in table.c for name, table in metadata.tables.items() if name not in shared)
 
 
@@ -149,3 +153,35 @@ def test_a_full_disk_does_not_take_the_port_of_the_own_database(tmp_path):
     (tmp_path / "postgres.port").write_text("")
     with pytest.raises(ClusterError):
         cluster._port()
+
+
+def test_the_log_holds_no_secret_and_no_control_sequence(monkeypatch):
+    """Lines of ours and of libraries, in their texts, their values and their tracebacks."""
+    before = structlog.get_config()
+    written = io.StringIO()
+    monkeypatch.setattr(sys, "stderr", written)
+    monkeypatch.setattr(boot._BLANKING, "blanker", lambda: Blanker(["secret-word-123456", "93017465528"]))
+    try:
+        for form in ("text", "json"):
+            set_up_log(Settings(log_format=form))
+            log = structlog.get_logger()
+            log.warning(
+                "told secret-word-123456",
+                where={"deep": ["secret\\u002dword-123456"]},
+                number=93017465528,
+                said="a\x1b[31m\x9b\u202e",
+            )
+            try:
+                raise ValueError("wrong: secret-word-123456 \x1b]0;owned\x07")
+            except ValueError:
+                log.error("broken", exc_info=True)
+                logging.getLogger("a.library").warning("it says %s", "secret-word-123456", exc_info=True)
+    finally:
+        structlog.configure(**before)
+    said = written.getvalue()
+    assert "secret-word" not in said.replace("secret\\u002d", "")
+    assert "123456" not in said
+    assert "93017465528" not in said
+    assert said.count(BLANK) + said.count("\\u2039blanked\\u203a") >= 8
+    assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202e]", said)
+    assert "it says" in said

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oak_relay.vault.blanking import BLANK, Blanker
+from oak_relay.vault.blanking import BLANK
 from oak_relay.vault.kinds import Basic
 from oak_relay.vault.sealing import KeyProblem, Sealer, master_key, unwrap, wrap_new
 from tests.conftest import Processes
@@ -79,7 +79,7 @@ def test_a_secret_appears_nowhere(oak: Processes, echo: str):
 def test_what_strangers_send_is_kept_as_it_is_and_blanked_where_it_is_shown(oak: Processes, echo: str, secret: str):
     """They are not told what is secret, nothing they send is corrupted, and JSON stays JSON: also for a secret of digits."""
     client = oak.client()
-    client.put_credential("leaky", kind="basic", user="office", secret=secret)
+    client.put_credential("leaky", kind="basic", user="office", secret=secret, hosts=["127.0.0.1"])
     client.save(LEAKS)
     text = f"a guest wrote {secret} into the form"
     given = {"url": echo, "text": text, "n": int(secret) if secret.isdigit() else 1}
@@ -121,15 +121,6 @@ def echo():
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield f"http://127.0.0.1:{server.server_port}/"
     server.shutdown()
-
-
-@given(st.text(min_size=8, max_size=30), st.text(max_size=20), st.text(max_size=20))
-def test_every_form_of_a_secret_is_blanked_wherever_it_stands(secret, before, after):
-    blanker = Blanker([secret])
-    for form in (secret, json.dumps(secret)[1:-1], quote(secret, safe="")):
-        assert form not in blanker.text(f"{before}{form}{after}").replace(BLANK, "\x00")
-    hidden = blanker.text(base64.b64encode(f"{before}{secret}{after}".encode()).decode())
-    assert BLANK in hidden
 
 
 @given(st.binary(max_size=200), st.text(max_size=20))

@@ -45,6 +45,23 @@ def test_what_is_no_json_is_refused(text):
         values.loads(text)
 
 
+@given(st.from_regex(r"-?(0|[1-9][0-9]{0,12})(\.[0-9]{1,12})?[eE][-+]?[0-9]{1,4}", fullmatch=True))
+def test_a_number_is_refused_or_can_be_read_again(text):
+    try:
+        value = values.loads(text)
+    except values.NotJson:
+        return
+    again = values.dumps(value)
+    assert values.loads(again) == value
+    assert values.dumps(values.loads(again)) == again
+
+
+@pytest.mark.parametrize("text", ["111e999", "0.01e-999", "0.00e-999", "99e1000", "1e1001", "1e-1001"])
+def test_a_number_whose_own_writing_is_beyond_the_bounds_is_refused(text):
+    with pytest.raises(values.NotJson):
+        values.loads(text)
+
+
 @given(texts)
 def test_storable_text_holds_nothing_a_column_refuses(text):
     safe = values.storable_text(text)

@@ -41,6 +41,7 @@ const places = [
       </nav>
       <div class="side">
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
+        <RouterLink to="/access" class="btn btn-link btn-sm">{{ who }}</RouterLink>
         <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
       </div>
     </header>

@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
     { path: '/usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
+    { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/:rest(.*)*', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },
   ],
 })

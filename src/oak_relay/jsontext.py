@@ -8,7 +8,7 @@ from typing import Any
 
 import orjson
 
-_LONG_NUMBER = re.compile(rb"\d{16}|[\d.]{17}|\d[eE]\+?\d{3}|\d\.\d*[eE]")
+_LONG_NUMBER = re.compile(rb"\d{16}|[\d.]{17}|\d[eE][-+]?\d{3}|\d\.\d*[eE]")
 _ALIKE = bytes.maketrans(b"123456789.E", b"0000000000e")
 _SUSPECT = (b"0" * 16, b"0e0", b"0e+", b"0e-")
 """What a text with such a number must hold, its digits and points all written `0`: far quicker to look for."""
@@ -16,6 +16,7 @@ _SUSPECT = (b"0" * 16, b"0e0", b"0e+", b"0e-")
 
 DIGITS = 1_000
 """Digits that a number may have, and its largest exponent either way. Beyond that, counting alone can take for ever."""
+_TOO_LONG = f"a number has more than {DIGITS:,} digits, or an exponent beyond {DIGITS:,}"
 DEEPEST = 200
 """How deep lists and mappings may lie in each other."""
 
@@ -109,9 +110,11 @@ def _whole(text: str) -> int:
 def _exact(text: str) -> float | Decimal:
     digits, _, exponent = text.lower().partition("e")
     if len(digits) > DIGITS + 2 or len(exponent) > 6 or abs(int(exponent or 0)) > DIGITS:
-        raise NotJson(f"a number has more than {DIGITS:,} digits, or an exponent beyond {DIGITS:,}")
+        raise NotJson(_TOO_LONG)
     number = float(text)
     exact = Decimal(text)
+    if abs(exact.adjusted()) > DIGITS:  # it is written with this exponent
+        raise NotJson(_TOO_LONG)
     if math.isfinite(number) and Decimal(repr(number)) == exact:
         return number
     return exact

@@ -43,7 +43,7 @@ class Rung(BaseModel):
 async def _ring(given: RingInput, at: Outbound) -> Result:
     headers = {"Idempotency-Key": at.key, **await authorised(at, given.url, given.credential)}
     request = at.http.build_request("POST", given.url, json={"times": given.times}, headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, _LARGEST, given.credential)
+    exchange = await send(at, request, _LARGEST, given.credential)
     if exchange.status != 200:
         raise exchange.failure()
     return Result(exchange.read("json"), exchange.detail)
@@ -71,7 +71,7 @@ class BellTrigger(WatchTrigger[Bell]):
 
     async def look(self, given: Bell, settings: Mapping[str, Any], at: Looking) -> Iterable[Occasion]:
         headers = await authorised(at, given.url, given.credential)
-        exchange = await send(at.http, at.http.build_request("GET", given.url, headers=headers), _LARGEST, None)
+        exchange = await send(at, at.http.build_request("GET", given.url, headers=headers), _LARGEST, None)
         if exchange.status != 200:
             raise exchange.failure()
         return [Occasion("bell.rang", rang, str(rang["id"])) for rang in exchange.read("json")]

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { webAddress } from '../lib/web'
 import { computed, ref } from 'vue'
 import { api, data, type Span } from '../api/client'
 import { between, duration, money, shown } from '../lib/format'
@@ -56,7 +57,7 @@ async function load(turn: Span, event: Event): Promise<void> {
   </ol>
   <template v-if="given?.sources?.length">
     <h3>Sources</h3>
-    <ul><li v-for="source in given.sources" :key="source.url"><a :href="source.url" target="_blank" rel="noreferrer">{{ source.title ?? source.url }}</a></li></ul>
+    <ul><li v-for="source in given.sources" :key="source.url"><a v-if="webAddress(source.url)" :href="webAddress(source.url)" target="_blank" rel="noreferrer">{{ source.title ?? source.url }}</a><template v-else>{{ source.title ?? source.url }}</template></li></ul>
   </template>
 </template>
 

@@ -8,22 +8,25 @@ import QuestionCard, { type Given } from '../components/QuestionCard.vue'
 
 const props = defineProps<{ link: string }>()
 const path = { params: { path: { link: props.link } } }
-const question = useQuery({ queryKey: ['answer', props.link], queryFn: () => data(api.GET('/api/v1/answers/{link}', path)) })
+const question = useQuery({ queryKey: ['answer', props.link], queryFn: () => data(api.GET('/api/v1/answers/{link}', path)), refetchOnWindowFocus: false, retry: false })
 const done = ref(false)
 
 async function send(given: Given): Promise<void> {
   await data(api.POST('/api/v1/answers/{link}', { ...path, body: { ...given, alike: false } }))
-  done.value = true
-  await question.refetch()
+  done.value = true // a closed question says nothing any more: what is shown is kept
 }
 </script>
 
 <template>
   <main class="answer">
-    <ProblemNote v-if="question.error.value" :problem="question.error.value" />
+    <template v-if="done">
+      <h1>Thank you, your answer is kept</h1>
+      <p>You may close this page.</p>
+    </template>
+    <ProblemNote v-else-if="question.error.value" :problem="question.error.value" />
     <LoadingLines v-else-if="!question.data.value" />
     <template v-else>
-      <h1>{{ done ? 'Thank you, your answer is kept' : 'A question for you' }}</h1>
+      <h1>A question for you</h1>
       <QuestionCard :question="{ ...question.data.value, link: null, alike: 1 }" :open="question.data.value.state === 'open'" :send="send" />
     </template>
   </main>

@@ -73,7 +73,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
     <label>Kind <BFormSelect v-model="form.kind" :options="choices" /></label>
     <label v-for="field in fields" :key="field.name" :title="field.about">{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off" /></label>
     <label>Secret <BFormInput v-model="form.secret" type="password" required minlength="8" autocomplete="new-password" /></label>
-    <label v-if="chosen?.sent ?? true">Only sent to these hosts <BFormInput v-model="form.hosts" placeholder="any host" /></label>
+    <label v-if="chosen?.sent ?? true">Only sent to <BFormInput v-model="form.hosts" placeholder="office.example" aria-describedby="hosts-hint" /><small id="hosts-hint" class="quiet">Hosts, with https. A port, and http:// where that is meant: http://ledger.internal:8080. Empty: the host of the address to test with.</small></label>
     <label v-if="chosen?.sent ?? true">Address to test it on <BFormInput v-model="form.test_url" type="url" placeholder="https://…/me" /></label>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ form.test_url ? 'Store and test' : 'Store' }}</BButton>
@@ -90,7 +90,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
         <tr>
           <td class="mono">{{ one.name }}</td>
           <td>{{ kindText(one.kind) }}</td>
-          <td class="wide-only">{{ !one.sent ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'any host' }}</td>
+          <td class="wide-only">{{ !one.sent ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'nobody' }}</td>
           <td class="wide-only" :title="one.last_used_at ?? ''">{{ moment(one.last_used_at) }}</td>
           <td>
             <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.ok ? 'succeeded' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">
@@ -112,5 +112,6 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
 <style scoped>
 .head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 1rem; }
 .head p { margin: 0 auto 0 0; }
-.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: end; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
+.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: start; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
+.add > div { align-self: end; }
 </style>

@@ -35,7 +35,7 @@ async function signIn(): Promise<void> {
       <ProblemNote v-if="problem" :problem="problem" />
       <BButton type="submit" variant="primary" :disabled="busy">Sign in</BButton>
     </form>
-    <p class="quiet small">The password was printed when the service first started.</p>
+    <p class="quiet small">The password was printed when the service first started. A new one is made on its machine: <code>oak-relay password reset</code></p>
   </main>
 </template>
 

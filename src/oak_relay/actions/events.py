@@ -47,7 +47,7 @@ async def _send(given: SendInput, at: Outbound) -> Result:
         headers |= {f"ce-{name}": quote(value, safe=" !#$&'()*+,/:;=?@[]-._~") for name, value in attributes.items()}
         body = values.dumps(given.data)
     request = at.http.build_request("POST", given.url, content=body.encode(), headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, 100_000, given.credential)
+    exchange = await send(at, request, 100_000, given.credential)
     if not 200 <= exchange.status < 300:
         raise exchange.failure()
     return Result({"id": attributes["id"], "status": exchange.status}, exchange.detail)

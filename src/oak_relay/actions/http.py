@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields, Given, Repeat
 from oak_relay.capabilities.given import Result
-from oak_relay.capabilities.protocols import Outbound
+from oak_relay.capabilities.protocols import Outbound, Sends
 from oak_relay.document import values, wire
 from oak_relay.document.errors import ErrorKind, Reached, StepFailed
 from oak_relay.document.values import in_brief
@@ -88,7 +88,7 @@ async def _perform(given: RequestInput, at: Outbound) -> Result:
     )
     if repeat_of(given.model_dump()) in ("unsafe", "checkable"):
         at.send_check()
-    exchange = await send(at.http, request, given.size_limit, given.credential)
+    exchange = await send(at, request, given.size_limit, given.credential)
     fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
     if not fine:
         raise exchange.failure()
@@ -105,7 +105,7 @@ async def _happened(given: RequestInput, at: Outbound) -> Result | None:
     ours = {"traceparent": at.trace_parent}
     headers = wire.overlaid(given.headers, ours, await authorised(at, url, given.credential))
     request = at.http.build_request("GET", url, params=query or None, headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, given.size_limit, given.credential)
+    exchange = await send(at, request, given.size_limit, given.credential)
     if exchange.status in given.look.absent:
         return None
     if not 200 <= exchange.status < 300:
@@ -123,8 +123,8 @@ async def authorised(at: Outbound, url: str, credential: str | None) -> dict[str
     if not stored.may_reach(url):
         raise StepFailed(
             "denied",
-            f"the credential {credential} may only be sent to {', '.join(stored.hosts)}",
-            fix="use another credential, or add the host to it",
+            f"the credential {credential} may only be sent to {', '.join(stored.hosts) or 'nobody'}",
+            fix="use another credential, or add this place to its hosts (by http, http:// is written before the host)",
         )
     return stored.headers()
 
@@ -133,14 +133,15 @@ class Exchange:
     """A request and its reply."""
 
     def __init__(
-        self, what: str, shown: dict[str, Any], response: httpx.Response, body: bytes, credential: str | None
+        self, what: str, shown: dict[str, Any], response: httpx.Response, body: bytes, credential: str | None, at: Sends
     ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
         self.credential = credential
         self.what = what
-        answered = {"status": self.status, "headers": unseen(self.headers), "body": self._text()[:_SHOWN]}
+        self._at = at
+        answered = {"status": self.status, "headers": unseen(self.headers), "body": at.shown(self._text(), _SHOWN)}
         self.detail = {"exchange": {"request": shown, "response": answered}}
 
     def _text(self) -> str:
@@ -168,14 +169,14 @@ class Exchange:
         """The error that an unwanted status means."""
         kind, fix = _kind_of(self.status)
         used = f" with the credential {self.credential}" if self.credential else ""
-        words = " ".join(self._text().split())[:300]
+        words = self._at.said(" ".join(self._text().split()), 300)
         message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
         delay = retry_after(self.headers)
         return StepFailed(kind, message, fix=fix, reached=_reached(self.status, delay), delay=delay, detail=self.detail)
 
 
 async def send(
-    client: httpx.AsyncClient,
+    at: Sends,
     request: httpx.Request,
     size_limit: int,
     credential: str | None,
@@ -186,10 +187,10 @@ async def send(
     leaves out the request's body. Raises `StepFailed` for what went wrong on the way."""
     url = str(request.url)
     what = f"{request.method} {url.partition('?')[0].partition('#')[0]}"
-    shown = _request_shown(request, url, credential, show)
+    shown = _request_shown(request, url, credential, show, at)
     detail = {"exchange": {"request": shown}}
     try:
-        response = await client.send(request, stream=True)
+        response = await at.http.send(request, stream=True)
         try:
             pieces, size, rest = [], 0, b""
             lines = take is not None and "text/event-stream" in response.headers.get("content-type", "")
@@ -228,16 +229,16 @@ async def send(
         raise StepFailed(
             "unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail
         ) from None
-    return Exchange(what, shown, response, b"".join(pieces), credential)
+    return Exchange(what, shown, response, b"".join(pieces), credential, at)
 
 
-def _request_shown(request: httpx.Request, url: str, credential: str | None, show: bool) -> dict[str, Any]:
+def _request_shown(request: httpx.Request, url: str, credential: str | None, show: bool, at: Sends) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
     content = request.read() if show else b""
     if request.headers.get("content-type", "").startswith("multipart/"):
         body = f"({len(content):,} bytes)"
     else:
-        body = content.decode("utf-8", "replace")[:_SHOWN]
+        body = at.shown(content.decode("utf-8", "replace"), _SHOWN)
     return {
         "method": request.method,
         "url": url,

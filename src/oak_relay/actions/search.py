@@ -35,7 +35,7 @@ async def _search(given: SearchInput, at: Outbound) -> Result:
     query = {"q": given.query, "recency": given.recency, "limit": str(given.limit), "site": given.site or ""}
     params = {name: value for name, value in query.items() if value}
     request = at.http.build_request("GET", given.url, params=params, headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, _LARGEST, given.credential)
+    exchange = await send(at, request, _LARGEST, given.credential)
     if exchange.status != 200:
         raise exchange.failure()
     feed = exchange.read("json")

@@ -5,7 +5,7 @@ import contextlib
 import json
 import os
 from collections.abc import Mapping
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
@@ -16,11 +16,12 @@ from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.wire import WebAddress
+from oak_relay.vault.kinds import LONGEST
 
 REVISION = "2025-06-18"
 _LARGEST = 4_000_000
-_MOST_TOOLS, _SAID = 500, 2_000
-"""Tools of one server that are taken, and letters of what it says of an error."""
+_MOST_TOOLS, _SAID, _SHOWN = 500, 2_000, 20_000
+"""Tools of one server that are taken, and letters of what it says of an error, and of what a trace shows of a reply."""
 _HELLO = {"protocolVersion": REVISION, "capabilities": {}, "clientInfo": {"name": "oak-relay", "version": "1"}}
 
 
@@ -32,7 +33,14 @@ class ToolServer(Fields):
     command: list[str] | None = Field(
         None, min_length=1, description="A program and its arguments, spoken to by stdio."
     )
-    environment: dict[str, str] = Field(default_factory=dict, description="Further variables for the program.")
+    environment: dict[
+        Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,100}$")],
+        Annotated[str, Field(max_length=LONGEST, pattern=r"^[^\x00]*$")],
+    ] = Field(
+        default_factory=dict,
+        max_length=100,
+        description="Further variables for the program; their values are kept sealed and never shown.",
+    )
 
     @model_validator(mode="after")
     def _one_way(self) -> "ToolServer":
@@ -72,7 +80,7 @@ async def call(
     content = given.get("content")
     parts = [part for part in content if isinstance(part, dict)] if isinstance(content, list) else []
     said = "\n".join(str(part.get("text", "")) for part in parts if part.get("type") == "text")
-    shown = {"server": name, "tool": tool, "reply": said[:20_000]}
+    shown = {"server": name, "tool": tool, "reply": at.shown(said, _SHOWN)}
     if given.get("isError"):
         raise StepFailed(
             "failed", f"{name}.{tool}: {said or 'it failed'}", fix="correct the arguments", reached="yes", detail=shown
@@ -89,8 +97,9 @@ async def call(
 class _Session:
     """A conversation with one server: requests are numbered, answers matched by number."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, at: Outbound) -> None:
         self.name = name
+        self._at = at
         self._number = 0
 
     async def ask(self, method: str, params: dict[str, Any], reached: Any = "no") -> dict[str, Any]:
@@ -104,7 +113,7 @@ class _Session:
             )
         if "error" in answer:
             fault = answer["error"] if isinstance(answer["error"], dict) else {}
-            said = str(fault.get("message", "it refuses"))[:_SAID]
+            said = self._at.said(str(fault.get("message", "it refuses")), _SAID)
             kind: Any = "invalid" if fault.get("code") == -32602 else "failed"
             raise StepFailed(kind, f"{self.name}: {said}", fix="see what the server offers", reached="yes")
         result = answer.get("result")
@@ -124,8 +133,8 @@ class _Session:
 
 class _Http(_Session):
     def __init__(self, name: str, server: ToolServer, at: Outbound) -> None:
-        super().__init__(name)
-        self._server, self._at = server, at
+        super().__init__(name, at)
+        self._server = server
         self._headers: dict[str, str] = {}
 
     async def exchange(self, request: dict[str, object], reached: object) -> dict[str, object] | None:
@@ -142,7 +151,7 @@ class _Http(_Session):
         }
         content = values.dumps(request).encode()
         sent = at.http.build_request("POST", self._server.url, content=content, headers=headers, timeout=at.timeout)
-        exchange = await send(at.http, sent, _LARGEST, self._server.credential)
+        exchange = await send(at, sent, _LARGEST, self._server.credential)
         if not 200 <= exchange.status < 300:
             raise exchange.failure()
         if request.get("method") == "initialize":
@@ -166,12 +175,12 @@ class _Http(_Session):
         if "Mcp-Session-Id" in self._headers and self._server.url is not None:
             request = self._at.http.build_request("DELETE", self._server.url, headers=self._headers, timeout=5)
             with contextlib.suppress(StepFailed):
-                await send(self._at.http, request, _LARGEST, None)
+                await send(self._at, request, _LARGEST, None)
 
 
 class _Program(_Session):
     def __init__(self, name: str, server: ToolServer, at: Outbound) -> None:
-        super().__init__(name)
+        super().__init__(name, at)
         self._server, self._timeout = server, at.timeout
         self._process: asyncio.subprocess.Process | None = None
 

@@ -33,6 +33,12 @@ class Sends(Protocol):
     def may_reach(self, url: str) -> None:
         """Raises `StepFailed` (`denied`) when actions may not call this host."""
 
+    def shown(self, text: str, most: int) -> str:
+        """The first letters of a text as a trace shows them: blanked of everything that is secret here."""
+
+    def said(self, text: str, most: int) -> str:
+        """The first letters of a text as the engine is told them: blanked of what this call was lent."""
+
     def send_check(self) -> None:
         """Raises `StepFailed` when this worker may no longer send anything that cannot be repeated."""
 

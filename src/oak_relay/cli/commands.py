@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from oak_relay import __version__
 from oak_relay.cli import again, agents, people, roles, runs, stored, usage, workflows
-from oak_relay.cli.output import ERR, escaped
+from oak_relay.cli.output import ERR, escaped, shown
 from oak_relay.client import Client
 from oak_relay.client.errors import Denied, NotFound, OakRelayError, Problem, Unreachable
 
@@ -45,9 +45,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Problem as problem:
         ERR.print(f"[red]✗[/] {escaped(str(problem))}", soft_wrap=True)
         for finding in problem.findings[:20]:
-            ERR.print(f"  line {finding.line}: {finding.message} → {finding.fix}", markup=False, soft_wrap=True)
+            ERR.print(shown(f"  line {finding.line}: {finding.message} → {finding.fix}"), markup=False, soft_wrap=True)
         if problem.fix:
-            ERR.print(f"  what to do: {problem.fix}", style="dim", markup=False, soft_wrap=True)
+            ERR.print(shown(f"  what to do: {problem.fix}"), style="dim", markup=False, soft_wrap=True)
         return 4 if isinstance(problem, Denied) else 5 if isinstance(problem, NotFound) else 6
     except Unreachable as error:
         ERR.print(f"[red]✗[/] {escaped(str(error))}", soft_wrap=True)

@@ -21,14 +21,15 @@ SIGNS = {
     "queued": ("·", "yellow"), "cancelled": ("⊘", "dim"), "skipped": ("–", "dim"), "lost": ("?", "yellow"),
     "set aside": ("!", "red"),
 }  # fmt: skip
-_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+"""Control characters (ECMA-48), and those that turn the direction of writing (UAX 9)."""
 OUT = Console(highlight=False, soft_wrap=True)
 ERR = Console(stderr=True, highlight=False)
 
 
 def as_json(value: object) -> str:
     """JSON of results."""
-    return jsontext.pretty(_as_data(value))
+    return _CONTROL.sub(lambda found: f"\\u{ord(found[0]):04x}", jsontext.pretty(_as_data(value)))
 
 
 def show(value: object, wanted: bool) -> bool:
@@ -40,12 +41,17 @@ def show(value: object, wanted: bool) -> bool:
 
 def print_json(value: object) -> None:
     """Print a value as JSON, in colour where there is any."""
-    OUT.print(JSONHighlighter()(Text(jsontext.pretty(value))))
+    OUT.print(JSONHighlighter()(Text(shown(jsontext.pretty(value)))))
 
 
 def escaped(text: str) -> str:
     """Text of others for a terminal: nothing in it is taken for markup, or for a control sequence (ECMA-48)."""
-    return escape(_CONTROL.sub("\N{REPLACEMENT CHARACTER}", text))
+    return escape(shown(text))
+
+
+def shown(text: str) -> str:
+    """Text of others for a terminal, where markup is not looked for."""
+    return _CONTROL.sub("\N{REPLACEMENT CHARACTER}", text)
 
 
 def table(heads: Sequence[str], rows: Sequence[Sequence[object]], empty: str) -> None:

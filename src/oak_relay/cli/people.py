@@ -8,9 +8,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from oak_relay import jsontext
+from oak_relay.cli.finding import found
 from oak_relay.cli.output import OUT, escaped, marked, moment, show, table
 from oak_relay.client import Client
-from oak_relay.client.errors import NotFound, OakRelayError
+from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Question
 
 
@@ -190,12 +191,7 @@ def publish_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def _find(given: str, client: Client) -> Question:
-    found = [q for q in client.tray("open") if str(q.id) == given or str(q.id).endswith(given)]
-    if not found:
-        raise NotFound(404, {"title": f"no open question {given}", "fix": "see oak-relay tray"})
-    if len(found) > 1:
-        raise OakRelayError(f"{given} could be {len(found)} questions; give more of the id")
-    return found[0]
+    return found(client.tray("open"), given, "open question", "see oak-relay tray")
 
 
 def _asked(choices: list[str]) -> str:

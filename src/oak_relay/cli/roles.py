@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from oak_relay.runtime.settings import Settings
 
 
-NAMES = ("up", "serve", "work", "tick", "standins")
+NAMES = ("up", "serve", "work", "tick", "standins", "password")
 
 
 def add(commands: Any) -> None:
@@ -33,6 +33,12 @@ def add(commands: Any) -> None:
     parser.add_argument("--port", type=int, default=8471)
     parser.add_argument("--rules", default="demo/model", help="folder with the model stand-in's rules")
     parser.set_defaults(run=standins_cmd)
+    parser = commands.add_parser("password", help="another password, on the service's own machine")
+    parser = parser.add_subparsers(metavar="what", required=True).add_parser(
+        "reset", help="make a new one and print it", description=password_cmd.__doc__
+    )
+    parser.add_argument("name", nargs="?", default="owner")
+    parser.set_defaults(run=password_cmd)
 
 
 def up_cmd(arguments: argparse.Namespace) -> int:
@@ -75,6 +81,34 @@ def tick_cmd(_: argparse.Namespace) -> int:
     from oak_relay.runtime.roles import tick
 
     return _with_settings(lambda settings: uvloop.run(tick(settings)))
+
+
+def password_cmd(arguments: argparse.Namespace) -> int:
+    """Give somebody a new password and print it; all its sessions are ended, and wrong tries are forgotten. Works on the
+    data directory or the database that the settings name, whether the service runs or not."""
+    from oak_relay.runtime.cluster import Cluster
+    from oak_relay.runtime.passwords import reset
+
+    def run(settings: "Settings") -> int:
+        cluster = None if settings.database_url else Cluster(settings.data_dir, settings.database_port)
+        if cluster is not None and not (cluster.data / "PG_VERSION").exists():
+            _say(
+                f"[red]There is no database in {settings.data_dir}.[/] Set OAK_RELAY_DATA_DIR to where the service keeps its data."
+            )
+            return 1
+        ran = cluster is None or cluster.runs()
+        try:
+            password = asyncio.run(reset(settings, arguments.name))
+        finally:
+            if cluster is not None and not ran:
+                cluster.stop()
+        if password is None:
+            _say(f"[red]Nobody is called {arguments.name!r}.[/]")
+            return 5
+        sys.stdout.write(f"{password}\n")
+        return 0
+
+    return _with_settings(run)
 
 
 def _with_settings(start: "Callable[[Settings], int | None]") -> int:
@@ -123,7 +157,8 @@ async def _serve(settings: "Settings") -> None:
         app = create_app(ground, lambda line: print(line, file=sys.stderr, flush=True))
         config = uvicorn.Config(
             app, host=settings.host, port=settings.port, loop="uvloop", http=GuardedProtocol, log_level="warning",
-            access_log=False, timeout_graceful_shutdown=5, server_header=False,
+            access_log=False, timeout_graceful_shutdown=5, server_header=False, log_config=None,
+            proxy_headers=bool(settings.proxies), forwarded_allow_ips=settings.proxies,
         )  # fmt: skip
         server = uvicorn.Server(config)
         _settle_memory()

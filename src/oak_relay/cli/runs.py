@@ -6,9 +6,9 @@ from typing import Any
 
 from oak_relay import jsontext
 from oak_relay.cli import trace
+from oak_relay.cli.finding import found
 from oak_relay.cli.output import OUT, as_json, duration, marked, moment, money, print_json, show, state, table
 from oak_relay.client import Client
-from oak_relay.client.errors import NotFound, OakRelayError
 from oak_relay.client.results import RunData
 
 
@@ -128,12 +128,7 @@ def find_run(given: str, client: Client) -> str:
     """A run's id from its id, its beginning or end, or `last`."""
     if len(given) == 36:
         return given
-    page = client.runs(limit=1 if given == "last" else 500)
-    found = [
-        str(r.id) for r in page.runs if given == "last" or str(r.id).startswith(given) or str(r.id).endswith(given)
-    ]
-    if not found:
-        raise NotFound(404, {"title": f"no run {given}", "fix": "see oak-relay runs"})
-    if len(found) > 1:
-        raise OakRelayError(f"{given} could be {len(found)} runs; give more of the id")
-    return found[0]
+    if given == "last":
+        given = ""
+    page = client.runs(limit=500 if given else 1)
+    return str(found(page.runs, given, "run", "see oak-relay runs").id)

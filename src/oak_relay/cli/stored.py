@@ -8,7 +8,8 @@ from collections.abc import Callable
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, marked, moment, print_json, show, table, working
+from oak_relay.cli.finding import END, found
+from oak_relay.cli.output import OUT, marked, moment, print_json, show, shown, table, working
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Test
@@ -20,6 +21,7 @@ def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> Non
     _model(_group(commands, "model", "names for models"), client)
     _table(_group(commands, "table", "rows kept here"), client)
     _token(_group(commands, "token", "tokens for clients"), client)
+    _session(_group(commands, "session", "who is signed in"), client)
 
 
 def _group(commands: Any, name: str, help: str) -> object:
@@ -37,7 +39,12 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
     parser.add_argument("--field", action="append", default=[], metavar="NAME=VALUE", help="what else its kind takes")
     parser.add_argument("--header", help="for header: its name")
     parser.add_argument("--user", help="for basic: the user name")
-    parser.add_argument("--host", action="append", default=[], help="the only hosts it may be sent to")
+    parser.add_argument(
+        "--host",
+        action="append",
+        default=[],
+        help="where it may be sent: office.example, office.example:8443, http://ledger.internal; without it the host of --test-url",
+    )
     parser.add_argument("--test-url", default="", help="a harmless address that answers whoever may use it")
     parser.add_argument("--secret-from", metavar="VARIABLE", help="the environment variable that holds the secret")
     parser.set_defaults(run=lambda a: add_credential(a, client(a)))
@@ -79,7 +86,7 @@ def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
             (
                 c.name,
                 c.kind,
-                ", ".join(c.config.hosts) or "any host",
+                ", ".join(c.config.hosts) or "nobody",
                 moment(c.last_used_at),
                 marked(_test_word(c.last_test)),
             )
@@ -216,14 +223,48 @@ def add_rows(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
-    _named(group, "add", "make one; it is shown this once", lambda a: add_token(a, client(a)))
+    parser = _named(group, "add", "make one; it is shown this once", lambda a: add_token(a, client(a)))
+    parser.add_argument("--days", type=int, help="after how many days it is over; never when left out")
+    parser.add_argument(
+        "--right",
+        action="append",
+        metavar="RIGHT",
+        help="what it may: read, answer, run, write, store, manage; all when left out",
+    )
+    parser.add_argument("--workflow", action="append", metavar="NAME", help="the only workflows it is for")
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tokens(a, client(a)))
-    _named(group, "remove", "revoke one, by id", lambda a: removed(a, client(a).remove_token))
+    _named(group, "remove", "revoke one, by its id or the end of it", lambda a: token_remove(a, client(a)))
+
+
+def _session(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_sessions(a, client(a)))
+    _named(group, "end", "end one, by its id or the end of it", lambda a: session_end(a, client(a)))
+
+
+def session_end(arguments: argparse.Namespace, client: Client) -> int:
+    """End a session: who uses it signs in again."""
+    one = found(client.sessions(), arguments.name, "session", "see oak-relay session list")
+    return removed(arguments, lambda _: client.end_session(str(one.id)))
+
+
+def token_remove(arguments: argparse.Namespace, client: Client) -> int:
+    """Revoke a token: who uses it is refused from now on."""
+    one = found(client.tokens(), arguments.name, "token", "see oak-relay token list")
+    return removed(arguments, lambda _: client.remove_token(str(one.id)))
+
+
+def list_sessions(arguments: argparse.Namespace, client: Client) -> int:
+    """Open sessions, and where they were begun."""
+    listed = client.sessions()
+    if not show(listed, arguments.json):
+        rows = [(str(s.id)[-END:], s.address, s.agent, moment(s.created_at), moment(s.last_used_at)) for s in listed]
+        table(("session", "from", "browser", "begun", "last used"), rows, "Nobody is signed in.")
+    return 0
 
 
 def add_token(arguments: argparse.Namespace, client: Client) -> int:
     """Make a token; its secret is shown this once."""
-    made = client.add_token(arguments.name)
+    made = client.add_token(arguments.name, arguments.days, arguments.right, arguments.workflow)
     if not show(made, arguments.json):
         OUT.print(f"{made.secret}", markup=False)
         OUT.print("It is not shown again. Use it as OAK_RELAY_TOKEN.", style="dim")
@@ -234,7 +275,18 @@ def list_tokens(arguments: argparse.Namespace, client: Client) -> int:
     """Tokens without their secrets."""
     listed = client.tokens()
     if not show(listed, arguments.json):
-        table(("token", "id", "made"), [(t.name, t.id, moment(t.created_at)) for t in listed], "No tokens.")
+        rows = [
+            (
+                t.name,
+                str(t.id)[-END:],
+                ", ".join(t.rights or ["all"]) + (f" of {', '.join(t.workflows)}" if t.workflows else ""),
+                moment(t.created_at),
+                moment(t.last_used_at),
+                moment(t.expires_at) if t.expires_at else "no end",
+            )
+            for t in listed
+        ]
+        table(("token", "id", "may", "made", "last used", "until"), rows, "No tokens.")
     return 0
 
 
@@ -245,11 +297,11 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
     if show(found, arguments.json):
         return 0 if found.ok else 1
     OUT.print(f"{'[green]✓[/]' if found.ok else '[red]✗[/]'} ", end="")
-    OUT.print(found.sentence, markup=False)
+    OUT.print(shown(found.sentence), markup=False)
     for word, value in (("what to do", found.fix), ("it said", found.reply), ("offered", ", ".join(found.offered))):
         if value:
             OUT.print(f"[dim]{word}:[/] ", end="")
-            OUT.print(value, markup=False)
+            OUT.print(shown(value), markup=False)
     for side in ("request", "response"):
         if found.exchange and found.exchange.get(side):
             OUT.print(f"[dim]{side}[/]")

@@ -7,7 +7,20 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import ERR, OUT, duration, escaped, marked, money, print_json, show, state, table, working
+from oak_relay.cli.output import (
+    ERR,
+    OUT,
+    duration,
+    escaped,
+    marked,
+    money,
+    print_json,
+    show,
+    shown,
+    state,
+    table,
+    working,
+)
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
@@ -88,9 +101,9 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
     if not show(found, arguments.json):
         for finding in found:
             sign = "[red]✗[/]" if finding["severity"] == "error" else "[yellow]![/]"
-            OUT.print(f"{sign} {finding['file']}:{finding['line']}:{finding['column']}: ", end="")
-            OUT.print(f"{finding['message']}. ", end="", markup=False)
-            OUT.print(f"→ {finding['fix']}", style="dim", markup=False)
+            OUT.print(f"{sign} {escaped(str(finding['file']))}:{finding['line']}:{finding['column']}: ", end="")
+            OUT.print(shown(f"{finding['message']}. "), end="", markup=False)
+            OUT.print(shown(f"→ {finding['fix']}"), style="dim", markup=False)
         OUT.print(
             f"{len(files)} document{'s' if len(files) != 1 else ''}, {errors} mistake{'s' if errors != 1 else ''}, {len(found) - errors} to look at"
         )
@@ -104,10 +117,10 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     )
     if show(rendered, arguments.json):
         return 0
-    OUT.print(f"[bold]{rendered.step}[/] {rendered.action}")
+    OUT.print(f"[bold]{escaped(rendered.step)}[/] {escaped(rendered.action)}")
     for message in rendered.messages or []:
-        OUT.print(f"\n[dim]{message['role']}[/]")
-        OUT.print(_said(message), markup=False)
+        OUT.print(f"\n[dim]{escaped(str(message['role']))}[/]")
+        OUT.print(shown(_said(message)), markup=False)
     for tool in rendered.tools:
         fields = ", ".join(tool.parameters.get("properties", {}))
         OUT.print(f"\n[dim]tool[/] {escaped(tool.name)}({escaped(fields)})\n{escaped(tool.description)}")

@@ -368,9 +368,23 @@ class Client:
         """Tokens, without their secrets."""
         return self._send(calls.tokens())
 
-    def add_token(self, name: str) -> results.Token:
-        """A new token; its secret is given this once."""
-        return self._send(calls.add_token(name))
+    def add_token(
+        self,
+        name: str,
+        days: int | None = None,
+        rights: Sequence[str] | None = None,
+        workflows: Sequence[str] | None = None,
+    ) -> results.Token:
+        """A new token; its secret is given this once. It may be over after some days, and limited to rights and workflows."""
+        return self._send(calls.add_token(name, days, rights, workflows))
+
+    def sessions(self) -> list[results.Session]:
+        """The open sessions of who asks."""
+        return self._send(calls.sessions())
+
+    def end_session(self, session_id: str) -> None:
+        """End a session."""
+        return self._send(calls.end_session(session_id))
 
     def remove_token(self, token_id: str) -> None:
         """Revoke a token."""

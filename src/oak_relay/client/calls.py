@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Generic, TypeVar
-from urllib.parse import quote
+from urllib.parse import quote, urlsplit
 from uuid import UUID
 
 import httpx
@@ -14,7 +14,8 @@ from pydantic import TypeAdapter
 
 from oak_relay import jsontext
 from oak_relay.client import results
-from oak_relay.client.errors import problem
+from oak_relay.client.errors import OakRelayError, problem
+from oak_relay.places import is_this_machine
 
 T = TypeVar("T")
 Param = str | int | float | bool | UUID | datetime | list[str] | None
@@ -68,13 +69,37 @@ def refused(response: httpx.Response) -> Exception:
 
 def address(url: str | None, token: str | None) -> tuple[str, dict[str, str]]:
     """The service's address and the headers, from arguments or `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the
-    token that a service on this machine left in its data directory."""
+    token that a service on this machine left in its data directory, which goes to that service alone. Raises
+    `OakRelayError` rather than send a token elsewhere, or in clear to another machine."""
     token = token or os.environ.get("OAK_RELAY_TOKEN")
+    url = url or os.environ.get("OAK_RELAY_URL")
     if not token:
-        local = Path(os.environ.get("OAK_RELAY_DATA_DIR", "data")) / "cli.token"
-        token = local.read_text().strip() if local.exists() else ""
-    headers = {"Authorization": f"Bearer {token}"} if token else {}
-    return (url or os.environ.get("OAK_RELAY_URL") or DEFAULT_URL).rstrip("/"), headers
+        home = Path(os.environ.get("OAK_RELAY_DATA_DIR", "data"))
+        places = _lines(home / "cli.places") or [DEFAULT_URL]
+        url = url or places[0]
+        token = next(iter(_lines(home / "cli.token")), "")
+        if token and _origin(url) not in {_origin(place) for place in places}:
+            raise OakRelayError(
+                f"the token in {home} is for {places[0]} and is not sent to {url}; set OAK_RELAY_TOKEN to one of that service"
+            )
+    url = (url or DEFAULT_URL).rstrip("/")
+    scheme, host, _ = _origin(url)
+    if token and scheme != "https" and not is_this_machine(host):
+        raise OakRelayError(f"a token is not sent to {url} in clear; use https, or a tunnel from this machine")
+    return url, {"Authorization": f"Bearer {token}"} if token else {}
+
+
+def _lines(file: Path) -> list[str]:
+    return [line for line in file.read_text().splitlines() if line.strip()] if file.exists() else []
+
+
+def _origin(url: str) -> tuple[str, str, int | None]:
+    """Scheme, host and port of an address (RFC 6454)."""
+    try:
+        parts = urlsplit(url)
+        return parts.scheme, parts.hostname or "", parts.port or {"http": 80, "https": 443}.get(parts.scheme)
+    except ValueError as error:
+        raise OakRelayError(f"{url} is no address: {error}; write http://127.0.0.1:8470") from None
 
 
 def _one(model: type[T]) -> Callable[[Any], T]:
@@ -339,9 +364,23 @@ def tokens() -> Call[list[results.Token]]:
     return Call("GET", _at("tokens"), _many(results.Token))
 
 
-def add_token(name: str) -> Call[results.Token]:
-    """A new token; its secret is given this once."""
-    return Call("POST", _at("tokens"), _one(results.Token), body={"name": name})
+def add_token(
+    name: str, days: int | None = None, rights: Sequence[str] | None = None, workflows: Sequence[str] | None = None
+) -> Call[results.Token]:
+    """A new token; its secret is given this once. It may be over after some days, and limited to rights and workflows."""
+    limits = {"days": days, "rights": rights, "workflows": workflows}
+    body = {"name": name, **{key: value for key, value in limits.items() if value is not None}}
+    return Call("POST", _at("tokens"), _one(results.Token), body=body)
+
+
+def sessions() -> Call[list[results.Session]]:
+    """The open sessions of who asks."""
+    return Call("GET", _at("sessions"), _many(results.Session))
+
+
+def end_session(session_id: str) -> Call[None]:
+    """End a session."""
+    return Call("DELETE", _at("sessions", session_id), _raw)
 
 
 def remove_token(token_id: str) -> Call[None]:

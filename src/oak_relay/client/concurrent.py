@@ -373,9 +373,23 @@ class AsyncClient:
         """Tokens, without their secrets."""
         return await self._send(calls.tokens())
 
-    async def add_token(self, name: str) -> results.Token:
-        """A new token; its secret is given this once."""
-        return await self._send(calls.add_token(name))
+    async def add_token(
+        self,
+        name: str,
+        days: int | None = None,
+        rights: Sequence[str] | None = None,
+        workflows: Sequence[str] | None = None,
+    ) -> results.Token:
+        """A new token; its secret is given this once. It may be over after some days, and limited to rights and workflows."""
+        return await self._send(calls.add_token(name, days, rights, workflows))
+
+    async def sessions(self) -> list[results.Session]:
+        """The open sessions of who asks."""
+        return await self._send(calls.sessions())
+
+    async def end_session(self, session_id: str) -> None:
+        """End a session."""
+        return await self._send(calls.end_session(session_id))
 
     async def remove_token(self, token_id: str) -> None:
         """Revoke a token."""

@@ -358,7 +358,21 @@ class Token(Result):
     id: UUID
     name: str
     created_at: datetime
+    expires_at: datetime | None
+    last_used_at: datetime | None
+    rights: list[str] | None
+    workflows: list[str] | None
     secret: str | None
+
+
+class Session(Result):
+    id: UUID
+    created_at: datetime
+    expires_at: datetime | None
+    last_used_at: datetime | None
+    address: str
+    agent: str
+    this: bool
 
 
 class Action(Result):

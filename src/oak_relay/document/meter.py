@@ -97,4 +97,4 @@ def sound_number(value: int | float | Decimal) -> None:
 
 
 def _in_bounds(value: Decimal) -> bool:
-    return value.is_zero() or -LONGEST_NUMBER <= value.adjusted() <= LONGEST_NUMBER
+    return -LONGEST_NUMBER <= value.adjusted() <= LONGEST_NUMBER

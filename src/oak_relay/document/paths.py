@@ -100,8 +100,8 @@ def find(path: str, value: object) -> Sequence[object]:
     try:
         METER.get().charge(len(path))
         return _ENVIRONMENT.findall(path, value) if isinstance(value, dict | list) else []
-    except (JSONPathError, RecursionError) as error:
-        reason = str(error) or "it is nested too deeply"
+    except (JSONPathError, RecursionError, ValueError, ArithmeticError) as error:  # a number in it may be none
+        reason = str(error.args[0]) if error.args else "it is nested too deeply"  # its text may fail to say where
         raise StepFailed("invalid", f"{path[:100]!r} is no JSONPath: {reason[:200]}", fix="see RFC 9535") from None
     finally:
         if token is not None:

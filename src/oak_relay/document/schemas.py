@@ -27,6 +27,7 @@ _WAYS = 20_000
 """How many different ways to look at a value are followed."""
 _LEVELS = 100
 """How deep values are followed when it is worked out how often they are looked at: as deep as bodies may be."""
+_STEP = 30
 _DIVIDED, _SHORT_NUMBER = 20_000, 10**30
 """Numbers that are divided in one value; each of more digits counts as a hundred."""
 _SHOWN = 300
@@ -101,6 +102,13 @@ class Validator:
         return str(found) if found else ""
 
 
+def _hard_step(step: object) -> bool:
+    """Whether dividing by a step exactly would take long."""
+    if isinstance(step, Decimal):
+        return not (-_STEP <= step.adjusted() <= _STEP and len(step.as_tuple().digits) <= _STEP)
+    return isinstance(step, int | float) and not 1 / _SHORT_NUMBER <= abs(step) <= _SHORT_NUMBER
+
+
 def _hard_to_divide(value: object) -> bool:
     """Whether exact division, as `multipleOf` asks for, of all numbers in a value would take long."""
     cost, waiting = 0, [value]
@@ -145,6 +153,9 @@ def _bounded(schema: Schema) -> None:
     """Raises `BadSchema` for a schema that is too large, refers to something outside of it or to itself in a circle, or
     looks at one value too often."""
     nodes = _nodes(schema)
+    for place, node in nodes.items():
+        if "multipleOf" in node and _hard_step(node["multipleOf"]):
+            raise BadSchema("multipleOf is between 1e-30 and 1e30 here", (*place, "multipleOf"), "write a simpler step")
     same, named, anything = _edges(schema, nodes)
     order = _order(same)
     beginning = _looks({(): 1}, order, same)

@@ -1,15 +1,18 @@
 """What goes over the wire: headers (RFC 9110) and addresses (RFC 3986), right or refused before anything is sent."""
 
+import ipaddress
 import re
 from collections.abc import Iterable, Mapping
 from typing import Annotated
 from urllib.parse import urlsplit
 
+import idna
 from pydantic import AfterValidator, Field
 
 _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,200}")
 _BAD = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|[^\x00-\xff]")
 _HOST = re.compile(r"[^\W_](?:[\w.-]*\w)?\.?|\[[0-9A-Fa-f:.]{2,45}\]")
+_DOTTED = re.compile(r"\d+\.\d+\.\d+\.\d+")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f\\\ud800-\udfff]")
 _LONGEST = 8_000
 _OF_THE_CONNECTION = frozenset(
@@ -73,6 +76,12 @@ def address_fault(address: str) -> str:
     host = parts.netloc.removesuffix(f":{port}" if port is not None else ":")
     if len(host) > 253 or not _HOST.fullmatch(host) or ".." in host or port == 0:
         return f"{host[:100]!r} is no host"
+    try:
+        _ = not _DOTTED.fullmatch(host) or ipaddress.IPv4Address(host)
+        _ = host.isascii() or idna.encode(host.lower())
+        _ = not host.lower().startswith("xn--") or idna.decode(host)
+    except ValueError as error:
+        return f"{host[:100]!r} is no host: {error}"
     return ""
 
 

@@ -119,7 +119,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
         shown["first_token"] = round(first, 6)
     if exchange.status != 200:
         raise failure(name, alias, exchange, shown)
-    return _reply(name, alias, exchange, ask, shown)
+    return _reply(name, alias, exchange, ask, shown, at)
 
 
 async def offered(alias: Alias, at: Asking, name: str = "the model server") -> list[str]:
@@ -127,7 +127,7 @@ async def offered(alias: Alias, at: Asking, name: str = "the model server") -> l
     request = at.http.build_request(
         "GET", f"{alias.url.rstrip('/')}/models", headers=await _headers(alias, at), timeout=at.timeout
     )
-    exchange = await send(at.http, request, _LARGEST, alias.credential)
+    exchange = await send(at, request, _LARGEST, alias.credential)
     if exchange.status != 200:
         raise exchange.failure()
     listed = exchange.read("json")
@@ -153,7 +153,7 @@ async def posted(
     headers = {**await _headers(alias, at), **given.pop("headers", {})}
     url, timeout = f"{alias.url.rstrip('/')}/{path}", min(at.timeout, alias.timeout)
     request = at.http.build_request("POST", url, headers=headers, timeout=timeout, **given)
-    return await send(at.http, request, _LARGEST, alias.credential, take, show=False)
+    return await send(at, request, _LARGEST, alias.credential, take, show=False)
 
 
 async def _streamed(name: str, alias: Alias, body: dict[str, object], at: Asking) -> tuple[Exchange, float | None]:
@@ -269,7 +269,7 @@ def failure(name: str, alias: Alias, exchange: Exchange, shown: dict[str, object
     return failed
 
 
-def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[str, object]) -> Reply:
+def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[str, object], at: Asking) -> Reply:
     data = exchange.read("json")
     try:
         choice = data["choices"][0]
@@ -304,7 +304,7 @@ def _reply(name: str, alias: Alias, exchange: Exchange, ask: Ask, shown: dict[st
     if message.get("refusal") or finish == "content_filter":
         raise StepFailed(
             "refused",
-            f"{name} refuses: {_content(message.get('refusal'))[:_SAID] or 'filtered'}",
+            f"{name} refuses: {at.said(_content(message.get('refusal')), _SAID) or 'filtered'}",
             fix="change the prompt",
             reached="yes",
             detail=shown,

@@ -80,7 +80,7 @@ async def fetched(url: str | None, credential: str | None, data: str | None, at:
     assert url is not None
     headers = {"traceparent": at.trace_parent, **await authorised(at, url, credential)}
     request = at.http.build_request("GET", url, headers=headers, timeout=at.timeout)
-    exchange = await send(at.http, request, LARGEST, credential)
+    exchange = await send(at, request, LARGEST, credential)
     if exchange.status != 200:
         raise exchange.failure()
     return exchange.body, exchange.headers.get("content-type", "")

@@ -3,11 +3,12 @@
 import asyncio
 import contextlib
 import logging
+import re
 import sys
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, MutableMapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from typing import TextIO, cast
+from typing import Any, TextIO, cast
 
 import structlog
 
@@ -20,10 +21,12 @@ from oak_relay.store import epoch
 from oak_relay.store.database import Database
 from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.store.vault import Vault
+from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.sealing import master_key
 
 MARK = "database.mark"
 """File in the data directory that tells how far the database had come."""
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 log = structlog.get_logger()
 
 
@@ -63,7 +66,9 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
             master_key(settings.key_file or settings.data_dir / "master.key", key),
             catalogue.credentials,
         )
-        yield Base(settings, database, Registry(database, vault, catalogue), Hints(database))
+        registry = Registry(database, vault, catalogue)
+        _BLANKING.blanker = lambda: registry.now.blanker
+        yield Base(settings, database, registry, Hints(database))
     finally:
         await database.close()
 
@@ -81,6 +86,39 @@ class _Lines:
             sys.stderr.flush()
 
 
+class _Blanking:
+    """Blanks what a line of the log says of all that is secret here, and writes control characters as escapes: the last
+    that is done to it before it is written."""
+
+    def __init__(self) -> None:
+        self.blanker: Callable[[], Blanker] = lambda: Blanker(())
+
+    def __call__(self, _logger: object, _method: str, line: MutableMapping[str, Any]) -> MutableMapping[str, Any]:
+        blanker = self.blanker()
+        for key, said in line.items():
+            shown = blanker.value(said if isinstance(said, str | int | float | None) else repr(said))
+            line[key] = _CONTROL.sub(_escaped, shown) if isinstance(shown, str) else shown
+        return line
+
+
+def _escaped(found: re.Match[str]) -> str:
+    return f"\\x{ord(found[0]):02x}"
+
+
+_BLANKING = _Blanking()
+
+
+class _Handler(logging.Handler):
+    """Takes what libraries say into the same lines."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        said = structlog.get_logger(record.name)
+        with contextlib.suppress(
+            ValueError, TypeError
+        ):  # words that do not fit what they are filled with: a library's fault
+            said.log(record.levelno, record.getMessage(), exc_info=record.exc_info or None)
+
+
 def set_up_log(settings: Settings) -> None:
     """Lines on standard error, for people or as JSON."""
     renderer = (
@@ -94,8 +132,10 @@ def set_up_log(settings: Settings) -> None:
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
             structlog.processors.format_exc_info,
+            _BLANKING,
             renderer,
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(cast(TextIO, _Lines())),
     )
+    logging.basicConfig(handlers=[_Handler()], level=logging.WARNING, force=True)

@@ -48,7 +48,7 @@ class Clock:
         self._database = database
         self._registry = registry
         self._hints = hints
-        self._tools = Tools(database, registry, settings.reach)
+        self._tools = Tools(database, registry, settings)
         self._stopping = asyncio.Event()
         self._published = asyncio.Event()
         hints.on("published", lambda _: self._published.set())

@@ -4,6 +4,7 @@ What went wrong is told in the client's own terms, and exactly enough to say whe
 reached: only what fails before anything was sent is a `ConnectError` or `ConnectTimeout`.
 """
 
+import asyncio
 from collections.abc import AsyncIterator
 from functools import lru_cache
 
@@ -11,16 +12,32 @@ import aiohttp
 import httpx
 from yarl import URL
 
+from oak_relay.runtime.door import ASKED, Asked, Door, denied
+
+_UNDER_WAY = 3600.0
+"""Seconds that a request may take."""
+
 
 class Connections(httpx.AsyncBaseTransport):
     """The transport; as many connections as are asked for, each kept a while."""
 
-    def __init__(self) -> None:
+    def __init__(self, door: Door) -> None:
+        self._door = door
         self._session: aiohttp.ClientSession | None = None
+        self._exposed = door.exposed
+        self._former: set[asyncio.Task[None]] = set()
 
     def _opened(self) -> aiohttp.ClientSession:
+        if self._exposed != self._door.exposed:
+            self._exposed = self._door.exposed
+            if self._session is not None:  # what was open before may be closed now: nobody takes a kept connection
+                self._former.add(asyncio.create_task(_ended(self._session)))
+                self._session = None
         if self._session is None:
-            connector = aiohttp.TCPConnector(limit=0, keepalive_timeout=5)
+            connector = aiohttp.TCPConnector(
+                limit=0, limit_per_host=self._door.settings.host_connections, keepalive_timeout=5, ttl_dns_cache=5,
+                socket_factory=self._door.socket,
+            )  # fmt: skip
             self._session = aiohttp.ClientSession(
                 connector=connector, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False, trust_env=False,
                 max_line_size=65_536, max_field_size=65_536,
@@ -32,20 +49,40 @@ class Connections(httpx.AsyncBaseTransport):
         limits = request.extensions.get("timeout", {})
         timeout = aiohttp.ClientTimeout(total=None, sock_connect=limits.get("connect"), sock_read=limits.get("read"))
         headers = [(name, value) for name, value in request.headers.multi_items() if name not in _ITS_OWN]
+        asked = Asked(request.url.host.rstrip("."))
+        if self._door.settings.proxy:
+            self._door.proxied(asked.host, request.url.port or (443 if request.url.scheme == "https" else 80))
+        await self._door.pace(asked.host)
+        token = ASKED.set(asked)
         try:
             response = await self._opened().request(
                 request.method, _address(str(request.url)), headers=headers, data=await request.aread() or None,
-                allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED,
+                allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED, proxy=self._door.settings.proxy or None,
             )  # fmt: skip
         except (aiohttp.ClientError, TimeoutError) as error:
+            if asked.closed:
+                raise denied(f"{asked.host} may not be called: {asked.closed}") from error
             raise _told(error, request) from error
+        finally:
+            ASKED.reset(token)
         return httpx.Response(
             response.status, headers=response.raw_headers, stream=_Stream(response, request), request=request
         )
 
     async def aclose(self) -> None:
+        for task in self._former:
+            task.cancel()
+        await asyncio.gather(*self._former, return_exceptions=True)
         if self._session is not None:
             await self._session.close()
+
+
+async def _ended(session: aiohttp.ClientSession) -> None:
+    """Close a session once what is under way on it is over."""
+    try:
+        await asyncio.sleep(_UNDER_WAY)
+    finally:
+        await session.close()
 
 
 @lru_cache(maxsize=1024)

@@ -6,7 +6,6 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, TypeVar
-from urllib.parse import urlsplit
 
 import httpx
 
@@ -21,15 +20,17 @@ from oak_relay.document.models import document_of
 from oak_relay.document.text import read
 from oak_relay.engine.protocols import Manner
 from oak_relay.messages import Message
+from oak_relay.runtime.door import Door
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.settings import Settings
 from oak_relay.store import rows, talks, workflows
 from oak_relay.store.database import Database
 from oak_relay.store.vault import Snapshot
 from oak_relay.vault.blanking import Blanker
-from oak_relay.vault.kinds import Credential
+from oak_relay.vault.kinds import SHORTEST, Credential
 
 V = TypeVar("V")
 
@@ -37,16 +38,17 @@ V = TypeVar("V")
 class Tools:
     """What a process hands to all its executors."""
 
-    def __init__(self, database: Database, registry: Registry, reach: list[str]) -> None:
+    def __init__(self, database: Database, registry: Registry, settings: Settings) -> None:
         self.database = database
         self.registry = registry
-        self.reach = frozenset(reach)
+        self.door = Door(settings)
+        registry.watched_by(self.door)
         self.used: set[str] = set()
         self.manners: dict[str, Manner] = {}
         """How actions behave that do so whatever their input is."""
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
-        self.http: httpx.AsyncClient = outbound()
+        self.http: httpx.AsyncClient = outbound(self.door)
 
     async def close(self) -> None:
         """Close the connections to the outside."""
@@ -79,6 +81,7 @@ class CallContext:
         self.draw = draw
         self.settled = settled or {}
         self.lent: dict[str, Credential] = {}
+        self._own: list[str] = []
 
     @property
     def trace_parent(self) -> str:
@@ -103,7 +106,13 @@ class CallContext:
     def blanker(self) -> Blanker:
         """Of the credentials that this call was lent: what comes back of it is blanked of them before anything computes
         with it."""
-        return _blanker(tuple(form for stored in self.lent.values() for form in stored.forms()))
+        return _blanker((*(form for stored in self.lent.values() for form in stored.forms()), *self._own))
+
+    def shown(self, text: str, most: int) -> str:
+        return self._tools.registry.now.blanker.head(text, most)
+
+    def said(self, text: str, most: int) -> str:
+        return self.blanker().head(text, most)
 
     def blanked(self, failed: StepFailed) -> StepFailed:
         """A failure of this call, blanked like what it would have given."""
@@ -184,7 +193,9 @@ class CallContext:
             raise StepFailed(
                 "missing", f"there is no tool server {name}; there is {have}", fix=f"oak-relay server add {name}"
             )
-        return servers.ToolServer.model_validate(found)
+        server = servers.ToolServer.model_validate(found)
+        self._own += [value for value in server.environment.values() if len(value) >= SHORTEST]
+        return server
 
     async def server_tools(self, name: str) -> list[ServerTool]:
         return await servers.tools(name, await self._server(name), self)
@@ -225,9 +236,7 @@ class CallContext:
         )
 
     def may_reach(self, url: str) -> None:
-        host = urlsplit(url).hostname or ""
-        if self._tools.reach and host not in self._tools.reach:
-            raise StepFailed("denied", f"actions may not call {host}", fix="add it to the setting reach")
+        self._tools.door.name(url)
 
     def send_check(self) -> None:
         if self._lease_left() < 0.5:

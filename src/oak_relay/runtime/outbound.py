@@ -9,6 +9,7 @@ import httpx
 
 from oak_relay.document import wire
 from oak_relay.document.errors import StepFailed
+from oak_relay.runtime.door import Door
 
 _ASKED = {"Accept": "*/*", "Accept-Encoding": "gzip, deflate"}
 """What is sent where a request does not say it (RFC 9110)."""
@@ -18,10 +19,10 @@ _SHORT = 2000
 """Letters of an address that is kept in its parts."""
 
 
-def outbound() -> httpx.AsyncClient:
+def outbound(door: Door) -> httpx.AsyncClient:
     """A client for what runs send: no redirects, no proxies of the environment, and no cookies, which would carry what
     one run was given into another."""
-    return _Outbound(follow_redirects=False, trust_env=False, transport=_Lazy())
+    return _Outbound(follow_redirects=False, trust_env=False, transport=_Lazy(door))
 
 
 class _Outbound(httpx.AsyncClient):
@@ -69,17 +70,21 @@ def _unsendable(what: str, why: str) -> StepFailed:
 
 @lru_cache(maxsize=1024)
 def _read(url: str) -> httpx.URL:
-    """An address as its parts; most are asked again and again. Raises `StepFailed` and `httpx.InvalidURL`."""
+    """An address as its parts; most are asked again and again. Raises `StepFailed`."""
     fault = wire.address_fault(url)
     if fault:
         raise _unsendable("address", fault)
-    return httpx.URL(url)
+    try:
+        return httpx.URL(url)
+    except httpx.InvalidURL as error:
+        raise _unsendable("address", str(error)) from None
 
 
 class _Lazy(httpx.AsyncBaseTransport):
     """The transport, loaded with the first request: a process that sends nothing starts without it."""
 
-    def __init__(self) -> None:
+    def __init__(self, door: Door) -> None:
+        self._door = door
         self._inner: httpx.AsyncBaseTransport | None = None
         self._loading = asyncio.Lock()
 
@@ -88,7 +93,7 @@ class _Lazy(httpx.AsyncBaseTransport):
             async with self._loading:
                 if self._inner is None:
                     loaded = await asyncio.to_thread(import_module, "oak_relay.runtime.connections")
-                    self._inner = loaded.Connections()
+                    self._inner = loaded.Connections(self._door)
         return await self._inner.handle_async_request(request)
 
     async def aclose(self) -> None:

@@ -13,7 +13,7 @@ from typing import Any
 
 from oak_relay.document import values
 from oak_relay.runtime.hints import AGAIN, Hints
-from oak_relay.vault.blanking import Blanker
+from oak_relay.vault.blanking import Blanker, Stream
 
 _PAUSE = 0.08
 _MOST = 4000
@@ -21,11 +21,11 @@ _MOST = 4000
 
 @dataclass(slots=True)
 class _Text:
-    """What one attempt has written so far, and how much of it has been sent."""
+    """What one attempt writes: what of it came since it was last told, and how many letters were told."""
 
-    blanker: Blanker
-    whole: str = ""
-    sent: str = ""
+    stream: Stream
+    came: str = ""
+    told: int = 0
 
 
 @dataclass(slots=True)
@@ -56,11 +56,11 @@ class Pieces:
         if self.watched.get(run, 0) < time.monotonic():
             return None
         key = run, path, attempt
-        self._texts[key] = _Text(blanker)
+        self._texts[key] = _Text(Stream(blanker))
 
         def write(text: str) -> None:
             if key in self._texts:
-                self._texts[key].whole += text
+                self._texts[key].came += text
                 if self._timer is None:
                     self._timer = asyncio.get_running_loop().call_later(_PAUSE, self._flush)
 
@@ -82,15 +82,14 @@ class Pieces:
             self._send(*key)
 
     def _send(self, run: str, path: str, attempt: int, last: bool = False) -> None:
-        """What can be shown of an attempt's text and was not sent yet."""
+        """Tell what can be shown of an attempt's text and was not told yet."""
         text = self._texts[run, path, attempt]
-        shown = text.blanker.text(text.whole) if last else text.blanker.withheld(text.whole)
-        if not shown.startswith(text.sent):
-            text.sent = ""  # what was blanked reaches back: it is told anew from the beginning
-        for start in range(len(text.sent), len(shown), _MOST):
-            piece = Piece(run, path, attempt, start, shown[start : start + _MOST])
+        shown = text.stream.take(text.came) + (text.stream.end() if last else "")
+        text.came = ""
+        for start in range(0, len(shown), _MOST):
+            piece = Piece(run, path, attempt, text.told + start, shown[start : start + _MOST])
             self.hints.send(f"piece:{base64.urlsafe_b64encode(values.dumps(asdict(piece)).encode()).decode()}")
-        text.sent = shown
+        text.told += len(shown)
 
 
 def read(hint: str) -> Piece:

@@ -14,6 +14,7 @@ from oak_relay.document.models import Workflow, document_of
 from oak_relay.document.text import read
 from oak_relay.engine.plan import Plan, compile_plan
 from oak_relay.runtime.documents import Documents
+from oak_relay.runtime.door import Door
 from oak_relay.store import queue
 from oak_relay.store.database import Database
 from oak_relay.store.vault import Snapshot, Vault
@@ -35,10 +36,15 @@ class Registry:
         """What the workspace can do."""
         self.now = Snapshot()
         self._made = 0.0
+        self._doors: list[Door] = []
         self._asking = asyncio.Lock()
         self.documents = Documents()
         self._compiling: dict[UUID, asyncio.Future[tuple[Plan, Workflow]]] = {}
         self._plans: OrderedDict[UUID, tuple[Plan, Workflow]] = OrderedDict()
+
+    def watched_by(self, door: Door) -> None:
+        """Tell a door when the service is found to be reached from elsewhere than this machine."""
+        self._doors.append(door)
 
     @property
     def workspace(self) -> int:
@@ -58,6 +64,8 @@ class Registry:
                 if moment - self._made > _AGE:
                     async with self._database.connect() as connection:
                         self.now = await self.vault.snapshot(connection, self.now)
+                    for door in self._doors:
+                        door.exposed = door.settings.exposed or self.now.exposed
                     self._made = moment
         return self.now
 

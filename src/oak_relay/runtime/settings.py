@@ -3,9 +3,15 @@
 import os
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
-from pydantic import Field, SecretStr
+from pydantic import Field, SecretStr, field_validator
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
+
+from oak_relay.places import is_this_machine
+from oak_relay.runtime.listed import Listed
+
+_POSTGRES = 5432
 
 
 class Settings(BaseSettings):
@@ -23,6 +29,10 @@ class Settings(BaseSettings):
     host: str = "127.0.0.1"
     port: int = Field(8470, ge=0, le=65535)
     public_url: str = Field("", description="How others reach the service; for links.")
+    proxies: list[str] = Field(
+        default_factory=list,
+        description="Addresses and networks of the proxies in front of the service that may say whom they speak for (X-Forwarded-For, X-Forwarded-Proto); nobody else is believed.",
+    )
     workers: int = Field(1, ge=0, le=64, description="Worker processes that `up` starts.")
     walks: int = Field(200, ge=1, le=5000, description="Runs a worker walks at once.")
     lease: float = Field(6.0, ge=0.5, le=300, description="How long a silent worker keeps its runs.")
@@ -34,6 +44,13 @@ class Settings(BaseSettings):
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")
     reach: list[str] = Field(default_factory=list, description="Hosts that actions may call; empty for all.")
+    private: list[str] = Field(
+        default_factory=list,
+        description="Hosts, addresses and networks of this machine and of private networks that may be called although the service is reached from elsewhere; a port may be named (`ledger.internal:8080`).",
+    )
+    proxy: str = Field("", description="The HTTP proxy that everything is sent through, if any.")
+    host_rate: float = Field(1_000, gt=0, description="Requests a second to one host from one process.")
+    host_connections: int = Field(1_000, ge=1, description="Connections to one host from one process.")
     otlp_endpoint: str = Field(
         "", description="Where traces of ended runs are sent (OTLP over HTTP, JSON), if anywhere."
     )
@@ -44,6 +61,9 @@ class Settings(BaseSettings):
     first_password: SecretStr | None = Field(
         None, description="Of the first member; without it one is made and printed."
     )
+    link_days: int = Field(30, ge=1, le=3650, description="How long the link to a question holds.")
+    metrics: bool = Field(True, description="Whether /metrics is there.")
+    openapi: bool = Field(True, description="Whether /openapi.json and /schema/workflow.json are there.")
     sign_in_hours: int = Field(24 * 7, ge=1)
 
     @classmethod
@@ -62,6 +82,29 @@ class Settings(BaseSettings):
     def own_url(self) -> str:
         """The address at which the service is reached."""
         return self.public_url.rstrip("/") or f"http://{self.host}:{self.port}"
+
+    @field_validator("private")
+    @classmethod
+    def _places(cls, value: list[str]) -> list[str]:
+        for text in value:
+            Listed.read(text)
+        return value
+
+    @property
+    def exposed(self) -> bool:
+        """Whether others than this machine reach the service, by what the settings say."""
+        shown = urlsplit(self.public_url).hostname or "" if self.public_url else "localhost"
+        return not (is_this_machine(self.host) and is_this_machine(shown))
+
+    @property
+    def own_ports(self) -> frozenset[int]:
+        """Ports of this machine that the service and its database listen on."""
+        ports = {self.port}
+        for secret in (self.database_url, self.database_direct_url):
+            if secret is not None:  # several hosts may be named, each with a port
+                hosts = urlsplit(secret.get_secret_value()).netloc.rpartition("@")[2].split(",")
+                ports |= {int(port) if port.isdigit() else _POSTGRES for port in (h.rpartition(":")[2] for h in hosts)}
+        return frozenset(ports - {0})
 
     def environment(self) -> dict[str, Any]:
         """The settings as environment variables, for the processes that `up` starts."""

@@ -47,6 +47,7 @@ class Exporter:
     settings: Settings
     database: Database
     registry: Registry
+    http: httpx.AsyncClient
     dropped: int = 0
 
     def __post_init__(self) -> None:
@@ -61,19 +62,18 @@ class Exporter:
 
     async def run(self) -> None:
         """Send until cancelled."""
-        async with httpx.AsyncClient(trust_env=False, timeout=20) as http:
-            while True:
-                some = [await self._waiting.get()]
-                await asyncio.sleep(0.2)
-                while len(some) < _BATCH and not self._waiting.empty():
-                    some.append(self._waiting.get_nowait())
-                try:
-                    await self._deliver(http, await self._told(some))
-                except Exception as error:
-                    self.dropped += len(some)
-                    log.warning("traces not delivered", runs=len(some), reason=str(error) or type(error).__name__)
-                for _ in some:
-                    self._waiting.task_done()
+        while True:
+            some = [await self._waiting.get()]
+            await asyncio.sleep(0.2)
+            while len(some) < _BATCH and not self._waiting.empty():
+                some.append(self._waiting.get_nowait())
+            try:
+                await self._deliver(await self._told(some))
+            except Exception as error:
+                self.dropped += len(some)
+                log.warning("traces not delivered", runs=len(some), reason=str(error) or type(error).__name__)
+            for _ in some:
+                self._waiting.task_done()
 
     async def drain(self, seconds: float = 5.0) -> None:
         """Give what is waiting a little time."""
@@ -90,7 +90,7 @@ class Exporter:
                 found += otlp_spans(row, spans(entries, True), self.settings.otlp_content)
         return found
 
-    async def _deliver(self, http: httpx.AsyncClient, found: list[dict[str, object]]) -> None:
+    async def _deliver(self, found: list[dict[str, object]]) -> None:
         headers = {"Content-Type": "application/json"}
         if self.settings.otlp_credential:
             stored = await self.registry.find(lambda known: known.credentials, self.settings.otlp_credential)
@@ -99,7 +99,10 @@ class Exporter:
         body = self.registry.now.blanker.json(values.dumps(request_of(found))).encode()
         for pause in (0.5, 2.0, None):
             with suppress(httpx.TransportError):
-                answer = await http.post(str(self.settings.otlp_endpoint), content=body, headers=headers)
+                request = self.http.build_request(
+                    "POST", str(self.settings.otlp_endpoint), content=body, headers=headers, timeout=20
+                )
+                answer = await self.http.send(request)
                 if answer.is_success:
                     return
                 if answer.status_code not in (429, 502, 503, 504):

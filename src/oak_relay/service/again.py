@@ -208,14 +208,13 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)
     return exact.answer(
-        parts,
         TriedOut(
             state=outcome.state if isinstance(outcome, Finished) else "waiting",
             result=outcome.result if isinstance(outcome, Finished) else None,
             error=outcome.error if isinstance(outcome, Finished) else None,
             waits=None if isinstance(outcome, Finished) else outcome.wakes[0][0],
             spans=spans_out(entries, over),
-        ),
+        )
     )
 
 
@@ -226,13 +225,12 @@ async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
         row = await _workflow(connection, parts.workspace, name)
         found = await seeds.samples(await raw(connection), parts.workspace, row.id)
     return exact.answer(
-        parts,
         [
             SampleOut(
                 id=s["id"], step=s["step"], name=s["name"], value=values.loads(s["value"]), created_at=s["created_at"]
             )
             for s in found
-        ],
+        ]
     )
 
 

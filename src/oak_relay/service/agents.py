@@ -4,8 +4,7 @@ from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
-from sqlalchemy import delete, func, select
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import select
 
 from oak_relay.actions import servers
 from oak_relay.capabilities.given import ServerTool
@@ -45,11 +44,9 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
             "a tool server with a command runs one",
             "set OAK_RELAY_PROGRAMS=true",
         )
-    config = {"config": values.dumps(given.model_dump(mode="json"))}
+    config = given.model_dump(mode="json", exclude={"environment"})
     async with parts.database.begin() as connection:
-        statement = insert(tool_server).values(workspace_id=parts.workspace, name=name, **config)
-        changed = {**config, "updated_at": func.clock_timestamp()}
-        await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
+        await parts.registry.vault.put_server(connection, name, config, given.environment)
         await people.note(connection, parts.workspace, who.name, "tool server", name)
         row = (await connection.execute(select(tool_server).where(tool_server.c.name == name))).one()
     parts.config_changed()
@@ -60,8 +57,7 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
 async def remove_server(name: str, parts: PartsDep, who: CallerDep) -> None:
     """Forget a tool server: agents that name it fail."""
     async with parts.database.begin() as connection:
-        mine = (tool_server.c.workspace_id == parts.workspace) & (tool_server.c.name == name)
-        if not (await connection.execute(delete(tool_server).where(mine))).rowcount:
+        if not await parts.registry.vault.remove_server(connection, name):
             raise missing("tool server", name)
         await people.note(connection, parts.workspace, who.name, "remove tool server", name)
     parts.config_changed()
@@ -76,8 +72,7 @@ async def test_server(name: str, parts: PartsDep, _: CallerDep) -> ServerTestOut
     try:
         found = await parts.at(20).server_tools(name)
     except StepFailed as failed:
-        shown = parts.registry.now.blanker.text(failed.message)
-        return ServerTestOut(ok=False, sentence=shown, fix=failed.fix, tools=[])
+        return ServerTestOut(ok=False, sentence=failed.message, fix=failed.fix, tools=[])
     count = f"{len(found)} tool{'s' if len(found) != 1 else ''}"
     return ServerTestOut(
         ok=True, sentence=f"{name} answers and offers {count}.", fix="", tools=[_tool(one) for one in found]
@@ -113,7 +108,7 @@ async def list_conversations(
         )
         for c in found
     ]
-    return exact.answer(parts, listed)
+    return exact.answer(listed)
 
 
 @router.get("/conversations/{key:path}", response_model=list[MessageOut])
@@ -126,11 +121,10 @@ async def show_conversation(
     if not found and after < 0:
         raise missing("conversation", key)
     return exact.answer(
-        parts,
         [
             MessageOut(seq=m["seq"], role=m["role"], message=values.loads(m["body"]), run_id=m["run_id"], at=m["at"])
             for m in found
-        ],
+        ]
     )
 
 
@@ -160,5 +154,4 @@ async def messages_sent(run_id: UUID, parts: PartsDep, _: CallerDep, turn: str) 
     if found is None:
         raise missing("turn of an agent", turn, "name one such as findings/turn[2]")
     found["messages"] = files.shown(found["messages"])
-    shown = parts.registry.now.blanker.json(values.dumps(found))
-    return Response(shown, media_type="application/json")
+    return Response(values.dumps(found), media_type="application/json")

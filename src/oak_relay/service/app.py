@@ -1,6 +1,7 @@
 """The application: resources, problem documents, health, the language's schema, and the console."""
 
 import asyncio
+import contextlib
 import secrets
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
@@ -42,11 +43,14 @@ from oak_relay.service import (
     workflows,
 )
 from oak_relay.service.borders import Guard
+from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.parts import Parts, Watch
+from oak_relay.service.passwords import Passwords
 from oak_relay.store import people
 
 log = structlog.get_logger()
 _WEB = Path(__file__).parent / "web"
+_PLACES = 20
 _SILENT = 15.0
 """Seconds that the event loop may be silent before the process ends itself."""
 
@@ -80,8 +84,19 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         assert base is not None
         receipts = Receipts(base.settings.data_dir)
         intake = Intake(base.database, base.registry, base.hints, receipts)
-        tools = Tools(base.database, base.registry, base.settings.reach)
-        parts = Parts(base.settings, base.database, base.registry, base.hints, intake, Watch(base.hints), tools)
+        tools = Tools(base.database, base.registry, base.settings)
+        outcomes = Outcomes(base.database, base.registry.workspace)
+        parts = Parts(
+            base.settings,
+            base.database,
+            base.registry,
+            base.hints,
+            intake,
+            Watch(base.hints),
+            outcomes,
+            tools,
+            Passwords(base.database),
+        )
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
         await _first_start(parts, announce)
@@ -107,9 +122,11 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
+        openapi_url="/openapi.json" if base is None or base.settings.openapi else None,
         description="Durable, event-triggered workflows. Errors are problem documents (RFC 9457).",
         generate_unique_id_function=lambda route: route.name,
     )
+    app.state.counted = metrics.Counted()
     problems.install(app)
     # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
     app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
@@ -148,6 +165,8 @@ def _operation(app: FastAPI) -> None:
     async def schema(request: Request) -> dict[str, object]:
         """JSON Schema of the workflow language."""
         parts: Parts = request.app.state.parts
+        if not parts.settings.openapi:
+            raise HTTPException(404)
         return json_schema(parts.registry.catalogue.triggers)
 
 
@@ -174,18 +193,32 @@ def _file(path: str) -> Path | None:
         return None
 
 
+def _keep_places(file: Path, places: list[str]) -> None:
+    """Keep where this installation is reached, for the command line on this machine; the latest first. Whole or not at all:
+    a full disk must not take it away, nor keep anybody from starting."""
+    fresh = file.with_name("cli.places.new")
+    with contextlib.suppress(OSError):
+        known = file.read_text().splitlines() if file.exists() else []
+        fresh.write_text("\n".join(list(dict.fromkeys([*places, *known]))[:_PLACES]) + "\n")
+        fresh.replace(file)
+
+
 async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:
     """The first member, with a password printed this once, and a token for the command line on this machine."""
     given = parts.settings.first_password
     password = given.get_secret_value() if given else secrets.token_urlsafe(12)
-    local = parts.settings.data_dir / "cli.token"
+    home, settings = parts.settings.data_dir, parts.settings
+    local = home / "cli.token"
+    home.mkdir(parents=True, exist_ok=True)
+    here = [f"http://{host}:{settings.port}" for host in ("127.0.0.1", "localhost", "[::1]")]
+    places = [settings.own_url, *here] if settings.public_url else here
+    await asyncio.to_thread(_keep_places, home / "cli.places", places)
     async with parts.database.begin() as connection:
         await connection.execute(text("SELECT pg_advisory_xact_lock(7226303)"))
         if await people.members(connection, parts.workspace):
             return
         member = await people.add_member(connection, parts.workspace, "owner", "owner", parts.passwords.hash(password))
         _, token = await people.issue(connection, parts.workspace, "api", "this machine", member, None)
-        local.parent.mkdir(parents=True, exist_ok=True)
         local.unlink(missing_ok=True)
         local.touch(mode=0o600)
         local.write_text(token + "\n")

@@ -1,8 +1,9 @@
 """What every request meets before anything is done for it: a limit of its body's size and time, and of who may wait."""
 
 import asyncio
+import time
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 
 from sse_starlette import EventSourceResponse, ServerSentEvent
@@ -11,8 +12,10 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from oak_relay.document.numbers import whole
 from oak_relay.runtime.documents import Busy
-from oak_relay.service.headers import GUARD
+from oak_relay.service.headers import GUARD, HOOKS
 from oak_relay.service.problems import Problem
+from oak_relay.store import epoch
+from oak_relay.store.database import DatabaseLost
 
 BODY_SECONDS = 30.0
 """Seconds that a body may take to arrive."""
@@ -95,23 +98,59 @@ class EventStream(EventSourceResponse):
             self._room.leave()
 
 
+@asynccontextmanager
+async def listened(request: Request, changed: asyncio.Event) -> AsyncIterator[asyncio.Event]:
+    """An event that is set when the caller has gone away, `changed` with it. Only for requests whose body is read."""
+    gone = asyncio.Event()
+
+    async def listen() -> None:
+        while (await request.receive())["type"] != "http.disconnect":
+            pass
+        gone.set()
+        changed.set()
+
+    listening = asyncio.create_task(listen())
+    try:
+        yield gone
+    finally:
+        listening.cancel()
+
+
+_FORWARDED = frozenset((b"forwarded", b"x-forwarded-for", b"x-forwarded-host", b"x-forwarded-proto", b"x-real-ip"))
+"""Headers that a proxy in front sets (RFC 7239 and before it)."""
+_AN_HOUR = 3600.0
+_STRICT = (b"strict-transport-security", b"max-age=31536000")
+"""From then on by TLS alone (RFC 6797)."""
+
+
 class Guard:
-    """Sets the headers of every answer, and refuses addresses that hold what nothing here can be called."""
+    """Sets the headers of every answer, notes when somebody comes through a proxy, and refuses addresses that hold what nothing here can be called."""
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
         self._headers = [(k.lower().encode(), v.encode()) for k, v in GUARD.items()]
+        self._of_hooks = [(k.lower().encode(), v.encode()) for k, v in HOOKS.items()]
         self._names = {name for name, _ in self._headers}
+        self._noted = 0.0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
+        if any(name in _FORWARDED for name, _ in scope["headers"]) and time.monotonic() > self._noted:
+            parts = scope["app"].state.parts
+            with suppress(DatabaseLost):  # the next one notes it
+                async with parts.database.reading() as connection:
+                    await epoch.expose(connection)
+                self._noted = time.monotonic() + _AN_HOUR
+                parts.registry.forget()
 
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
                 others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
-                message["headers"] = others + self._headers
+                message["headers"] = others + (self._of_hooks if scope["path"].startswith("/hooks/") else self._headers)
+                if scope.get("scheme") == "https":
+                    message["headers"].append(_STRICT)
             await send(message)
 
         if _unusable(scope):

@@ -6,7 +6,7 @@ from typing import Any
 import uuid_utils.compat as uuids
 from fastapi import APIRouter
 from pydantic import ValidationError
-from sqlalchemy import delete, select, update
+from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.http import send
@@ -43,8 +43,13 @@ async def put_credential(name: str, given: dict[str, object], parts: PartsDep, w
         raise Problem(422, "the credential does not fit", str(unknown), "correct the kind") from None
     except ValidationError as error:
         first = error.errors(include_input=False, include_context=False, include_url=False)[0]
-        where = ".".join(str(part) for part in first["loc"]) or "the credential"
-        raise Problem(422, "the credential does not fit", f"{where}: {first['msg']}", "correct the value") from None
+        where = ".".join(str(part) for part in first["loc"])
+        raise Problem(
+            422,
+            "the credential does not fit",
+            (f"{where}: " if where else "") + first["msg"].removeprefix("Value error, "),
+            "correct the value",
+        ) from None
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
@@ -79,10 +84,7 @@ async def say_ready(name: str, parts: PartsDep, who: CallerDep) -> ReadyOut:
 async def remove_credential(name: str, parts: PartsDep, who: CallerDep) -> None:
     """Forget a credential: steps that name it fail."""
     async with parts.database.begin() as connection:
-        done = await connection.execute(
-            delete(credential).where(credential.c.workspace_id == parts.workspace, credential.c.name == name)
-        )
-        if not done.rowcount:
+        if not await parts.registry.vault.remove(connection, name):
             raise missing("credential", name)
         await people.note(connection, parts.workspace, who.name, "remove credential", name)
     parts.config_changed()
@@ -133,7 +135,7 @@ async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
         request = at.http.build_request(
             "GET", stored.test_url, headers={"User-Agent": "oak-relay", **stored.headers()}, timeout=15
         )
-        exchange = await send(at.http, request, 100_000, name)
+        exchange = await send(at, request, 100_000, name)
     except StepFailed as failed:
         return TestOut(
             ok=False, sentence=failed.message, fix=failed.fix, exchange=failed.detail.get("exchange"), at=now

@@ -29,7 +29,7 @@ async def list_events(
     """Events that made runs, newest first, each with its run."""
     async with parts.database.connect() as connection:
         rows = await runs.events(connection, parts.workspace, after, limit)
-    return exact.answer(parts, [event_out(row) for row in rows])
+    return exact.answer([event_out(row) for row in rows])
 
 
 @router.post("", status_code=202)

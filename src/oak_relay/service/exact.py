@@ -1,6 +1,7 @@
 """Answers that hold values of workflows: every digit and every odd character as it was recorded, and no stored secret.
 
-Here is where values are blanked before they are shown: what is recorded is what workflows compute with.
+Values are blanked where they are shown, here and by every route of the API (`ExactRoute`): what is recorded is what
+workflows compute with.
 """
 
 from datetime import datetime
@@ -19,9 +20,9 @@ def text(parts: Parts, model: BaseModel | list[object]) -> str:
     return parts.registry.now.blanker.json(values.dumps(_plain(model)))
 
 
-def answer(parts: Parts, model: BaseModel | list[Any], status: int = 200) -> Response:
-    """A model as a JSON answer."""
-    return Response(text(parts, model), status, media_type="application/json")
+def answer(model: BaseModel | list[Any], status: int = 200) -> Response:
+    """A model as a JSON answer; its route blanks it."""
+    return Response(values.dumps(_plain(model)), status, media_type="application/json")
 
 
 def _plain(value: object) -> object:

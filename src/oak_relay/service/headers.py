@@ -7,3 +7,9 @@ GUARD = {
     "Referrer-Policy": "same-origin",
 }
 """They keep browsers from doing what our pages never need."""
+HOOKS = {
+    **GUARD,
+    "Content-Security-Policy": "sandbox; default-src 'none'; frame-ancestors 'none'",
+    "Referrer-Policy": "no-referrer",
+}
+"""Of answers of workflows: whatever they hold, in a browser it runs nothing and is no page of this site."""

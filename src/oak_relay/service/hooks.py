@@ -12,20 +12,20 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 from sse_starlette import ServerSentEvent
 
-from oak_relay.document import schemas, values
+from oak_relay.document import schemas, values, wire
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.runtime.registry import Registry
-from oak_relay.service.borders import EventStream, body_of
+from oak_relay.service.borders import EventStream, body_of, listened
 from oak_relay.service.parts import ExactRoute, Parts, parts_of, pieces_until, wait_for
 from oak_relay.service.problems import Problem
-from oak_relay.store import runs, workflows
+from oak_relay.store import artifacts, runs, workflows
 from oak_relay.store.database import raw
 from oak_relay.triggers import base as triggers
 from oak_relay.triggers.base import Occasion, Reply, RequestTrigger
-from oak_relay.vault.blanking import unseen
+from oak_relay.vault.blanking import BLANK, unseen
 from oak_relay.vault.kinds import Credential
 
 router = APIRouter(route_class=ExactRoute, tags=["hooks"])
@@ -113,13 +113,14 @@ async def receive(request: Request) -> Response:
         fault = hook.validator.fault(arrived.data)
         if fault:
             raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
+    proofs = hook.kind.proofs(hook.given)
     incoming = Incoming(
         source=f"/hooks/{path}",
         type=arrived.type,
         data=arrived.data,
         key=arrived.key,
-        query=query,
-        headers=unseen(headers if len(headers) <= _HEADERS_KEPT else dict(list(headers.items())[:_HEADERS_KEPT])),
+        query={name: BLANK if name in proofs.query else said for name, said in query.items()},
+        headers=unseen(dict(list(headers.items())[:_HEADERS_KEPT]), proofs.headers),
         trace_parent=_trace_parent(request),
     )
     receipt = await parts.intake.accept(hook.target, incoming)
@@ -186,15 +187,12 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
     yield ServerSentEvent(event="run", data=values.dumps({"run": str(run_id)}))
     async with parts.watch.run(run_id) as event, parts.watch.pieces(run_id) as pieces:
         while time.monotonic() < deadline:
-            async with parts.database.connect() as connection:
-                row = await runs.one(connection, parts.workspace, run_id)
-                assert row is not None
-                if row.state == "succeeded":
-                    result = await runs.whole(connection, parts.workspace, row.result)
-                    yield ServerSentEvent(event="result", data=result or "null")
-                    return
-            if row.state in runs.OVER:
-                error = values.loads(row.error or "{}")
+            outcome = await parts.outcomes.of(run_id)
+            if outcome.state == "succeeded":
+                yield ServerSentEvent(event="result", data=await _whole(parts, outcome.result))
+                return
+            if outcome.state in runs.OVER:
+                error = values.loads(outcome.error or "{}")
                 yield ServerSentEvent(event="error", data=values.dumps({k: error.get(k) for k in ("kind", "message")}))
                 return
             async for piece in pieces_until(event, pieces, 1.0):
@@ -208,22 +206,26 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
     yield ServerSentEvent(event="error", data=values.dumps({"kind": "timeout", "message": "the run goes on"}))
 
 
+async def _whole(parts: Parts, result: str | None) -> str:
+    """A result as JSON text, also one that is kept apart."""
+    if result is None or artifacts.reference(result) is None:
+        return result or "null"
+    async with parts.database.connect() as connection:
+        return await runs.whole(connection, parts.workspace, result) or "null"
+
+
 async def _result(parts: Parts, run_id: UUID, request: Request) -> Response:
     """Wait for the run's answer or its end."""
     deadline = time.monotonic() + _WAIT
-    async with parts.watch.run(run_id) as event:
-        while time.monotonic() < deadline:
-            async with parts.database.connect() as connection:
-                row = await runs.one(connection, parts.workspace, run_id)
-            assert row is not None
-            if row.answer is not None:
-                return _answer(values.loads(row.answer))
-            if row.state == "succeeded":
-                async with parts.database.connect() as connection:
-                    result = await runs.whole(connection, parts.workspace, row.result)
-                return Response(result or "null", 200, media_type="application/json")
-            if row.state in runs.OVER:
-                error = values.loads(row.error or "{}")
+    async with parts.watch.run(run_id) as event, listened(request, event) as gone:
+        while time.monotonic() < deadline and not gone.is_set():
+            outcome = await parts.outcomes.of(run_id)
+            if outcome.answer is not None:
+                return _answer(values.loads(outcome.answer))
+            if outcome.state == "succeeded":
+                return Response(await _whole(parts, outcome.result), 200, media_type="application/json")
+            if outcome.state in runs.OVER:
+                error = values.loads(outcome.error or "{}")
                 raise Problem(
                     502,
                     "the run did not succeed",
@@ -233,14 +235,19 @@ async def _result(parts: Parts, run_id: UUID, request: Request) -> Response:
                     run=str(run_id),
                 )
             await wait_for(event, 1.0)
-            if await request.is_disconnected():
-                break
     return JSONResponse({"run": str(run_id), "state": "running"}, 202)
+
+
+_NOT_A_WORKFLOWS = frozenset(
+    ("set-cookie", "set-cookie2", "clear-site-data", "service-worker-allowed", "strict-transport-security", "content-length", "content-encoding", "date", "server")
+)  # fmt: skip
+"""Headers of an answer that would act for the whole site, or are the connection's."""
 
 
 def _answer(given: dict[str, Any]) -> Response:
     status = given.get("status") or 200
-    headers = {k: values.text_of(v) for k, v in (given.get("headers") or {}).items()}
+    said = {str(k).lower(): values.text_of(v) for k, v in (given.get("headers") or {}).items()}
+    headers = {k: v for k, v in said.items() if k not in _NOT_A_WORKFLOWS and not wire.header_fault([(k, v)])}
     body = given.get("body")
     if isinstance(body, str):
         return Response(body, status, headers, headers.get("content-type", "text/plain; charset=utf-8"))

@@ -1,6 +1,9 @@
 """`/metrics`: OpenMetrics text about the queue, the workers, the clocks, commits and the database."""
 
-from fastapi import APIRouter, Request, Response
+import asyncio
+import time
+
+from fastapi import APIRouter, HTTPException, Request, Response
 from prometheus_client import CollectorRegistry, Gauge, generate_latest
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from sqlalchemy import text
@@ -35,10 +38,35 @@ _GAUGES = {
 }  # fmt: skip
 
 
+_KEPT = 10.0
+"""Seconds that what was counted is told again: asking often costs nothing."""
+
+
+class Counted:
+    """What was counted last."""
+
+    def __init__(self) -> None:
+        self._turn = asyncio.Lock()
+        self._text, self._until = b"", 0.0
+
+    async def text(self, parts: Parts) -> bytes:
+        """The state of things, at most so many seconds old."""
+        async with self._turn:
+            if time.monotonic() > self._until:
+                self._text, self._until = await _counted(parts), time.monotonic() + _KEPT
+        return self._text
+
+
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"text/plain": {}}}})
 async def metrics(request: Request) -> Response:
-    """The state of things as numbers, for whoever collects them."""
+    """The state of things as numbers, for whoever collects them; at most ten seconds old."""
     parts: Parts = parts_of(request)
+    if not parts.settings.metrics:
+        raise HTTPException(404)
+    return Response(await request.app.state.counted.text(parts), media_type=CONTENT_TYPE_LATEST)
+
+
+async def _counted(parts: Parts) -> bytes:
     registry = CollectorRegistry()
     async with parts.database.connect() as connection:
         for name, (what, statement) in _GAUGES.items():
@@ -51,4 +79,4 @@ async def metrics(request: Request) -> Response:
             states.labels(state).set(count)
     commits = parts.intake.commits
     Gauge("oak_intake_commit_seconds", "Mean time of the last commits of the intake.", registry=registry).set(commits)
-    return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)
+    return generate_latest(registry)

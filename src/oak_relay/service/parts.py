@@ -1,6 +1,7 @@
 """What all resources share: settings, database, registry, intake, hints; and who is asking."""
 
 import asyncio
+import re
 from collections import defaultdict
 from collections.abc import AsyncIterator, Callable, Coroutine, Iterator
 from contextlib import asynccontextmanager, contextmanager, suppress
@@ -13,6 +14,7 @@ from uuid import UUID
 
 from fastapi import Depends, Request, Response
 from fastapi.routing import APIRoute
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
 from oak_relay.document.check_base import World
@@ -22,14 +24,21 @@ from oak_relay.runtime.intake import Intake
 from oak_relay.runtime.pieces import Piece, read
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
+from oak_relay.service import rights
+from oak_relay.service.blanked import blank, let_in
 from oak_relay.service.borders import Room, body_of
+from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.passwords import Passwords
 from oak_relay.service.problems import Problem
 from oak_relay.store import people
 from oak_relay.store.database import Database
 
-COOKIE = "oak_session"
+COOKIE, SECURE_COOKIE = "oak_session", "__Host-oak_session"
+"""Of the session: the second over TLS, where no other site of the domain can set it (RFC 6265bis)."""
+COOKIES = (SECURE_COOKIE, COOKIE)
 _BODILESS = ("GET", "HEAD", "OPTIONS", "TRACE")
+_LARGE = 100_000
+"""Bytes of an answer from which on it is blanked beside the event loop."""
 _PIECES = 1_000
 """Pieces that may wait for who watches a run; who is slower than that misses some."""
 
@@ -49,7 +58,7 @@ class _ExactRequest(Request):
 
 class ExactRoute(APIRoute):
     """A route that reads bodies exactly: numbers keep their digits by every way in. `most` bytes of one are taken, as many
-    as the settings say where it is None."""
+    as the settings say where it is None. What it answers to somebody who is known is blanked of all that is secret."""
 
     most: int | None = None
 
@@ -60,7 +69,10 @@ class ExactRoute(APIRoute):
             given = _ExactRequest(request.scope, request.receive)
             if request.method not in _BODILESS:
                 given._body = await body_of(request, self.most or request.app.state.parts.settings.body_limit)
-            return await handle(given)
+            answer = await handle(given)
+            if len(getattr(answer, "body", b"")) > _LARGE:
+                return await asyncio.to_thread(blank, request, answer)
+            return blank(request, answer)
 
         return exactly
 
@@ -211,10 +223,11 @@ class Parts:
     hints: Hints
     intake: Intake
     watch: Watch
+    outcomes: Outcomes
     tools: Tools
+    passwords: Passwords
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
-    passwords: Passwords = field(default_factory=Passwords)
 
     @property
     def workspace(self) -> int:
@@ -261,6 +274,14 @@ class Caller:
     by: str
     member_id: UUID | None = None
     session_id: UUID | None = None
+    workflows: frozenset[str] | None = None
+    """The only workflows that its token is for; None for all."""
+    rights: frozenset[str] = frozenset()
+    """What it may."""
+
+    def may(self, right: str) -> bool:
+        """Whether it has a right."""
+        return right in self.rights
 
 
 def parts_of(request: Request) -> Parts:
@@ -272,28 +293,71 @@ PartsDep = Annotated[Parts, Depends(parts_of)]
 
 
 async def caller(request: Request, parts: PartsDep) -> Caller:
-    """The caller, by bearer token or session cookie. Cookies work only for requests from our own pages."""
+    """The caller, by bearer token or session cookie, if it may use this route. Cookies work only for requests from our own
+    pages."""
     header = request.headers.get("authorization", "")
     async with parts.database.connect() as connection:
         if header.lower().startswith("bearer "):
             row = await people.holder(connection, header[7:].strip(), "api")
-            if row:
-                return Caller(row.name, "token", row.member_id)
+            fault = "this token is not known"
+            fix = "make one: oak-relay token add NAME"
+        else:
+            cookie = next((c for name in COOKIES if (c := request.cookies.get(name))), None)
+            row = await people.holder(connection, cookie, "session") if cookie else None
+            fault, fix = "sign in first", "sign in at /, or send a bearer token"
+        if row is None:
+            raise Problem(401, fault, fix=fix, headers={"WWW-Authenticate": "Bearer"})
+        if row.kind == "session" and request.method not in ("GET", "HEAD", "OPTIONS"):
+            same_site(request)
+        route = route_of(request)
+        if not rights.may(row.role or "", row.rights, route):
             raise Problem(
-                401,
-                "this token is not known",
-                fix="make one: oak-relay token add NAME",
-                headers={"WWW-Authenticate": "Bearer"},
+                403, "this token may not do that", f"it may {', '.join(row.rights or [])}", "use another token"
             )
-        cookie = request.cookies.get(COOKIE)
-        row = await people.holder(connection, cookie, "session") if cookie else None
-    if row is None:
+        if row.workflows is not None:
+            await _within(request, connection, parts, route, frozenset(row.workflows))
+    if row.stale:
+        async with parts.database.begin() as connection:
+            await people.used(connection, parts.workspace, row.id)
+    await _let_in(request, parts)
+    by = "session" if row.kind == "session" else "token"
+    limited = None if row.workflows is None else frozenset(row.workflows)
+    return Caller(
+        row.name, by, row.member_id, row.id if by == "session" else None, limited, rights.of(row.role or "", row.rights)
+    )
+
+
+def route_of(request: Request) -> str:
+    """A route as the table of rights has it: `GET /runs/{run_id}`."""
+    path = re.sub(r":\w+}", "}", request.scope["route"].path).removeprefix("/api/v1")
+    return f"{'GET' if request.method == 'HEAD' else request.method} {path}"
+
+
+async def _within(
+    request: Request, connection: AsyncConnection, parts: Parts, route: str, workflows: frozenset[str]
+) -> None:
+    """Whether a request is about the workflows that a token is limited to. Raises `Problem`."""
+    asked: object = None
+    if route in rights.OF_A_WORKFLOW:
+        given = request.path_params
+        if "run_id" in given:
+            asked = await people.workflow_of(connection, parts.workspace, given["run_id"])
+        elif route == "POST /runs":
+            body = await request.json()
+            asked = body.get("workflow") if isinstance(body, dict) else None
+        else:
+            asked = given.get("name") or given.get("workflow") or request.query_params.get("workflow")
+    if not isinstance(asked, str) or asked not in workflows:
+        only = ", ".join(sorted(workflows))
         raise Problem(
-            401, "sign in first", fix="sign in at /, or send a bearer token", headers={"WWW-Authenticate": "Bearer"}
+            403, "this token is for other workflows", f"it is for {only}", "name one of them, or use another token"
         )
-    if request.method not in ("GET", "HEAD", "OPTIONS"):
-        same_site(request)
-    return Caller(row.name, "session", row.member_id, row.id)
+
+
+async def _let_in(request: Request, parts: Parts) -> None:
+    """Who asks is known; what is secret is known as it stands now."""
+    await parts.registry.fresh()
+    let_in(request)
 
 
 def same_site(request: Request) -> None:
@@ -306,6 +370,11 @@ def same_site(request: Request) -> None:
 
 
 CallerDep = Annotated[Caller, Depends(caller)]
+
+
+def is_secure(request: Request, settings: Settings) -> bool:
+    """Whether the caller came over TLS, by what is known here."""
+    return request.url.scheme == "https" or settings.public_url.startswith("https://")
 
 
 def session_end(settings: Settings) -> datetime:

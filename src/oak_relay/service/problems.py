@@ -12,6 +12,7 @@ from starlette.routing import Match
 from oak_relay.document.errors import ErrorKind, Fault
 from oak_relay.document.values import NotJson
 from oak_relay.runtime.documents import Busy
+from oak_relay.service.blanked import blank
 from oak_relay.service.headers import GUARD
 from oak_relay.service.routes import every_route
 from oak_relay.store.database import DatabaseLost
@@ -56,6 +57,12 @@ class Problem(Exception):
         """The answer as it is sent."""
         return JSONResponse(self.content, self.status, self.headers, "application/problem+json")
 
+    def answered(self, request: Request) -> JSONResponse:
+        """What a request is answered with."""
+        answer = self.response()
+        blank(request, answer)
+        return answer
+
 
 def _cut(text: str, most: int) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
@@ -70,8 +77,8 @@ def install(app: FastAPI) -> None:
     """Make every error a problem document."""
 
     @app.exception_handler(Problem)
-    async def _problem(_: Request, problem: Problem) -> JSONResponse:
-        return problem.response()
+    async def _problem(request: Request, problem: Problem) -> JSONResponse:
+        return problem.answered(request)
 
     @app.exception_handler(HTTPException)
     async def _http(request: Request, error: HTTPException) -> JSONResponse:
@@ -79,44 +86,48 @@ def install(app: FastAPI) -> None:
         if status in (404, 405):
             taken = _methods(app, request)
             if not taken:
-                return Problem(404, "there is nothing here", request.url.path[:200], _OVERVIEW).response()
+                return Problem(404, "there is nothing here", request.url.path[:200], _OVERVIEW).answered(request)
             if request.method not in taken:
                 headers["Allow"] = ", ".join(sorted(taken))
                 fix = f"send {headers['Allow']}"
-                return Problem(405, f"{request.method} is not taken here", fix=fix, headers=headers).response()
-        return Problem(status, str(error.detail), fix=_OVERVIEW if status == 404 else "", headers=headers).response()
+                return Problem(405, f"{request.method} is not taken here", fix=fix, headers=headers).answered(request)
+        return Problem(status, str(error.detail), fix=_OVERVIEW if status == 404 else "", headers=headers).answered(
+            request
+        )
 
     @app.exception_handler(RequestValidationError)
-    async def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:
+    async def _invalid(request: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
         if first["type"] == "json_invalid":
             return Problem(
                 400, "the body is not JSON", str(first.get("ctx", {}).get("error", "")), "send JSON"
-            ).response()
+            ).answered(request)
         fields = [{"where": ".".join(str(p) for p in e["loc"]), "message": e["msg"]} for e in error.errors()]
         return Problem(
             422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
-        ).response()
+        ).answered(request)
 
     @app.exception_handler(Fault)
-    async def _failed(_: Request, failed: Fault) -> JSONResponse:
+    async def _failed(request: Request, failed: Fault) -> JSONResponse:
         status = _STATUS.get(failed.kind, 502)
-        return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).response()
+        return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).answered(request)
 
     @app.exception_handler(NotJson)
-    async def _not_json(_: Request, error: NotJson) -> JSONResponse:
-        return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").response()
+    async def _not_json(request: Request, error: NotJson) -> JSONResponse:
+        return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").answered(
+            request
+        )
 
     @app.exception_handler(Busy)
-    async def _busy(_: Request, busy: Busy) -> JSONResponse:
-        return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).response()
+    async def _busy(request: Request, busy: Busy) -> JSONResponse:
+        return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).answered(request)
 
     async def _unkept(request: Request, error: Exception) -> JSONResponse:
         log.warning("value refused by the database", path=request.url.path, reason=str(error)[:300])
         return Problem(
             422, "a value is one that cannot be kept", fix="leave out U+0000, half characters, and numbers without end"
-        ).response()
+        ).answered(request)
 
     for refused in (asyncpg.DataError, UnicodeError, OverflowError):
         app.add_exception_handler(refused, _unkept)
@@ -132,11 +143,11 @@ def install(app: FastAPI) -> None:
         if isinstance(error, DatabaseLost):
             return Problem(
                 503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
-            ).response()
+            ).answered(request)
         log.error("request failed", path=request.url.path, exc_info=error)
         # This answer is made outside of what sets the headers of all others.
         wrong = Problem(500, "something went wrong here", fix="see the service's log", kind="failed", headers=GUARD)
-        return wrong.response()
+        return wrong.answered(request)
 
 
 def _methods(app: FastAPI, request: Request) -> set[str]:

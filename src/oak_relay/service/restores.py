@@ -27,7 +27,7 @@ async def show_restore(
         MissingOut(run=r["id"], **{k: r[k] for k in ("workflow", "source", "event_key", "answered_at")}) for r in rows
     ]
     next_ = listed[limit - 1].run if len(listed) > limit else None
-    return exact.answer(parts, RestoreOut(held=held, count=count, missing=listed[:limit], next=next_))
+    return exact.answer(RestoreOut(held=held, count=count, missing=listed[:limit], next=next_))
 
 
 @router.delete("/restore/missing")

@@ -63,7 +63,7 @@ async def start_run(
     target = Target(row.id, chosen.id, RunTemplate.of(plan), None, "hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
     receipt = await parts.intake.accept(target, incoming)
-    return exact.answer(parts, await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)
+    return exact.answer(await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)
 
 
 @router.get("/runs", response_model=RunPage)
@@ -86,7 +86,7 @@ async def list_runs(
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
         if workflow and row is None:
-            return exact.answer(parts, RunPage(runs=[]))
+            return exact.answer(RunPage(runs=[]))
         found = await runs.find(
             connection,
             parts.workspace,
@@ -103,7 +103,7 @@ async def list_runs(
             held=held,
         )
     next_ = found[limit - 1].id if len(found) > limit else None
-    return exact.answer(parts, RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
+    return exact.answer(RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
 
 
 @router.get("/runs/stream", response_class=EventStream, status_code=200)
@@ -115,7 +115,7 @@ async def stream_runs(parts: PartsDep, _: CallerDep) -> EventStream:
 @router.get("/runs/{run_id:uuid}", response_model=RunDetail)
 async def show_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> Response:
     """One run with its result, its event, why it is not moving, its children, and runs that do it again."""
-    return exact.answer(parts, await _detail(parts, run_id))
+    return exact.answer(await _detail(parts, run_id))
 
 
 async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
@@ -163,13 +163,12 @@ async def show_trace(
             entries = await runs.entries(connection, parts.workspace, part, after, limit + 1, under) if part else []
     lines = script(document, (await parts.world()).actions)
     return exact.answer(
-        parts,
         TraceOut(
             run=run_out(row),
             script=[LineOut(**line.as_data()) for line in lines],
             spans=spans_out(_entries(entries[:limit]), row.state in runs.OVER),
             next=entries[limit - 1].seq if len(entries) > limit else None,
-        ),
+        )
     )
 
 
@@ -181,7 +180,6 @@ async def show_journal(
     async with parts.database.connect() as connection:
         found = await runs.entries(connection, parts.workspace, run_id, after, limit)
     return exact.answer(
-        parts,
         [
             EntryOut(
                 seq=e.seq,
@@ -197,7 +195,7 @@ async def show_journal(
                 large=large_out(**e.large),
             )
             for e in found
-        ],
+        ]
     )
 
 
@@ -208,13 +206,13 @@ async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Resp
         text = await artifacts.one(await raw(connection), parts.workspace, artifact_id)
     if text is None:
         raise missing("payload", artifact_id, "the month of its run may have been dropped")
-    return Response(parts.registry.now.blanker.json(text), media_type="application/json")
+    return Response(text, media_type="application/json")
 
 
 @router.get("/runs/{run_id:uuid}/why")
 async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
     """Why a run is not moving."""
-    return {"why": parts.registry.now.blanker.text((await _detail(parts, run_id)).why)}
+    return {"why": (await _detail(parts, run_id)).why}
 
 
 @router.post("/runs/{run_id:uuid}/cancel")

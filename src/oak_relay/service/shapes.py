@@ -446,7 +446,21 @@ class TokenOut(BaseModel):
     id: UUID
     name: str
     created_at: datetime
+    expires_at: datetime | None = None
+    last_used_at: datetime | None = Field(None, description="To the minute.")
+    rights: list[str] | None = Field(None, description="What it may; all its member may when null.")
+    workflows: list[str] | None = Field(None, description="The only workflows it is for; all when null.")
     secret: str | None = Field(None, description="Shown once, when it is made.")
+
+
+class OpenSessionOut(BaseModel):
+    id: UUID
+    created_at: datetime
+    expires_at: datetime | None
+    last_used_at: datetime | None = Field(description="To the minute.")
+    address: str = Field(description="Where it was begun.")
+    agent: str = Field(description="The browser that began it, as it named itself.")
+    this: bool = Field(description="Whether it is the one that asks.")
 
 
 class SessionOut(BaseModel):

@@ -80,7 +80,7 @@ async def list_rows(
         table = await _table(connection, parts.workspace, name)
         found = await rows.find(connection, parts.workspace, table.id, {}, limit + 1, after)
     page = [RowOut(**row) for row in found[:limit]]
-    return exact.answer(parts, RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
+    return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
 
 
 @router.post("/tables/{name}/rows", status_code=201)

@@ -51,7 +51,6 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     over = isinstance(outcome, Finished)
     result = outcome.result if isinstance(outcome, Finished) else None
     return exact.answer(
-        parts,
         TalkedOut(
             text=(result or {}).get("text", ""),
             data=(result or {}).get("data"),
@@ -62,7 +61,7 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
             money=(result or {}).get("money", 0.0),
             messages=[*given.messages, *messages],
             spans=spans_out(entries, over),
-        ),
+        )
     )
 
 

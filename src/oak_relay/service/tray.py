@@ -1,5 +1,6 @@
 """`/api/v1/tray`: what waits for a person; `/api/v1/answers/<signed link>`: the same for who has the link."""
 
+import time
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
@@ -8,6 +9,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import Field, StrictBool
 
 from oak_relay.document import values
+from oak_relay.document.numbers import whole
 from oak_relay.document.schemas import validator
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
@@ -17,6 +19,9 @@ from oak_relay.store import people, tray
 from oak_relay.store.database import raw
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tray"])
+
+
+_DAY = 86_400
 
 
 class AnswerIn(In):
@@ -29,7 +34,7 @@ class AnswerIn(In):
 @router.get("/tray", response_model=list[QuestionOut])
 async def list_questions(
     parts: PartsDep,
-    _: CallerDep,
+    who: CallerDep,
     state: Literal["open", "answered", "expired", "withdrawn"] | None = "open",
     run: UUID | None = None,
     after: UUID | None = None,
@@ -38,7 +43,7 @@ async def list_questions(
     """Questions, the oldest first."""
     async with parts.database.connect() as connection:
         rows = await tray.listed(await raw(connection), parts.workspace, state, run, after, limit)
-    return exact.answer(parts, [_out(parts, row) for row in rows])
+    return exact.answer([_out(parts, row, who.may("answer")) for row in rows])
 
 
 @router.post("/tray/{question_id:uuid}/answer")
@@ -53,10 +58,10 @@ async def show_by_link(link: str, parts: PartsDep) -> Response:
     question_id = _of_link(parts, link)
     async with parts.database.connect() as connection:
         row = await tray.one(await raw(connection), parts.workspace, question_id)
-    if row is None:
-        raise missing("question", link)
-    shown = _out(parts, row)
-    return exact.answer(parts, shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
+    if row is None or row["state"] != "open":
+        raise _closed()
+    shown = _out(parts, row, True)
+    return exact.answer(shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
 
 
 @router.post("/answers/{link}")
@@ -64,18 +69,36 @@ async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> dict[st
     """Answer by a signed link."""
     if given.alike:
         raise Problem(403, "a link answers its own question", fix="leave out alike")
-    return {"answered": await _answer(parts, _of_link(parts, link), given, "who has the link")}
+    question_id = _of_link(parts, link)
+    async with parts.database.connect() as connection:
+        row = await tray.one(await raw(connection), parts.workspace, question_id)
+    if row is None or row["state"] != "open":
+        raise _closed()
+    return {"answered": await _answer(parts, question_id, given, "who has the link")}
 
 
 def _of_link(parts: Parts, link: str) -> UUID:
-    name, _, signature = link.partition(".")
+    """The question of a link. Raises `Problem` for one that is not ours, or over."""
+    name, _, rest = link.partition(".")
+    ends, _, signature = rest.partition(".")
     try:
         question_id = UUID(name)
     except ValueError:
         raise missing("question", link) from None
-    if not parts.registry.vault.signed(f"answer/{question_id}", signature):
+    if not parts.registry.vault.signed(_linked(question_id, ends), signature):
         raise Problem(403, "this link is not valid", fix="ask for the link again")
+    if (whole(ends) or 0) < time.time():
+        raise Problem(410, "this link is over", fix="ask for a new one")
     return question_id
+
+
+def _linked(question_id: UUID, ends: str) -> str:
+    """What a link's signature is of."""
+    return f"answer/{question_id}/{ends}"
+
+
+def _closed() -> Problem:
+    return Problem(410, "this question is closed", "it was answered, or is not asked any more", "close this page")
 
 
 async def _answer(parts: Parts, question_id: UUID, given: AnswerIn, by: str) -> int:
@@ -114,12 +137,15 @@ def _check(config: dict[str, Any], given: AnswerIn) -> None:
             raise Problem(422, "the data does not fit the form", wrong, "correct it")
 
 
-def _out(parts: Parts, row: Any) -> QuestionOut:
+def _out(parts: Parts, row: Any, linked: bool) -> QuestionOut:
+    """A question; with `linked` also the link by which others may answer it."""
     config = values.loads(row["config"])
     link = None
-    if config["at"] == "link":
-        signature = parts.registry.vault.sign(f"answer/{row['id']}")
-        link = f"{parts.settings.own_url}/answer/{row['id']}.{signature}"
+    if config["at"] == "link" and linked and row["state"] == "open":
+        ends = str((int(time.time()) // _DAY + 1 + parts.settings.link_days) * _DAY)  # the same all day, and never over
+        link = (
+            f"{parts.settings.own_url}/answer/{row['id']}.{ends}.{parts.registry.vault.sign(_linked(row['id'], ends))}"
+        )
     return QuestionOut(
         id=row["id"],
         run_id=row["run_id"],

@@ -32,6 +32,7 @@ from oak_relay.service.shapes import (
 from oak_relay.store import people, workflows
 from oak_relay.triggers.base import TriggerKinds
 from oak_relay.triggers.standing import standings
+from oak_relay.vault.blanking import BLANK
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/workflows", tags=["workflows"])
 
@@ -68,6 +69,7 @@ async def save_workflow(
     checked = await sound(parts, given.text)
     assert checked.document is not None
     document = checked.document
+    _without_secrets(parts, given.text)
     plan = await parts.registry.documents.now(lambda: compile_plan(document))
     expected = whole(if_match.strip('"')) if if_match else None
     async with parts.database.begin() as connection:
@@ -85,6 +87,19 @@ async def save_workflow(
         if new:
             await people.note(connection, parts.workspace, who.name, "save", f"{checked.document.workflow} {number}")
     return SavedOut(workflow=checked.document.workflow, version=number, new=new, findings=_findings(checked))
+
+
+def _without_secrets(parts: Parts, text: str) -> None:
+    """Documents hold no secret, and nothing that was blanked when it was read. Raises `Problem`."""
+    if BLANK in text:
+        raise Problem(
+            422,
+            f"the document holds {BLANK}",
+            "it stood for a secret when the document was read",
+            "name a credential instead",
+        )
+    if parts.registry.now.blanker.finds(text):
+        raise Problem(422, "the document holds the secret of a credential", fix="name the credential instead")
 
 
 @router.post("/check")

@@ -17,6 +17,7 @@ import asyncpg
 
 from oak_relay.document import values
 from oak_relay.store.history import first_id, month
+from oak_relay.vault.blanking import CUT
 
 LARGE = 64 * 1024
 """Bytes of UTF-8 from which on a payload is kept apart."""
@@ -147,7 +148,7 @@ def _preview(value: object) -> str:
 
 def _cut(value: object, text: int, items: int, depth: int) -> object:
     if isinstance(value, str):
-        return value if len(value) <= text else f"{value[:text]}… ({len(value):,} characters)"
+        return value if len(value) <= text else f"{value[:text]}{CUT}{len(value):,} characters)"
     if isinstance(value, list):
         if depth <= 0:
             return f"… ({len(value):,} items)"

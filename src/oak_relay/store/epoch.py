@@ -15,6 +15,11 @@ _LOCK = 7226306
 _GROW = """
 INSERT INTO epoch (name, value) VALUES ('mark', 1) ON CONFLICT (name) DO UPDATE SET value = epoch.value + 1 RETURNING value
 """
+_EXPOSE = """
+INSERT INTO epoch (name, value) VALUES ('exposed', extract(epoch FROM now())::bigint)
+ON CONFLICT (name) DO UPDATE SET value = excluded.value
+"""
+_EXPOSED = "SELECT value > extract(epoch FROM now()) - 86400 FROM epoch WHERE name = 'exposed'"
 _HOLD = """
 WITH held AS (
   UPDATE queue SET held = 'restore', ready_at = 'infinity', worker_id = NULL, generation = generation + 1
@@ -43,6 +48,16 @@ async def mark(connection: asyncpg.Connection) -> int | None:
         return int(await connection.fetchval("SELECT value FROM epoch WHERE name = 'mark'") or 0)
     except asyncpg.UndefinedTableError:
         return None
+
+
+async def expose(connection: asyncpg.Connection) -> None:
+    """Note that somebody asked through a proxy."""
+    await connection.execute(_EXPOSE)
+
+
+async def exposed(connection: asyncpg.Connection) -> bool:
+    """Whether somebody asked through a proxy within a day."""
+    return bool(await connection.fetchval(_EXPOSED))
 
 
 async def noticed(connection: asyncpg.Connection) -> int:

@@ -2,10 +2,12 @@
 
 import re
 from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
+import asyncpg
 from sqlalchemy import Select, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -127,6 +129,26 @@ async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any 
     )
     query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
     return (await connection.execute(query.where(run.c.id == run_id))).first()
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """How a run stands for who waits for it. `state`: how it ended, None while it has not; `answer`, `error`: JSON texts;
+    `result`: a JSON text or a reference to one (see `artifacts`)."""
+
+    state: str | None
+    answer: str | None
+    result: str | None
+    error: str | None
+
+
+_OUTCOMES = "SELECT id, state, answer, result, error FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])"
+
+
+async def outcomes(connection: asyncpg.Connection, workspace: int, ids: list[UUID]) -> dict[UUID, Outcome]:
+    """How these runs stand; without those that are not there."""
+    found = await connection.fetch(_OUTCOMES, workspace, ids)
+    return {row["id"]: Outcome(row["state"], row["answer"], row["result"], row["error"]) for row in found}
 
 
 async def entries(

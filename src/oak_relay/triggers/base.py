@@ -101,6 +101,14 @@ class Refused(Fault):
         self.kind = kind
 
 
+@dataclass(frozen=True, slots=True)
+class Proofs:
+    """Where a request proves who sends it: names of headers in small letters, and of fields of its query."""
+
+    headers: frozenset[str] = frozenset()
+    query: frozenset[str] = frozenset()
+
+
 class RequestTrigger(TriggerKind[G]):
     """Requests from outside at a path of `/hooks/`."""
 
@@ -117,6 +125,10 @@ class RequestTrigger(TriggerKind[G]):
     def answer(self, given: G) -> Literal["receipt", "result", "stream"]:
         """What the caller is told."""
         return "receipt"
+
+    def proofs(self, given: G) -> Proofs:
+        """Headers and fields of the query that prove who sends; what they hold is kept by nobody."""
+        return Proofs()
 
     @abstractmethod
     async def received(self, given: G, request: Request, at: Credentials) -> Occasion | Reply:

@@ -1,30 +1,49 @@
 """`webhook`: requests from outside, proved, read as JSON or a form."""
 
+import time
 from typing import Annotated, Any, Literal
 from urllib.parse import parse_qs
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from oak_relay.capabilities.protocols import Credentials
-from oak_relay.document import values
+from oak_relay.document import durations, values
 from oak_relay.document.check_base import Checking
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.numbers import whole
 from oak_relay.document.text import Path
-from oak_relay.document.words import Model
-from oak_relay.triggers.base import Occasion, Refused, Reply, Request, RequestTrigger
+from oak_relay.document.words import Duration, Model, sound_duration
+from oak_relay.triggers.base import Occasion, Proofs, Refused, Reply, Request, RequestTrigger
 from oak_relay.vault import kinds
 from oak_relay.vault.kinds import Credential, Signing, same_token
+
+_NAME = r"^[A-Za-z0-9-]{1,80}$"
+"""A header's name."""
 
 
 class Verify(Model):
     """How a webhook proves who sent it. `signed` follows Standard Webhooks; `hmac` is a plain HMAC of the body
-    in a header of the sender's choice."""
+    in a header of the sender's choice, or of what `signed` says; `token` is the secret itself in a header."""
 
-    scheme: Literal["signed", "hmac", "bearer", "basic", "none"] = "none"
+    scheme: Literal["signed", "hmac", "token", "bearer", "basic", "none"] = "none"
     credential: str | None = Field(None, description="The stored secret to check with.")
-    header: str = Field("X-Signature", description="Of `hmac`: the header that carries the signature.")
-    prefix: str = Field("", description="Of `hmac`: what stands before the signature in the header.")
+    header: Annotated[str, Field(pattern=_NAME)] = Field(
+        "X-Signature", description="Of `hmac` and `token`: the header that carries the signature or the secret."
+    )
+    prefix: str = Field("", description="Of `hmac` and `token`: what stands before it in the header.")
+    signed: str = Field(
+        "{body}",
+        pattern=r"\{body\}",
+        max_length=200,
+        description="Of `hmac`: what is signed; {body}, {id} (of the webhook's id header) and {timestamp} stand for their texts.",
+    )
+    timestamp: Annotated[str, Field(pattern=_NAME)] = Field(
+        "X-Timestamp", description="Of `hmac`: the header with the seconds since 1970, where {timestamp} is signed."
+    )
+    tolerance: Annotated[Duration, AfterValidator(sound_duration)] = Field(
+        "5m", description="Of `hmac`: how old a timestamp may be."
+    )
     encoding: Literal["hex", "base64"] = "hex"
     digest: Literal["sha1", "sha256", "sha512"] = "sha256"
 
@@ -59,7 +78,13 @@ class Webhook(Model):
     )
 
 
-_PROOFS = {"signed": ", signed", "hmac": ", signed", "bearer": ", with a bearer token", "basic": ", with a password"}
+_PROOFS = {
+    "signed": ", signed",
+    "hmac": ", signed",
+    "token": ", with a token",
+    "bearer": ", with a bearer token",
+    "basic": ", with a password",
+}
 
 
 class WebhookTrigger(RequestTrigger[Webhook]):
@@ -69,6 +94,13 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         return f"A webhook at /hooks/{given.path}{_PROOFS.get(given.verify.scheme, '')}"
 
     def check(self, given: Webhook, path: Path, checker: Checking) -> None:
+        if "verify" not in given.model_fields_set:
+            checker.add(
+                path,
+                f"anybody may call /hooks/{given.path}: nobody has to prove who sends",
+                "add verify, or verify: {scheme: none} where that is meant",
+                "warning",
+            )
         for part, named in (("verify", given.verify), ("handshake", given.handshake)):
             if named is not None and named.credential:
                 checker.named((*path, part, "credential"), named.credential, checker.world.credentials, "credential")
@@ -82,14 +114,23 @@ class WebhookTrigger(RequestTrigger[Webhook]):
     def answer(self, given: Webhook) -> Literal["receipt", "result", "stream"]:
         return given.answer
 
+    def proofs(self, given: Webhook) -> Proofs:
+        header = given.verify.header.lower() if given.verify.scheme in ("hmac", "token") else ""
+        query = given.handshake.token if given.handshake and given.handshake.token else ""
+        return Proofs(frozenset({header} - {""}), frozenset({query} - {""}))
+
     def early(self, given: Webhook, request: Request) -> bool:
         return bool(given.handshake and request.method == "GET" and given.handshake.echo in request.query)
 
     async def received(self, given: Webhook, request: Request, at: Credentials) -> Occasion | Reply:
         if given.handshake is not None and self.early(given, request):
             return await _echo(given.handshake, request, at)
-        await _verify(given.verify, request, at)
-        return Occasion("webhook", _data(request), request.headers.get(given.id.lower()))
+        key = request.headers.get(given.id.lower())
+        await _verify(given.verify, request, key or "", at)
+        if given.verify.scheme == "hmac" and "{id}" not in given.verify.signed:
+            # An id that is not signed proves nothing: the same signature is the same delivery, whatever it is called.
+            key = "signature " + values.digest(request.headers.get(given.verify.header.lower(), "").strip())
+        return Occasion("webhook", _data(request), key)
 
 
 def _data(request: Request) -> object:
@@ -124,10 +165,33 @@ async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Repl
     return Reply(request.query[handshake.echo])
 
 
-async def _verify(verify: Verify, request: Request, at: Credentials) -> None:
+def _signed(verify: Verify, request: Request, key: str) -> bytes:
+    """What a plain HMAC is of. Raises `Refused` for a timestamp that is missing or too old."""
+    stamp = request.headers.get(verify.timestamp.lower(), "")
+    if "{timestamp}" in verify.signed:
+        seconds = whole(stamp)
+        if seconds is None or abs(time.time() - seconds) > durations.seconds(verify.tolerance):
+            raise Refused(
+                401, "the timestamp is missing or too old", fix=f"send {verify.timestamp} with the seconds since 1970"
+            )
+    if "{id}" in verify.signed and not key:
+        raise Refused(401, "the id is missing", fix="send the header that is signed")
+    before, _, after = verify.signed.partition("{body}")
+    parts = [
+        part.replace("{id}", key).replace("{timestamp}", stamp).encode("utf-8", "replace") for part in (before, after)
+    ]
+    return request.body.join(parts)
+
+
+async def _verify(verify: Verify, request: Request, key: str, at: Credentials) -> None:
     if verify.scheme == "none":
         return
     stored = await _stored(verify.credential, at)
+    if verify.scheme == "token":
+        given = request.headers.get(verify.header.lower(), "")
+        if not given.startswith(verify.prefix) or not same_token(given[len(verify.prefix) :].strip(), stored.reveal()):
+            raise Refused(401, "the token is wrong", fix=f"send it in {verify.header}")
+        return
     if verify.scheme in ("bearer", "basic"):
         expected = (
             stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.reveal()}"
@@ -151,6 +215,6 @@ async def _verify(verify: Verify, request: Request, at: Credentials) -> None:
             stored.verify(request.body, request.headers)
         else:
             given = request.headers.get(verify.header.lower(), "")
-            stored.verify_plain(request.body, given, verify.prefix, verify.encoding, verify.digest)
+            stored.verify_plain(_signed(verify, request, key), given, verify.prefix, verify.encoding, verify.digest)
     except kinds.Refused as refused:
         raise Refused(401, "the signature is wrong", str(refused), "sign with the shared secret") from None

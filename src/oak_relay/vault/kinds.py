@@ -6,17 +6,23 @@ import hmac
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 from urllib.parse import urlsplit
 
-from pydantic import BaseModel, ConfigDict, Field, SecretStr, field_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, SecretStr, field_validator, model_validator
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from oak_relay.document import durations
 from oak_relay.document.errors import Fault
+from oak_relay.document.words import sound_duration
+from oak_relay.places import is_this_machine
 
 SHORTEST = 8
 """Shorter secrets are refused: they could not be blanked without blanking ordinary words."""
+
+
+LONGEST = 20_000
+"""Longer ones than any key is: each is looked for in dozens of forms."""
 
 
 class Refused(Fault, ValueError):
@@ -29,7 +35,7 @@ class Rate(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     calls: int = Field(ge=1, le=1_000_000)
-    per: str = Field("1m", pattern=durations.PATTERN)
+    per: Annotated[str, AfterValidator(sound_duration)] = Field("1m", pattern=durations.PATTERN)
 
     @property
     def seconds(self) -> float:
@@ -37,15 +43,36 @@ class Rate(BaseModel):
         return durations.seconds(self.per)
 
 
+def _place(text: str) -> str:
+    """A place as it is kept: in small letters, without what stands behind the host. Raises `ValueError`."""
+    found = _PLACE.fullmatch(text.strip().lower())
+    if found is None or len(text) > 300 or int(found[1] or 1) > 65_535:
+        raise ValueError(
+            f"{text[:100]!r} is no host; write office.example, office.example:8443 or http://ledger.internal"
+        )
+    return text.strip().lower().rstrip("/")
+
+
+_PLACE = re.compile(r"(?:https?://)?(?:[^\s/:@?#\[\]]+|\[[0-9a-f:.]+\])(?::(\d{1,5}))?/?")
+Place = Annotated[str, AfterValidator(_place)]
+_PORTS = {"http": 80, "https": 443}
+
+
 class Credential(BaseModel):
     """Base of all kinds. A kind has a `kind` (a literal, its name), further fields, and the headers it is sent with."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
+    must_be_sent: ClassVar[bool] = False
+    """Whether it is of no use where it may not be sent to anybody."""
     kind: str
     rate: Rate | None = Field(None, description="How often it may be used.")
     secret: SecretStr
-    hosts: list[str] = Field(default_factory=list, description="Hosts it may be sent to; empty for all.")
+    hosts: list[Place] = Field(
+        default_factory=list,
+        max_length=100,
+        description="Where it may be sent: a host, by https alone unless the host is this machine; a port and `http://` where they are meant. Where none is named, the one of test_url.",
+    )
     test_url: str = Field("", description="A harmless address that answers 2xx to whoever may use it.")
 
     @field_validator("secret")
@@ -54,9 +81,21 @@ class Credential(BaseModel):
         text = value.get_secret_value()
         if len(text) < SHORTEST:
             raise ValueError(f"a secret has at least {SHORTEST} characters")
+        if len(text) > LONGEST:
+            raise ValueError(f"a secret has at most {LONGEST:,} characters")
         if any(ord(c) < 32 or ord(c) == 127 for c in text):
             raise ValueError("a secret has no line breaks or control characters")
         return value
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> "Credential":
+        if not self.hosts and self.test_url:
+            parts = urlsplit(self.test_url)
+            # The model is frozen; this is a part of making it.
+            object.__setattr__(self, "hosts", [f"{parts.scheme}://{parts.netloc.rpartition('@')[2].lower()}"])
+        if not self.hosts and self.must_be_sent:
+            raise ValueError("say where it may be sent: hosts, such as office.example")
+        return self
 
     def reveal(self) -> str:
         """The secret in clear."""
@@ -76,14 +115,29 @@ class Credential(BaseModel):
         return [self.reveal()]
 
     def may_reach(self, url: str) -> bool:
-        """Whether it may be sent to the host of an address."""
-        host = urlsplit(url).hostname or ""
-        return not self.hosts or host in self.hosts
+        """Whether it may be sent to an address."""
+        return any(_is_at(place, url) for place in self.hosts)
+
+
+def _is_at(place: str, url: str) -> bool:
+    """Whether an address is at a place."""
+    asked = urlsplit(url)
+    named = urlsplit(place if "://" in place else f"//{place}")
+    host = (asked.hostname or "").rstrip(".")
+    if not host or host != (named.hostname or "").rstrip("."):
+        return False
+    if named.port is not None and named.port != (asked.port or _PORTS.get(asked.scheme)):
+        return False
+    if named.scheme:
+        at = named.port or _PORTS[named.scheme]
+        return asked.scheme == named.scheme and (asked.port or _PORTS.get(asked.scheme)) == at
+    return asked.scheme == "https" or is_this_machine(host)
 
 
 class Bearer(Credential):
     """Bearer token (RFC 6750)."""
 
+    must_be_sent = True
     kind: Literal["bearer"] = "bearer"
 
     def headers(self) -> dict[str, str]:
@@ -93,6 +147,7 @@ class Bearer(Credential):
 class HeaderKey(Credential):
     """Key in a header of its own."""
 
+    must_be_sent = True
     kind: Literal["header"] = "header"
     header: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{1,60}$")] = "X-API-Key"
 

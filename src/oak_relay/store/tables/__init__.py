@@ -2,7 +2,7 @@
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, failure, journal, run
-from oak_relay.store.tables.people import audit, epoch, member, token, workspace
+from oak_relay.store.tables.people import audit, epoch, member, sign_in, token, workspace
 from oak_relay.store.tables.queues import (
     fence,
     lane,
@@ -16,7 +16,16 @@ from oak_relay.store.tables.queues import (
     wake,
     worker,
 )
-from oak_relay.store.tables.stored import credential, model_alias, rate, table_def, table_row, tool_server, vault_key
+from oak_relay.store.tables.stored import (
+    credential,
+    model_alias,
+    past_secret,
+    rate,
+    table_def,
+    table_row,
+    tool_server,
+    vault_key,
+)
 from oak_relay.store.tables.talks import conversation, fact, message
 from oak_relay.store.tables.usage import budget, spent, usage
 from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
@@ -42,6 +51,7 @@ __all__ = [
     "missing_event",
     "model_alias",
     "once",
+    "past_secret",
     "pin",
     "published",
     "question",
@@ -51,6 +61,7 @@ __all__ = [
     "sample",
     "schedule",
     "seen",
+    "sign_in",
     "signal",
     "spent",
     "table_def",

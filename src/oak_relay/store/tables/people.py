@@ -4,6 +4,8 @@ from sqlalchemy import (
     BigInteger,
     Boolean,
     Column,
+    Index,
+    Integer,
     LargeBinary,
     PrimaryKeyConstraint,
     SmallInteger,
@@ -12,6 +14,7 @@ from sqlalchemy import (
     UniqueConstraint,
     Uuid,
 )
+from sqlalchemy.dialects.postgresql import ARRAY
 
 from oak_relay.store.tables.base import metadata, moment, workspace_key
 
@@ -47,11 +50,26 @@ token = Table(
     Column("name", Text, nullable=False),
     Column("digest", LargeBinary, nullable=False, unique=True),
     Column("member_id", Uuid),
+    Column("rights", ARRAY(Text)),
+    Column("workflows", ARRAY(Text)),
+    Column("address", Text),
+    Column("agent", Text),
     moment("created_at", False),
     moment("expires_at"),
     moment("last_used_at"),
     Column("revoked", Boolean, nullable=False, server_default="false"),
     PrimaryKeyConstraint("workspace_id", "id"),
+)
+
+sign_in = Table(
+    "sign_in",
+    metadata,
+    Column("key", LargeBinary, primary_key=True),
+    Column("tried", Integer, nullable=False, server_default="0"),
+    Column("known", Boolean, nullable=False, server_default="false"),
+    moment("until"),
+    moment("at", False),
+    Index("ix_sign_in_at", "at"),
 )
 
 audit = Table(

@@ -100,12 +100,23 @@ table_row = Table(
     ),
 )
 
+past_secret = Table(
+    "past_secret",
+    metadata,
+    workspace_key(),
+    Column("digest", Text, nullable=False),
+    Column("sealed", LargeBinary, nullable=False),
+    moment("retired_at", False),
+    PrimaryKeyConstraint("workspace_id", "digest"),
+)
+
 tool_server = Table(
     "tool_server",
     metadata,
     workspace_key(),
     Column("name", Text, nullable=False),
     Column("config", Text, nullable=False),
+    Column("sealed", LargeBinary, nullable=False),
     moment("created_at", False),
     moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "name"),

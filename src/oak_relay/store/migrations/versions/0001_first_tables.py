@@ -210,6 +210,14 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("workspace_id", "workflow_id", "step", "key", name=op.f("pk_once")),
     )
     op.create_table(
+        "past_secret",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("sealed", sa.LargeBinary(), nullable=False),
+        sa.Column("retired_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "digest", name=op.f("pk_past_secret")),
+    )
+    op.create_table(
         "pin",
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("run_id", sa.Uuid(), nullable=False),
@@ -396,6 +404,16 @@ def upgrade() -> None:
     )
     op.create_index("ix_seen_at", "seen", ["at"], unique=False)
     op.create_table(
+        "sign_in",
+        sa.Column("key", sa.LargeBinary(), nullable=False),
+        sa.Column("tried", sa.Integer(), server_default="0", nullable=False),
+        sa.Column("known", sa.Boolean(), server_default="false", nullable=False),
+        sa.Column("until", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.PrimaryKeyConstraint("key", name=op.f("pk_sign_in")),
+    )
+    op.create_index("ix_sign_in_at", "sign_in", ["at"], unique=False)
+    op.create_table(
         "signal",
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("run_id", sa.Uuid(), nullable=False),
@@ -440,6 +458,10 @@ def upgrade() -> None:
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("digest", sa.LargeBinary(), nullable=False),
         sa.Column("member_id", sa.Uuid(), nullable=True),
+        sa.Column("rights", postgresql.ARRAY(sa.Text()), nullable=True),
+        sa.Column("workflows", postgresql.ARRAY(sa.Text()), nullable=True),
+        sa.Column("address", sa.Text(), nullable=True),
+        sa.Column("agent", sa.Text(), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("expires_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("last_used_at", sa.DateTime(timezone=True), nullable=True),
@@ -452,6 +474,7 @@ def upgrade() -> None:
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("config", sa.Text(), nullable=False),
+        sa.Column("sealed", sa.LargeBinary(), nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_tool_server")),
@@ -717,6 +740,8 @@ def downgrade() -> None:
     op.drop_table("table_def")
     op.drop_table("spent")
     op.drop_table("signal")
+    op.drop_index("ix_sign_in_at", table_name="sign_in")
+    op.drop_table("sign_in")
     op.drop_index("ix_seen_at", table_name="seen")
     op.drop_table("seen")
     op.drop_index("ix_run_workflow", table_name="run")
@@ -740,6 +765,7 @@ def downgrade() -> None:
     op.drop_index("ix_published_open", table_name="published", postgresql_where=sa.text("handled_at IS NULL"))
     op.drop_table("published")
     op.drop_table("pin")
+    op.drop_table("past_secret")
     op.drop_table("once")
     op.drop_table("model_alias")
     op.drop_table("missing_event")

@@ -1,0 +1,74 @@
+"""Who may do what: each route of the API by the right it needs, in one table, and what each role may."""
+
+from collections.abc import Collection, Mapping
+from typing import Literal, get_args
+
+Right = Literal["read", "answer", "run", "write", "store", "manage"]
+"""`read`: see runs, traces, tables, usage; `answer`: the tray; `run`: start, cancel, run again, schedules, budgets, rows, events;
+`write`: workflows, their settings, tries and talks; `store`: credentials, models, tool servers, tables; `manage`: tokens,
+sessions of others, restores."""
+RIGHTS: tuple[Right, ...] = get_args(Right)
+ROLES: Mapping[str, frozenset[Right]] = {
+    "owner": frozenset(RIGHTS),
+    "engineer": frozenset({"read", "answer", "run", "write", "store"}),
+    "operator": frozenset({"read", "answer", "run"}),
+    "viewer": frozenset({"read"}),
+    "answerer": frozenset({"answer"}),
+}
+OWN = "own"
+"""What everybody may who is known: its own session and password."""
+_NEEDS: Mapping[str, Collection[str]] = {
+    OWN: (
+        "GET /session", "DELETE /session", "GET /sessions", "DELETE /sessions/{session_id}", "POST /password",
+    ),
+    "read": (
+        "GET /workflows", "GET /workflows/{name}", "GET /workflows/{name}/samples", "GET /runs", "GET /runs/stream", "GET /runs/{run_id}",
+        "GET /runs/{run_id}/trace", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
+        "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
+        "GET /tables/{name}/rows", "GET /tray", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /conversations",
+        "GET /conversations/{key}", "GET /models", "GET /servers", "GET /credentials", "GET /credential-kinds", "GET /trigger-kinds",
+        "GET /actions", "GET /connectors", "GET /restore", "POST /workflows/check",
+    ),
+    "answer": ("POST /tray/{question_id}/answer", "GET /tray"),
+    "run": (
+        "POST /runs", "POST /runs/many", "POST /runs/{run_id}/rerun", "POST /runs/{run_id}/resume", "POST /runs/{run_id}/redo",
+        "POST /runs/{run_id}/cancel", "POST /events", "POST /schedules/{workflow}/{trigger}/pause", "POST /schedules/{workflow}/{trigger}/fire",
+        "PUT /budgets/{name}", "DELETE /budgets/{name}", "POST /tables/{name}/rows", "PATCH /tables/{name}/rows/{row_id}",
+        "DELETE /tables/{name}/rows/{row_id}", "DELETE /conversations/{key}", "POST /credentials/{name}/ready",
+    ),
+    "write": (
+        "POST /workflows", "POST /workflows/{name}/live", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
+        "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
+    ),
+    "store": (
+        "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "PUT /models/{name}", "DELETE /models/{name}",
+        "POST /models/{name}/test", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables",
+        "DELETE /tables/{name}",
+    ),
+    "manage": ("GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),
+}  # fmt: skip
+_OF_ITSELF = ("GET /session", "DELETE /session")
+"""Of these, what a token may too that is limited to some rights."""
+NEEDS: Mapping[str, frozenset[str]] = {
+    route: frozenset(right for right, routes in _NEEDS.items() if route in routes)
+    for routes_ in _NEEDS.values()
+    for route in routes_
+}
+"""Of each route (its method and its path under `/api/v1`) the rights of which one is enough."""
+OF_A_WORKFLOW = frozenset(
+    route for route in NEEDS if route.split(" ")[1].startswith(("/workflows/{name}", "/runs/{run_id}", "/schedules/{workflow}"))
+) | {"POST /runs", "GET /runs", "GET /schedules"}  # fmt: skip
+"""Routes that a token may use which is limited to some workflows."""
+
+
+def may(role: str, limited: Collection[str] | None, route: str) -> bool:
+    """Whether somebody of a role may use a route, by a token that is limited to some rights where `limited` is not None."""
+    needed = NEEDS.get(route, frozenset())
+    own = OWN in needed and (limited is None or route in _OF_ITSELF)
+    return own or not needed.isdisjoint(of(role, limited))
+
+
+def of(role: str, limited: Collection[str] | None) -> frozenset[str]:
+    """The rights of a role, or of a token that is limited to some of them."""
+    has = frozenset[str](ROLES.get(role, frozenset()))
+    return has if limited is None else has & frozenset(limited)

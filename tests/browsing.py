@@ -1,0 +1,33 @@
+"""The console in headless Chromium, for the tests that look at it."""
+
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from tests.conftest import Processes
+
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield chromium
+        chromium.close()
+
+
+def sign_in(page: Page, oak: Processes) -> None:
+    page.goto(oak.url)
+    page.get_by_label("Password").fill(oak.password)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("navigation")).to_be_visible()
