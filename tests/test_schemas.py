@@ -23,11 +23,11 @@ def fault(schema: dict[str, Any], value: Any) -> str:
 @pytest.mark.parametrize(
     ("schema", "good", "bad", "said"),
     [
-        ({"type": "object", "required": ["hut"]}, {"hut": "Tarn"}, {}, '$: "hut" is a required property'),
+        ({"type": "object", "required": ["hut"]}, {"hut": "Tarn"}, {}, "$: hut is missing"),
         ({"properties": {"a": {"items": {"type": "integer"}}}}, {"a": [1]}, {"a": [1, "x"]}, "$.a[1]: "),
         ({"multipleOf": Decimal("0.1")}, Decimal("1.1"), Decimal("1.15"), "multiple"),
-        ({"type": "integer", "maximum": 10**40}, 10**40, 10**40 + 1, "maximum"),
-        ({"uniqueItems": True}, [1, 2], [1, 1.0], "unique"),
+        ({"type": "integer", "maximum": 10**40}, 10**40, 10**40 + 1, "at most"),
+        ({"uniqueItems": True}, [1, 2], [1, 1.0], "twice"),
         ({"pattern": "^[A-Z]{2}[0-9]+$"}, "GL12", "gl12", "match"),
         (TREE, {"left": {"right": {}}}, {"left": {"right": 5}}, "$.left.right: "),
         ({"$defs": {"n": {"$anchor": "name", "type": "string"}}, "items": {"$ref": "#name"}}, ["x"], [1], "$[0]"),

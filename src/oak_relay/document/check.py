@@ -2,7 +2,6 @@
 
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from typing import Any
 
 from oak_relay.document import durations, shapes
@@ -65,8 +64,9 @@ class _Checker(Form):
     def whole(self, document: Workflow) -> None:
         self.own_name = document.workflow
         self.limited = document.limits.money is not None
-        self._schema(("input",), document.input)
-        self._schema(("settings",), document.settings)
+        for name, schema in (("input", document.input), ("settings", document.settings)):
+            self._schema((name,), schema)
+            self._required((name,), schema)
         scope: dict[str, Schema] = {
             "input": document.input or shapes.ANY,
             "settings": document.settings or shapes.object_of({}),
@@ -108,8 +108,8 @@ class _Checker(Form):
         return scope
 
     def _step(self, path: Path, step: BaseStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
-        for key in ("when", "once"):
-            self.texts((*path, key), getattr(step, key), scope, every)
+        self.condition((*path, "when"), step.when, scope, every)
+        self.texts((*path, "once"), step.once, scope, every)
         if isinstance(step.on_error, list):
             self._steps((*path, "on_error"), step.on_error, {**scope, "error": shapes.ERROR}, every)
         shape: Schema = shapes.ANY
@@ -143,7 +143,7 @@ class _Checker(Form):
         elif isinstance(step, RepeatStep):
             inner = self._steps((*path, "steps"), step.steps, {**scope, "last": shapes.ANY}, every)
             self.texts((*path, "gives"), step.gives, inner, every)
-            self.texts((*path, "repeat", "until"), step.repeat.until, inner, every)
+            self.condition((*path, "repeat", "until"), step.repeat.until, inner, every)
         elif isinstance(step, AskStep):
             self.texts((*path, "ask", "text"), step.ask.text, scope, every)
             if step.ask.form is not None:
@@ -151,7 +151,7 @@ class _Checker(Form):
             shape = shapes.ANSWERED
         elif isinstance(step, WaitStep) and isinstance(step.wait, EventWait):
             inside = {**scope, "arrived": shapes.ANY}
-            self.texts((*path, "wait", "where"), step.wait.where, inside, every)
+            self.condition((*path, "wait", "where"), step.wait.where, inside, every)
         else:
             self.texts((*path, step.kind), getattr(step, step.kind), scope, every)
             self._wait(path, step)
@@ -179,7 +179,7 @@ class _Checker(Form):
             here = (*path, "branch", index)
             if arm.else_ is not None and index < len(step.branch) - 1:
                 self.add((*path, "branch", index + 1), "nothing behind `else` is reached", "put `else` last")
-            self.texts((*here, "if"), arm.if_, scope, every)
+            self.condition((*here, "if"), arm.if_, scope, every)
             part = "else" if arm.else_ is not None else "steps"
             inner = self._steps((*here, part), arm.body, scope, every)
             self.texts((*here, "gives"), arm.gives, inner, every)
@@ -196,25 +196,11 @@ class _Checker(Form):
             self.agent(path, step, scope, every)
         action = self.world.actions.get(step.do)
         if action is None:
-            near = get_close_matches(step.do, list(self.world.actions), 1)
-            self.add(
-                (*path, "do"),
-                f"there is no action {step.do}",
-                f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}",
-            )
+            self.no_action((*path, "do"), step.do)
             return shapes.ANY
         properties = shapes.properties(action.input)
-        for key in step.with_:
-            if key not in properties:
-                near = get_close_matches(key, list(properties), 1)
-                self.add(
-                    (*path, "with", key),
-                    f"{step.do} has no field {key}",
-                    f"write {near[0]}" if near else f"use {', '.join(properties)}",
-                )
-        for key in shapes.required(action.input):
-            if key not in step.with_:
-                self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
+        for key in self.fields((*path, "with"), step.do, action, step.with_):
+            self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
         for key, value in step.with_.items():
             if key in properties and not holds_template(value):
                 self._literal(
@@ -253,7 +239,7 @@ class _Checker(Form):
     def _literal(self, path: Path, key: str, value: object, schema: Schema) -> None:
         misfit = next(validator(schema).misfits(value), None)
         if misfit is not None:
-            self.add((*path, *misfit.path), f"{key}: {misfit.message}", "give a value of the right type")
+            self.add((*path, *misfit.path), f"{key}: {misfit.message}", misfit.fix)
 
 
 def _every_step(document: Workflow) -> list[tuple[Path, BaseStep]]:

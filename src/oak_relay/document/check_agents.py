@@ -2,10 +2,9 @@
 
 import re
 from collections.abc import Set as AbstractSet
-from difflib import get_close_matches
 from typing import Any
 
-from oak_relay.document import shapes
+from oak_relay.document import habits, shapes
 from oak_relay.document.check_base import ActionShape, Scope
 from oak_relay.document.check_names import Names
 from oak_relay.document.expressions import is_template
@@ -21,6 +20,7 @@ class Agents(Names):
     def agent(self, path: Path, step: DoStep, scope: Scope, every: AbstractSet[str]) -> None:
         """What stands under an agent's `with`."""
         given, here = step.with_, (*path, "with")
+        known = shapes.properties(self.world.actions["agent"].input) if "agent" in self.world.actions else given
         inside = {**scope, "arguments": shapes.ANY}
         for index, tool in enumerate(shapes.listed(given.get("tools"))):
             if isinstance(tool, dict):
@@ -28,7 +28,11 @@ class Agents(Names):
                 self.texts((*here, "tools", index), tool, inside, every)
         self._approvals((*here, "approve"), given, inside)
         limits = given.get("limits")
-        if given.get("tools") and not (isinstance(limits, dict) and any(limits.get(name) for name in _ENDLESS)):
+        if (
+            given.get("tools")
+            and not set(given) - set(known)
+            and not (isinstance(limits, dict) and any(limits.get(name) for name in _ENDLESS))
+        ):
             fix = "add limits: {turns: 8, money: 0.20}"
             self.add(here, f"{step.step} is an agent with tools and without limits", fix, "warning")
 
@@ -58,8 +62,7 @@ class Agents(Names):
             known = {name for tool in tools for name in _names(tool)}
             for index, name in enumerate([approve] if isinstance(approve, str) else approve):
                 if isinstance(name, str) and not is_template(name) and name not in known:
-                    near = get_close_matches(name, list(known), 1)
-                    fix = f"write {near[0]}" if near else f"name one of {', '.join(sorted(known)) or 'its tools'}"
+                    fix = habits.instead(name, sorted(known), "name one of", {})
                     place = path if isinstance(approve, str) else (*path, index)
                     self.add(place, f"approve names {name}, which this agent cannot call", fix)
 
@@ -81,26 +84,22 @@ class Agents(Names):
     def _action(self, path: Path, name: str, given: object) -> None:
         action = self.world.actions.get(name)
         if action is None:
-            near = get_close_matches(name, list(self.world.actions), 1)
-            fix = f"write {near[0]}" if near else f"use one of {', '.join(sorted(self.world.actions))}"
-            self.add((*path, "do"), f"there is no action {name}", fix)
+            self.no_action((*path, "do"), name)
         elif isinstance(given, dict):
             self._fields(path, name, action, given)
 
     def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, object]) -> None:
         properties = shapes.properties(action.input)
         for key, value in given.items():
-            if key not in properties:
-                near = get_close_matches(key, list(properties), 1)
-                fix = f"write {near[0]}" if near else f"use {', '.join(properties)}"
-                self.add((*path, "with", key), f"{name} has no field {key}", fix)
-            elif key == "credential" and isinstance(value, str) and not is_template(value):
+            if key == "credential" and key in properties and isinstance(value, str) and not is_template(value):
                 self.named((*path, "with", key), value, self.world.credentials, "credential")
                 self.credential_kind((*path, "with", key), name, action, value)
-        for key in shapes.required(action.input):
-            if key not in given:
-                fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"
-                self.add((*path, "with"), f"{name} needs {key}", fix)
+            if isinstance(value, dict) and set(value) == {"open"} and not isinstance(value["open"], str):
+                fix = f"write {key}: {{open: what belongs there, in a few words}}"
+                self.add((*path, "with", key), "open tells the model what belongs there", fix)
+        for key in self.fields((*path, "with"), name, action, given):
+            fix = f"add {key}: with a value, or {key}: {{open: what belongs there}}"
+            self.add((*path, "with"), f"{name} needs {key}", fix)
 
 
 def _names(tool: dict[str, Any]) -> set[str]:

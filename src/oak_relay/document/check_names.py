@@ -3,14 +3,15 @@
 import re
 from collections.abc import Collection, Mapping
 from collections.abc import Set as AbstractSet
-from difflib import get_close_matches
 
 from jinja2 import nodes
 
-from oak_relay.document import shapes
+from oak_relay.document import expression_faults, habits, shapes
 from oak_relay.document.check_base import ActionShape, Base, Scope
 from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
-from oak_relay.document.schemas import BadSchema, validator
+from oak_relay.document.habits import nearest
+from oak_relay.document.sandbox import METHODS
+from oak_relay.document.schemas import BadSchema, Schema, validator
 from oak_relay.document.text import Path
 
 _SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key|tok|whsec|oak)[-_][A-Za-z0-9_-]{16,}$")
@@ -26,14 +27,61 @@ class Names(Base):
         except BadSchema as error:
             self.add((*path, *error.path), error.message, error.fix)
 
+    def _required(self, path: Path, schema: Schema) -> None:
+        """What must be given is also described."""
+        declared = schema.get("properties")
+        known = list(declared) if isinstance(declared, Mapping) else []
+        for index, name in enumerate(shapes.required(schema)):
+            if known and name not in known:
+                near = nearest(name, known, {})
+                fix = f"write {near}" if near else f"describe {name} under properties, or leave it out"
+                self.add((*path, "required", index), f"{name} is required and not described", fix, "warning")
+
     def named(self, path: Path, name: str, known: Collection[str] | None, word: str) -> None:
         """Tell of a name that is not among those known; a template is not known before the run."""
         if known is None or is_template(name) or name in known or (word == "workflow" and name == self.own_name):
             return
-        near = get_close_matches(name, list(known), 1)
-        fix = f"write {near[0]}" if near else f"add the {word} {name} first"
+        near = nearest(name, known, {})
+        some = f"write one of {', '.join(sorted(known))}" if 0 < len(known) <= 8 else ""
+        fix = (
+            f"write {near}"
+            if near
+            else some
+            if not name
+            else f"add the {word} {name} first" + (f", or {some}" if some else "")
+        )
         # Workflows may name each other, so the first of them to be saved names one that is not there yet.
-        self.add(path, f"there is no {word} {name}", fix, "warning" if word == "workflow" else "error")
+        message = f"there is no {word} {name}" if name else f"a {word} is named here"
+        self.add(path, message, fix, "warning" if word == "workflow" else "error")
+
+    def no_action(self, path: Path, name: str) -> None:
+        """Tell of an action that is not there."""
+        known = sorted(self.world.actions)
+        room, _, last = name.rpartition(".")
+        alike = [
+            one
+            for one in known
+            if (not room or nearest(room, [one.rpartition(".")[0]], {}))
+            and (one.rpartition(".")[2] in habits.meant(last, [one.rpartition(".")[2]], habits.ACTIONS))
+        ]
+        near = alike[0] if alike else nearest(name, known, {})
+        self.add(path, f"there is no action {name}", f"write {near}" if near else f"use one of {', '.join(known)}")
+
+    def fields(self, path: Path, name: str, action: ActionShape, given: Mapping[str, object]) -> list[str]:
+        """Tell of fields that an action does not have; those that it needs and that are missing, but for such as a field
+        with another name is meant to be."""
+        properties = shapes.properties(action.input)
+        lacking = [key for key in shapes.required(action.input) if key not in given]
+        for key in given:
+            if key not in properties:
+                near = habits.meant(key, lacking)[:1] or habits.meant(
+                    key, [one for one in properties if one not in given]
+                )
+                if near and near[0] in lacking:
+                    lacking.remove(near[0])
+                fix = f"write {' or '.join(near)}" if near else f"use {', '.join(properties)}"
+                self.add((*path, key), f"{name} has no field {key}", fix)
+        return lacking
 
     def credential_kind(self, path: Path, action: str, shape: ActionShape, name: object) -> None:
         """A credential of a kind that the action takes."""
@@ -69,6 +117,9 @@ class Names(Base):
                 self._secret(path)
             if is_template(value):
                 self._expression(path, value, scope, every)
+            marks = expression_faults.other_marks(value, scope) if scope else None
+            if marks:
+                self.add(path, *marks, "warning")
 
     def _secret(self, path: Path) -> None:
         self.add(path, "a secret stands here in clear", "store it as a credential and name that")
@@ -77,7 +128,7 @@ class Names(Base):
         try:
             expression: Expression = compile_text(text)
         except BadExpression as error:
-            self.add(path, str(error), "correct the expression", line=error.line)
+            self.add(path, str(error), error.fix, line=error.line)
             return
         wrong: set[str] = set()
         references = sorted(expression.references())
@@ -85,7 +136,6 @@ class Names(Base):
             self.used.add(name)
             if name not in scope:
                 wrong.add(name)
-                near = get_close_matches(name, list(scope), 1)
                 if name in every:
                     self.add(
                         path,
@@ -93,19 +143,31 @@ class Names(Base):
                         "move this step behind it, or use the outer step's name",
                     )
                 else:
-                    self.add(path, f"there is no {name}", f"write {near[0]}" if near else f"use {', '.join(scope)}")
+                    behind = next((one[1:] for one in references if one[0] == name), ())
+                    self.add(path, *expression_faults.unknown_name(name, behind, scope))
         for name, *keys in references:
             if name in wrong or not keys:
                 continue
             bad = shapes.misfit(scope[name], tuple(keys), name)
             if bad:
-                fix = (
-                    f"write {bad.near}"
-                    if bad.near
-                    else (f"it has {', '.join(bad.known)}" if bad.known else "it is no mapping")
-                )
-                owner, _, key = bad.path.rpartition(".")
-                self.add(path, f"{owner} has no {key}", fix)
+                near = nearest(bad.key, bad.known, {})
+                fix = expression_faults.absent_key(bad, near)
+                self.add(path, f"{bad.owner} has no {bad.key}", fix)
+        for call in expression.tree.find_all(nodes.Call):
+            unknown = expression_faults.unknown_method(call, METHODS)
+            if unknown:
+                self.add(path, *unknown)
+        for compare in expression.tree.find_all(nodes.Compare):
+            mapping = expression_faults.mapping_compared(compare, scope)
+            if mapping:
+                self.add(path, *mapping, "warning")
+
+    def condition(self, path: Path, value: object, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
+        """Check something that is asked: an expression, or true or false."""
+        if isinstance(value, str) and not is_template(value):
+            self.add(path, *expression_faults.condition(value))
+        else:
+            self.texts(path, value, scope, every)
 
     def _free_text(self, path: Path, text: str, scope: dict[str, Mapping[str, object]]) -> None:
         try:

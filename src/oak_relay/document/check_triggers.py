@@ -3,11 +3,11 @@
 from abc import abstractmethod
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
-from difflib import get_close_matches
 from typing import Any
 
 from pydantic import ValidationError
 
+from oak_relay.document import habits
 from oak_relay.document.check_agents import Agents
 from oak_relay.document.check_base import Schema, TriggerShape
 from oak_relay.document.models import DoStep, Workflow
@@ -27,8 +27,8 @@ class Triggers(Agents):
         """Check the action of a step; returns the shape of what it gives."""
 
     @abstractmethod
-    def _shape_problem(self, problem: object, above: Path = (), model: type[Model] | None = None) -> None:
-        """Tell of something that has not the form of the language."""
+    def _shape_problems(self, error: ValidationError, above: Path = (), model: type[Model] | None = None) -> None:
+        """Tell of what has not the form of the language."""
 
     def trigger_forms(self) -> bool:
         """Read what stands under each trigger's kind; whether all of them have the form of theirs."""
@@ -46,15 +46,13 @@ class Triggers(Agents):
     def _trigger_form(self, path: Path, name: Any, given: object) -> bool:
         kind = self.world.triggers.get(name)
         if kind is None:
-            near = get_close_matches(str(name), list(self.world.triggers), 1)
-            fix = f"write {near[0]}" if near else f"use one of {', '.join(self.world.triggers)}"
+            fix = habits.instead(name, self.world.triggers, habits=habits.TRIGGERS)
             self.add(path, f"there is no kind of trigger {name}", fix)
             return False
         try:
             self._read.append((path, kind, kind.model.model_validate(given)))
         except ValidationError as error:
-            for problem in error.errors(include_url=False):
-                self._shape_problem(problem, path, kind.model)
+            self._shape_problems(error, path, kind.model)
             return False
         return True
 

@@ -11,6 +11,7 @@ from jinja2.exceptions import SecurityError, TemplateError
 from jinja2.nodes import EvalContext
 from jinja2.runtime import Context
 
+from oak_relay.document import expression_faults
 from oak_relay.document.errors import Fault, StepFailed
 from oak_relay.document.meter import METER, Meter, short_text
 from oak_relay.document.sandbox import Environment, Missing, json_value
@@ -44,9 +45,10 @@ class BadExpression(Fault, ValueError):
 
     kind = "invalid"
 
-    def __init__(self, message: str, line: int = 0) -> None:
+    def __init__(self, message: str, line: int = 0, fix: str = "correct the expression") -> None:
         super().__init__(message)
         self.line = line
+        self.fix = fix
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -176,9 +178,9 @@ def compile_text(text: str) -> Expression:
         code = ENVIRONMENT.compile(tree)
         template = JinjaTemplate.from_code(ENVIRONMENT, code, {})
     except TemplateSyntaxError as error:
-        raise BadExpression(_explain(error), max(0, error.lineno - 1)) from None
+        raise _bad(text, error.message or "it cannot be read", max(0, error.lineno - 1)) from None
     except (SecurityError, TemplateError) as error:
-        raise BadExpression(str(error).rstrip(".")) from None
+        raise _bad(text, str(error)) from None
     except (RecursionError, MemoryError, SyntaxError):
         raise BadExpression("nested too deeply") from None
     path = _chain(expression) if whole else None
@@ -249,11 +251,9 @@ def _chain(node: nodes.Node) -> Reference | None:
     return None
 
 
-def _explain(error: TemplateSyntaxError) -> str:
-    message = (error.message or "it cannot be read").rstrip(".")
-    if "unexpected end of template" in message or "end of print statement" in message:
-        return f"the expression is not finished: {message}"
-    return message
+def _bad(text: str, message: str, line: int = 0) -> BadExpression:
+    plain, fix = expression_faults.unfinished(text, message.rstrip("."))
+    return BadExpression(plain, line, expression_faults.filter_fix(message, ENVIRONMENT.filters) or fix)
 
 
 def _short(text: str) -> str:

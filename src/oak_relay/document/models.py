@@ -1,12 +1,12 @@
 """The models of the language: one frozen Pydantic model per thing a document can say."""
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated, Any, Literal, Protocol
+from typing import Annotated, Any, ClassVar, Literal, Protocol
 
 from pydantic import Discriminator, Field, PrivateAttr, Tag, field_validator, model_validator
-from pydantic_core import PydanticCustomError
 
 from oak_relay.document.errors import ErrorKind
+from oak_relay.document.habits import WORDS, nearest
 from oak_relay.document.triggers import Trigger
 from oak_relay.document.words import (
     Duration,
@@ -16,6 +16,7 @@ from oak_relay.document.words import (
     StepName,
     Value,
     WorkflowName,
+    said,
     sound_duration,
 )
 
@@ -106,7 +107,7 @@ class BaseStep(Model):
     @classmethod
     def _not_reserved(cls, value: str) -> str:
         if value in RESERVED:
-            raise PydanticCustomError("reserved", "{name} is a name of the language", {"name": value})
+            raise said(f"{value} is a name of the language", "choose another name")
         return value
 
     @field_validator("timeout")
@@ -162,9 +163,12 @@ class Arm(Model):
     @model_validator(mode="after")
     def _one_form(self) -> "Arm":
         if (self.if_ is None) == (self.else_ is None):
-            raise PydanticCustomError("arm", "an arm is either `if` with `steps`, or `else` with its steps")
+            raise said(
+                "an arm is either if: with steps:, or else: with its steps",
+                "add if: ${ … }, or put the steps under else:",
+            )
         if self.else_ is not None and self.steps is not None:
-            raise PydanticCustomError("arm", "the steps of `else` stand under `else` itself")
+            raise said("the steps of else: stand under else: itself", "put the steps under else:, and leave steps: out")
         return self
 
     @property
@@ -218,6 +222,8 @@ class TogetherStep(BaseStep):
 
 
 class Rounds(Model):
+    EXAMPLE: ClassVar[str] = "{until: ${ … }, most: 10}"
+
     until: Expression = Field(description="Asked after each round.")
     most: int = Field(ge=1, le=10_000, description="Rounds at most.")
 
@@ -272,9 +278,13 @@ class Ask(Model):
     @model_validator(mode="after")
     def _sound(self) -> "Ask":
         if self.choices is None and self.form is None:
-            raise PydanticCustomError("ask", "a question has choices or a form")
+            raise said("a question has choices or a form", "add choices: [yes, no], or form: with a JSON Schema")
         if self.then not in ("go_on", "fail", *(self.choices or ())):
-            raise PydanticCustomError("ask", "then: is go_on, fail or one of the choices")
+            known = ["go_on", "fail", *(self.choices or ())]
+            near = nearest(self.then, known, WORDS)
+            raise said(
+                "then: is go_on, fail or one of the choices", f"write {near}" if near else f"write {' or '.join(known)}"
+            )
         return self
 
 

@@ -174,6 +174,8 @@ _METHODS: dict[type, tuple[str, ...]] = {
     dict: ("items", "keys", "values", "get"),
     list: ("index", "count"),
 }
+METHODS = frozenset(name for names in _METHODS.values() for name in names)
+"""All methods of values that expressions may call."""
 _MOMENT = ("year", "month", "day", "hour", "minute", "second")
 _LOOP = ("index", "index0", "revindex", "revindex0", "first", "last", "length", "previtem", "nextitem")
 

@@ -13,6 +13,7 @@ from functools import lru_cache
 import jsonschema_rs
 
 from oak_relay.document.errors import Fault
+from oak_relay.document.misfits import of_a_schema, sentence, shown
 from oak_relay.document.numbers import whole
 from oak_relay.jsontext import NotJson, deeper, dumps, loads
 
@@ -56,6 +57,7 @@ class Misfit:
 
     path: Pointer
     message: str
+    fix: str = "give a value of the right type"
 
     def __str__(self) -> str:
         where = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in self.path)
@@ -67,6 +69,7 @@ class Validator:
 
     def __init__(self, schema: Schema) -> None:
         _bounded(schema)
+        self._schema = schema
         try:
             self._rules = jsonschema_rs.validator_for(
                 dict(schema), offline=True, pattern_options=_PATTERNS, validate_formats=False
@@ -75,8 +78,8 @@ class Validator:
             path = tuple(error.instance_path)
             if path[-1:] == ("pattern",) or '"regex"' in error.message:
                 fix = "write an ECMA 262 pattern without looking ahead or referring back"
-                raise BadSchema(f"this pattern cannot be used: {error.message[:_SHOWN]}", path, fix) from None
-            raise BadSchema(f"this is not JSON Schema: {error.message[:_SHOWN]}", path) from None
+                raise BadSchema(f"this pattern cannot be used: {shown(error.instance)}", path, fix) from None
+            raise BadSchema(*_with_path(of_a_schema(error), path)) from None
         except (jsonschema_rs.ReferencingError, ValueError) as error:
             raise BadSchema(f"this is not JSON Schema: {str(error)[:_SHOWN]}") from None
 
@@ -92,7 +95,7 @@ class Validator:
             return
         try:
             for error in self._rules.iter_errors(value):
-                yield Misfit(tuple(error.instance_path), error.message[:_SHOWN])
+                yield Misfit(tuple(error.instance_path), *sentence(error, self._schema))
         except ValueError:
             yield Misfit((), "it is nested too deep")
 
@@ -100,6 +103,10 @@ class Validator:
         """The first thing that is wrong with a value; empty when nothing is."""
         found = next(self.misfits(value), None)
         return str(found) if found else ""
+
+
+def _with_path(said: tuple[str, str], path: Pointer) -> tuple[str, Pointer, str]:
+    return said[0], path, said[1]
 
 
 def _hard_step(step: object) -> bool:

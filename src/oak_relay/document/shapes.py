@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from difflib import get_close_matches
 
 from oak_relay.document import values
 from oak_relay.document.schemas import Schema, validator
@@ -54,9 +53,12 @@ OUTCOME: Schema = {
 class Misfit:
     """A key that the shape does not have."""
 
-    path: str
-    known: tuple[str, ...]
-    near: str | None
+    owner: str
+    key: str
+    behind: tuple[str, ...]
+    known: tuple[str, ...] = ()
+    kind: object = "object"
+    """Its type in JSON Schema."""
 
 
 def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
@@ -65,13 +67,13 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
     here = schema
     shown = name
     root = schema
-    for key in path:
+    for index, key in enumerate(path):
         here = _resolve(here, root)
         if any(word in here for word in ("anyOf", "oneOf", "allOf", "patternProperties")):
             return None
         kind = here.get("type")
         if kind in ("string", "number", "integer", "boolean", "array") and not _method(kind, key):
-            return Misfit(f"{shown}.{key}", (), None)
+            return Misfit(shown, key, path[index + 1 :], kind=kind)
         properties = here.get("properties")
         if not isinstance(properties, Mapping):
             return None
@@ -83,8 +85,7 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
                 "get",
             ):
                 return None
-            near = get_close_matches(key, list(properties), 1)
-            return Misfit(f"{shown}.{key}", tuple(properties), near[0] if near else None)
+            return Misfit(shown, key, path[index + 1 :], tuple(properties))
         here = properties[key] if isinstance(properties[key], Mapping) else ANY
         shown = f"{shown}.{key}"
     return None

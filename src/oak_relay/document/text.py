@@ -13,6 +13,7 @@ from ruamel.yaml.error import MarkedYAMLError
 from ruamel.yaml.events import CollectionEndEvent, CollectionStartEvent
 from ruamel.yaml.parser import RoundTripParser
 
+from oak_relay.document import yaml_faults
 from oak_relay.document.errors import Fault, Finding, StepFailed
 from oak_relay.document.meter import sound_number
 
@@ -66,9 +67,9 @@ def read(text: str) -> Source:
     except Unreadable:
         raise
     except MarkedYAMLError as error:
-        raise Unreadable(_from_yaml(error, text)) from None
+        raise Unreadable(yaml_faults.finding(error, text)) from None
     except Exception as error:  # of whatever kind: the parser is made for friends
-        reason = str(error).splitlines()[0][:200] if str(error) else "it is nested too deeply"
+        reason = "it is nested too deeply" if isinstance(error, RecursionError) else "something in it cannot be read"
         raise Unreadable(Finding(1, 1, f"this is not YAML: {reason}", "correct the text")) from None
     reader = _Reader()
     data = reader.plain(tree, ())
@@ -192,21 +193,3 @@ def _number(node: int | float | Decimal, path: Path, places: dict[Path, tuple[in
         line, column = places.get(path, (1, 1))
         raise Unreadable(Finding(line, column, "this is no number that can be kept", failed.fix)) from None
     return value
-
-
-def _from_yaml(error: MarkedYAMLError, text: str) -> Finding:
-    mark = error.problem_mark or error.context_mark
-    line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
-    problem = (error.problem or "it cannot be read").replace("\n", " ")
-    lines = text.splitlines()
-    shown = lines[line - 1] if line <= len(lines) else ""
-    first = error.context_mark.line + 1 if error.context_mark else line
-    around = "\n".join(lines[first - 1 : line])
-    fix = "correct the YAML here"
-    if "duplicate key" in problem:
-        problem, fix = problem.split(" with value")[0], "keep one of the two"
-    elif "${" in around and ("{" in around.replace("${", "") or "[" in around or ": ${" not in around):
-        fix = 'put the expression in quotes: "${ … }"'
-    elif "\t" in shown[: len(shown) - len(shown.lstrip())] or "'\\t'" in problem:
-        fix = "indent with spaces, not tabs"
-    return Finding(line, column, f"this is not YAML: {problem}", fix)

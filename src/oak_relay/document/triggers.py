@@ -1,6 +1,6 @@
 """What starts runs, as a document says it: which kind of trigger, and what is given to it."""
 
-from typing import Any
+from typing import Any, ClassVar
 
 from pydantic import ConfigDict, Field, model_validator
 from pydantic_core import PydanticCustomError
@@ -13,6 +13,8 @@ class Trigger(Model):
     told by who checks the document."""
 
     model_config = ConfigDict(extra="allow")
+
+    EXAMPLE: ClassVar[str] = "{trigger: NAME, and below it webhook:, schedule: or another kind}"
 
     trigger: WorkflowName
     note: str = Field("", description="A remark.")

@@ -16,10 +16,19 @@ EventType = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,120}$", 
 Zone = Annotated[str, Field(description="IANA zone.", examples=["Europe/Zurich"])]
 
 
+OURS = "said"
+"""The kind of pydantic's errors that say themselves what is wrong and what to do."""
+
+
 class Model(BaseModel):
     """Unknown keys are refused; nothing changes once read."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+def said(message: str, fix: str) -> PydanticCustomError:
+    """What is wrong with a value, in a sentence of our own, and what to do; to be raised in validators."""
+    return PydanticCustomError(OURS, "{reason}", {"reason": message, "fix": fix})
 
 
 def sound_duration(value: str) -> str:
@@ -27,7 +36,7 @@ def sound_duration(value: str) -> str:
     try:
         durations.seconds(value)
     except ValueError as error:
-        raise PydanticCustomError("duration", "{reason}", {"reason": str(error)}) from None
+        raise said(str(error), "write 500ms, 30s, 5m, 2h, 3d or PT5M") from None
     return value
 
 
@@ -36,5 +45,7 @@ def sound_zone(value: str) -> str:
     try:
         zones.zone(value)
     except ValueError as error:
-        raise PydanticCustomError("zone", "{reason}", {"reason": str(error)}) from None
+        near = zones.near(value)
+        fix = f"write {near}" if near else "write a name of the IANA database, as Europe/Zurich or UTC"
+        raise said(str(error), fix) from None
     return value

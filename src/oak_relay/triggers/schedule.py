@@ -2,18 +2,17 @@
 
 from datetime import datetime, timedelta
 from hashlib import sha256
-from typing import Literal
+from typing import ClassVar, Literal
 from uuid import UUID
 
 from pydantic import Field, field_validator, model_validator
-from pydantic_core import PydanticCustomError
 
 from oak_relay.document import calendar, durations, shapes
 from oak_relay.document.check_base import Checking
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.document.text import Path
-from oak_relay.document.words import Duration, Model, Value, Zone, sound_duration, sound_zone
+from oak_relay.document.words import Duration, Model, Value, Zone, said, sound_duration, sound_zone
 from oak_relay.triggers.base import Due, TimeTrigger
 
 PUNCTUAL = timedelta(seconds=60)
@@ -25,6 +24,8 @@ _WINDOWS = (timedelta(minutes=10), timedelta(hours=6), timedelta(days=7))
 
 class Schedule(Model):
     """When it is time. Exactly one of `cron`, `every`, `rrule`; `cron` and `rrule` by the wall clock of `zone`."""
+
+    EXAMPLE: ClassVar[str] = '{cron: "0 6 * * *", zone: Europe/Zurich}'
 
     cron: str | None = Field(None, description="Five fields: minute, hour, day of month, month, day of week.")
     every: Duration | None = None
@@ -46,11 +47,13 @@ class Schedule(Model):
     @model_validator(mode="after")
     def _one(self) -> "Schedule":
         if sum(x is not None for x in (self.cron, self.every, self.rrule)) != 1:
-            raise PydanticCustomError("schedule", "a schedule has exactly one of cron, every and rrule")
+            fix = 'give one of cron: "0 6 * * *", every: 5m and rrule: FREQ=DAILY'
+            raise said("a schedule has exactly one of cron, every and rrule", fix)
         try:
             self.times()
         except ValueError as error:
-            raise PydanticCustomError("schedule", "{reason}", {"reason": str(error)}) from None
+            fix = 'write five fields, as "0 6 * * *" for each day at six: minute, hour, day, month, day of week'
+            raise said(str(error), fix if self.cron is not None else "correct the recurrence (RFC 5545)") from None
         return self
 
     def times(self) -> calendar.Rule:

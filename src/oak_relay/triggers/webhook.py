@@ -1,11 +1,10 @@
 """`webhook`: requests from outside, proved, read as JSON or a form."""
 
 import time
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 from urllib.parse import parse_qs
 
 from pydantic import AfterValidator, Field, model_validator
-from pydantic_core import PydanticCustomError
 
 from oak_relay.capabilities.protocols import Credentials
 from oak_relay.document import durations, values
@@ -13,7 +12,7 @@ from oak_relay.document.check_base import Checking
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.numbers import whole
 from oak_relay.document.text import Path
-from oak_relay.document.words import Duration, Model, sound_duration
+from oak_relay.document.words import Duration, Model, said, sound_duration
 from oak_relay.triggers.base import Occasion, Proofs, Refused, Reply, Request, RequestTrigger
 from oak_relay.vault import kinds
 from oak_relay.vault.kinds import Credential, Signing, same_token
@@ -25,6 +24,8 @@ _NAME = r"^[A-Za-z0-9-]{1,80}$"
 class Verify(Model):
     """How a webhook proves who sent it. `signed` follows Standard Webhooks; `hmac` is a plain HMAC of the body
     in a header of the sender's choice, or of what `signed` says; `token` is the secret itself in a header."""
+
+    EXAMPLE: ClassVar[str] = "{scheme: signed, credential: NAME}"
 
     scheme: Literal["signed", "hmac", "token", "bearer", "basic", "none"] = "none"
     credential: str | None = Field(None, description="The stored secret to check with.")
@@ -50,7 +51,7 @@ class Verify(Model):
     @model_validator(mode="after")
     def _named(self) -> "Verify":
         if self.scheme != "none" and not self.credential:
-            raise PydanticCustomError("verify", "the scheme {scheme} needs a credential", {"scheme": self.scheme})
+            raise said(f"the scheme {self.scheme} needs a credential", "add credential: NAME")
         return self
 
 
