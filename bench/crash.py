@@ -367,7 +367,7 @@ def main() -> int:
         ):
             client.create_table(table, columns)
         for text in WORKFLOWS.values():
-            client.live(client.save(text.replace("OUTSIDE", f"http://127.0.0.1:{crash.outside}")).workflow)
+            client.on(client.save(text.replace("OUTSIDE", f"http://127.0.0.1:{crash.outside}")).workflow)
         crash.client = client
         began = time.monotonic()
         accepted = send(crash, given.events, given.minutes)

@@ -236,7 +236,7 @@ def outside(bench: Bench, client: Client) -> None:
                "--log-level", "warning")  # fmt: skip
     with bench.process("endpoint outside", *command):
         asyncio.run(until_open(port))
-        client.live(client.save(OUTSIDE.replace("URL", f"http://127.0.0.1:{port}/")).workflow)
+        client.on(client.save(OUTSIDE.replace("URL", f"http://127.0.0.1:{port}/")).workflow)
         pace = middle([released(bench, client, "bench-outside", count, PER_OUTSIDE, 2) for _ in range(3)])
     bench.say(
         f"HTTP steps finished a second, 2 workers (3 times {count} runs of {PER_OUTSIDE})",
@@ -281,7 +281,7 @@ def filling(bench: Bench, client: Client) -> None:
 def rounds(bench: Bench, client: Client) -> None:
     """A `repeat` that rests after thousands of rounds: from the event it waits for to the run's end."""
     count = 5000 // bench.scale
-    client.live(client.save(REPEAT.replace("ROUNDS", str(count))).workflow)
+    client.on(client.save(REPEAT.replace("ROUNDS", str(count))).workflow)
     with (
         bench.process("worker of rounds", "-m", "oak_relay.cli", "work"),
         bench.process("clock", "-m", "oak_relay.cli", "tick"),
@@ -303,7 +303,7 @@ async def taken_in(bench: Bench, workflow: str, count: int) -> None:
     connection = await database.connect_directly()
     row = await connection.fetchrow(
         "SELECT v.id, v.workflow_id, v.revision FROM workflow w JOIN version v ON v.workflow_id = w.id "
-        "AND v.number = w.live_version WHERE w.name = $1", workflow,
+        "AND v.number = w.on_version WHERE w.name = $1", workflow,
     )  # fmt: skip
     for first in range(0, count, 1000):
         runs = [
@@ -435,7 +435,7 @@ def main() -> int:
             client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip())
             client.create_table("bench_rows", {"guest": "text", "total": "number"})
             for text in (STEPS, HOOK):
-                client.live(client.save(text).workflow)
+                client.on(client.save(text).workflow)
             for workers in (1, 2):
                 steps(bench, client, workers)
             outside(bench, client)

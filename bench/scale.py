@@ -65,7 +65,7 @@ def schedules(bench: Bench, client: Client, share: float) -> None:
             f'  - {{trigger: t{n}, schedule: {{cron: "{minute} * * * *"}}}}' for n in range(count // workflows)
         )
         text = f"oak: 1\nworkflow: bench-clock-{number}\ntriggers:\n{triggers}\nsteps:\n  - {{step: a, set: {{v: 1}}}}\nresult: ${{ a.v }}\n"
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     late = time.time() > moment
     with (
         bench.process("clock 1", "-m", "oak_relay.cli", "tick"),
@@ -85,13 +85,13 @@ def schedules(bench: Bench, client: Client, share: float) -> None:
         note,
     )
     for number in range(workflows):
-        client.live(f"bench-clock-{number}", on=False)
+        client.off(f"bench-clock-{number}")
     bench.sql("DELETE FROM queue")
 
 
 def resting(bench: Bench, client: Client, share: float, service: subprocess.Popen[bytes]) -> None:
     """Runs at rest cost rows, not memory; and how fast those that fall due together finish."""
-    client.live(client.save(REST).workflow)
+    client.on(client.save(REST).workflow)
     count, due = int(100_000 * share), int(10_000 * share)
     with bench.process("worker of resting runs", "-m", "oak_relay.cli", "work") as worker:
         run = client.start("bench-rest", {"n": 0, "until": "1ms"})
@@ -140,7 +140,7 @@ def fill(bench: Bench, workflow: str, version: str, bodies: list[str]) -> None:
 
 def long_list(bench: Bench, client: Client, share: float) -> None:
     """One run over a long list, on two workers."""
-    client.live(client.save(LIST).workflow)
+    client.on(client.save(LIST).workflow)
     count = int(20_000 * share)
     with (
         bench.process("worker 1 of the list", "-m", "oak_relay.cli", "work") as one,

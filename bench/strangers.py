@@ -31,7 +31,7 @@ oak: 1
 workflow: bench-waits
 triggers:
   - trigger: asked
-    webhook: {path: bench-waits, answer: result}
+    webhook: {path: bench-waits, waits: true}
 steps:
   - step: long
     wait: 1h
@@ -136,7 +136,7 @@ def main() -> int:
             asyncio.run(until_open(bench.port))
             url, token = f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip()
             client = Client(url, token)
-            client.live(client.save(WAITS).workflow)
+            client.on(client.save(WAITS).workflow)
             kinds = ((f"{SLOW} slow connections", slow, SLOW), (f"{LARGE} who send 10 MB each", large, LARGE), (f"{LEAVING} who wait and go away", leaving, LEAVING))  # fmt: skip
             for what, kind, many in (k for k in kinds if args.only in k[0]):
                 alone, met = [], []

@@ -105,7 +105,7 @@ async def begin_evenly(bench: Bench, client: Client, count: int, seconds: float)
 def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float) -> None:
     """So many conversations, all of them begun in the same moment, or evenly over a time in seconds."""
     client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow")
-    client.live(client.save(TALK).workflow)
+    client.on(client.save(TALK).workflow)
     if not seconds:
         asyncio.run(enqueue_runs(bench, client, "bench-talk", count))
     with bench.process(

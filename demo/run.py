@@ -136,12 +136,12 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
             client.create_table(name, columns)
             if name in DATA["rows"]:
                 client.add_rows(name, DATA["rows"][name])
-    live = {w.name: w.live_version for w in client.workflows()}
+    live = {w.name: w.on_version for w in client.workflows()}
     files = sorted((HERE / "workflows").glob("*.yaml"), key=lambda f: (f.stem not in FIRST, f.stem))
     for file in files:
         saved = client.save(file.read_text()) if file.stem not in live else None
         if saved or not live.get(file.stem):
-            client.live(file.stem)
+            client.on(file.stem)
     for name in ("booking-triage", "route-briefing", "reply-screen"):
         client.settings(name, {"office": f"{standins}/office"})
     for name in ("morning-conditions", "path-scout"):

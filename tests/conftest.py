@@ -300,7 +300,7 @@ def seed(processes: Processes) -> None:
         if name in data["rows"]:
             client.add_rows(name, data["rows"][name])
     client.save((ROOT / "demo" / "workflows" / "booking-triage.yaml").read_text())
-    client.live("booking-triage")
+    client.on("booking-triage")
     client.settings("booking-triage", {"office": f"{processes.standins}/office"})
 
 
@@ -317,7 +317,7 @@ def seed_agents(processes: Processes) -> None:
         "reply-screen",
     ):
         client.save((ROOT / "demo" / "workflows" / f"{name}.yaml").read_text())
-        client.live(name)
+        client.on(name)
     for name in ("morning-conditions", "path-scout"):
         client.settings(name, {"search": f"{processes.standins}/search"})
     for name in ("route-briefing", "reply-screen"):

@@ -196,7 +196,7 @@ def test_a_token_makes_no_token_that_may_more_than_it_may_itself(oak: Processes,
 def test_a_token_is_for_its_workflows_alone(oak: Processes):
     client = oak.client()
     for name in ("tide-table", "moon-table"):
-        client.live(client.save(FLOW.format(name=name)).workflow)
+        client.on(client.save(FLOW.format(name=name)).workflow)
     mine = with_token(oak, client.add_token("tides", rights=["read", "run"], workflows=["tide-table"]).secret)
     run = mine.post("/api/v1/runs", json={"workflow": "tide-table", "input": {}})
     assert run.status_code == 201, run.text
@@ -273,7 +273,7 @@ def test_sessions_and_tokens_are_so_many_at_most(lone: Processes):
 def test_a_link_ends_and_is_shown_to_who_may_answer_alone(oak: Processes, tokens: dict[str, str | None]):
     client = oak.client()
     text = "oak: 1\nworkflow: by-link\nsteps:\n  - step: q\n    ask: {at: link, text: How many?, choices: [one, two]}\nresult: ${ q.choice }\n"
-    client.live(client.save(text).workflow)
+    client.on(client.save(text).workflow)
     run = client.start("by-link")
     [question] = until(lambda: client.tray(run=run.id))
     assert question.link

@@ -86,6 +86,9 @@ class Executor:
             "unsafe" if action == "test.unsafe" else "safe", "read" if action == "agent.open" else "outside", 5
         )
 
+    def link(self, question):
+        return f"https://huts.example/answer/{question}"
+
     async def admit(self, call: Any) -> float:
         return 0.0
 
@@ -238,9 +241,13 @@ async def test_an_unsafe_tool_is_asked_about_and_not_repeated_silently():
 
 
 async def test_the_same_call_again_and_again_is_recognised():
-    outside = Outside([calls(("a", {"q": "same"}))], [tool("a")])
+    failing = await walked(Outside([calls(("a", {"q": "same"}))], [tool("a")]))
+    assert (failing.error["kind"], failing.error["step"]) == ("no_progress", "found")
+    assert "it did the same again and again" in failing.error["message"]
+    outside = Outside([calls(("a", {"q": "same"}))], [tool("a")], keeps=True)
     outcome = await walked(outside)
     assert outcome.result["ended"] == "no progress"
+    assert outcome.note == "found was ended: it did the same again and again"
     assert outcome.result["why"] == "found was ended: it did the same again and again"
     assert outside.asked["test.a found/turn[2]/a[0]"] == 0
     assert len(outside.inputs) == 2
@@ -265,21 +272,26 @@ async def test_the_same_call_that_gives_something_else_is_progress():
 
 async def test_limits_end_an_agent_with_what_it_has_and_say_which():
     never = [calls(("a", {"q": str(n)}), text=f"still looking {n}") for n in range(50)]
-    money = await walked(Outside(never, [tool("a")], limits={"turns": 50, "calls": 99, "money": 0.01}))
+    limits = {"turns": 50, "calls": 99, "money": 0.01}
+    failing = await walked(Outside(never, [tool("a")], limits=limits))
+    assert (failing.error["kind"], failing.error["step"], failing.error["limit"]) == ("over_limit", "found", "found")
+    assert failing.error["fix"].startswith("raise limits: money:")
+    money = await walked(Outside(never, [tool("a")], limits=limits, keeps=True))
     assert (money.result["ended"], money.result["turns"]) == (
         "money",
         3,
     )  # three turns cost 0.012: the one that crosses it
     assert money.result["why"].endswith("as much money as its limits allow")
     assert money.result["text"] == "still looking 2"
-    tokens = await walked(Outside(never, [tool("a")], limits={"turns": 50, "calls": 99, "tokens": 40}))
+    tokens = await walked(Outside(never, [tool("a")], limits={"turns": 50, "calls": 99, "tokens": 40}, keeps=True))
     assert (tokens.result["ended"], tokens.result["turns"]) == ("tokens", 3)
-    turns = Outside(never, [tool("a")], limits={"turns": 4, "calls": 99})
+    turns = Outside(never, [tool("a")], limits={"turns": 4, "calls": 99}, keeps=True)
     outcome = await walked(turns)
     assert (outcome.result["ended"], outcome.result["turns"], outcome.result["calls"]) == ("turns", 4, 3)
     few = Outside([*never[:2], says("enough")], [tool("a")], limits={"turns": 9, "calls": 2})
     outcome = await walked(few)
     assert (outcome.result["ended"], outcome.result["text"], len(few.inputs)) == ("calls", "enough", 2)
+    assert outcome.note == "found was ended: it had called tools as often as its limits allow"
 
 
 async def test_wrong_arguments_unknown_tools_and_failing_ones_are_told_to_the_model():

@@ -178,7 +178,7 @@ STREAMED = """
 oak: 1
 workflow: streamed
 input: {type: object}
-triggers: [{trigger: t, webhook: {path: streamed, answer: stream, verify: {scheme: none}}}]
+triggers: [{trigger: t, webhook: {path: streamed, waits: true, verify: {scheme: none}}}]
 steps:
   - {step: nap, wait: {event: listened.to, where: "${ arrived.data == input.say }", within: 1h}}
   - {step: reply, do: model.answer, with: {model: careful, prompt: "${ input.say }"}, retry: {tries: 3, wait: 100ms}}
@@ -189,7 +189,7 @@ result: ${ reply.text }
 def events_of(client: Client, url: str, body: dict) -> list[tuple[str, dict]]:
     """What a hook tells that streams its answer; the run goes on once it is known that somebody listens."""
     found: list[tuple[str, dict]] = []
-    with httpx.stream("POST", url, json=body, timeout=60) as response:
+    with httpx.stream("POST", url, json=body, headers={"Accept": "text/event-stream"}, timeout=60) as response:
         name = ""
         for line in response.iter_lines():
             if line.startswith("event: "):
@@ -204,7 +204,7 @@ def events_of(client: Client, url: str, body: dict) -> list[tuple[str, dict]]:
 def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready: Processes):
     """Rule 16: pieces carry the attempt; what is judged before it leaves is not streamed."""
     client = ready.client()
-    client.live(client.save(STREAMED).workflow)
+    client.on(client.save(STREAMED).workflow)
     ready.fault(service="model", kind="cut_stream", times=1)
     told = events_of(client, f"{ready.url}/hooks/streamed", {"say": "hello there"})
     kinds = [name for name, _ in told]
@@ -222,7 +222,7 @@ def test_an_answer_is_told_while_it_is_written_and_nothing_passes_a_judge(ready:
             "  - {step: fine, do: model.judge, with: {model: quick, question: Is it kind?, answer: '${ reply.text }'}}\nresult: ",
         )
     )
-    client.live(client.save(judged).workflow)
+    client.on(client.save(judged).workflow)
     told = events_of(client, f"{ready.url}/hooks/judged", {"say": "hello again"})
     assert [name for name, _ in told] == ["run", "result"]
 
@@ -232,8 +232,8 @@ def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
     lone.start_worker()
     lone.start("tick")
     client = lone.client()
-    client.live(client.save(WARNED).workflow)
-    client.live(client.save(ASKS).workflow)
+    client.on(client.save(WARNED).workflow)
+    client.on(client.save(ASKS).workflow)
     runs = [ended(lone, client.start("asks", {"n": n}).id).run for n in range(3)]
     assert {run.state for run in runs} == {"succeeded"}
     total = client.usage()[0]
@@ -419,7 +419,7 @@ result: ${ kind }
 
 def test_a_label_may_be_none_of_these_and_says_how_sure_it_is(ready: Processes):
     client = ready.client()
-    client.live(client.save(LABELS).workflow)
+    client.on(client.save(LABELS).workflow)
     found = ended(ready, client.start("labels-or-none", {"text": "I left my scarf behind"}).id).result
     assert (found["label"], found["confidence"]) == ("lost", 0.9)
     assert ended(ready, client.start("labels-or-none", {"text": "xyz"}).id).result["label"] == "neither"
@@ -438,7 +438,7 @@ result: {text: "${ heard.text }", vectors: "${ near.vectors }", money: "${ heard
 
 def test_speech_becomes_text_and_texts_become_vectors(ready: Processes):
     client = ready.client()
-    client.live(client.save(SENSES).workflow)
+    client.on(client.save(SENSES).workflow)
     audio = base64.b64encode(recording("May my dogs sleep at Glasswater?")).decode()
     found = ended(ready, client.start("senses", {"audio": audio}).id)
     assert found.run.state == "succeeded", found.run.error
@@ -474,7 +474,7 @@ def test_models_and_agents_look_at_pictures(ready: Processes):
     client = ready.client()
     alias = {"url": f"{ready.standins}/v1", "model": "larch-large", "credential": "models"}
     client.put_model("seeing", **alias, takes=["images"])
-    client.live(client.save(SEEN).workflow)
+    client.on(client.save(SEEN).workflow)
     photo = base64.b64encode(picture("- the path is not free, a larch lies across the path")).decode()
     found = ended(ready, client.start("path-photos", {"photo": photo}).id)
     assert found.run.state == "succeeded", found.run.error
@@ -560,7 +560,7 @@ result: ${ reply.text }
 
 def test_what_is_long_ago_is_kept_in_short_and_facts_are_kept(ready: Processes):
     client = ready.client()
-    client.live(client.save(LONG).workflow)
+    client.on(client.save(LONG).workflow)
 
     def say(text: str) -> Any:
         return ended(ready, client.start("long-talk", {"guest": "ada", "say": text}).id)

@@ -179,7 +179,7 @@ def test_money_limited_over_a_model_without_a_price_is_a_finding():
 
 async def test_an_agent_that_makes_no_progress_leaves_no_call_without_its_result():
     again = calls(("a", {"q": "the same"}))
-    outside = Outside([again] * 6, [tool("a")], memory={"conversation": "k"})
+    outside = Outside([again] * 6, [tool("a")], memory={"conversation": "k"}, keeps=True)
     journal = MemoryJournal(outside.apply)
     plan = plan_with([{"do": "test.a"}], None)
     outcome = await Walk(plan, journal, Executor(outside), Start("run", {"input": {}})).walk()

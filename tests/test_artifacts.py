@@ -126,7 +126,7 @@ def ran(oak: Processes):
     for text in (COUNTS, LARGE.replace("URL", oak.standins), AFTER):
         client.save(text)
     for name in ("large", "afterwards"):
-        client.live(name)
+        client.on(name)
     reply = httpx.post(f"{oak.url}/hooks/large", json=BIG).raise_for_status().json()
     run_id = reply["run"]
     detail = until(lambda: (found := client.run(run_id)).run.over and found)
@@ -158,11 +158,11 @@ def test_the_end_of_a_large_run_is_told_whole(oak: Processes, ran: str):
 
 def test_a_large_run_is_resumed_redone_and_sampled_with_all_of_it(oak: Processes, ran: str):
     client = oak.client()
-    again = client.redo(ran, step="child")
+    again = client.again(ran, "child")
     detail = until(lambda: (found := client.run(again.run)).run.over and found)
     assert detail.result["rows"] == BIG["rows"]
     assert "copy" in again.kept
-    rerun = client.rerun(ran)
+    rerun = client.again(ran, "start")
     detail = until(lambda: (found := client.run(rerun.run)).run.over and found)
     assert detail.result["counted"]["count"] == 1500
     client.keep_sample(ran, "whole", "copy")

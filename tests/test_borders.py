@@ -319,7 +319,7 @@ oak: 1
 workflow: waits-long
 triggers:
   - trigger: asked
-    webhook: {path: waits-long, answer: result}
+    webhook: {path: waits-long, waits: true}
 steps:
   - {step: long, wait: 1h}
 """
@@ -327,7 +327,7 @@ steps:
 
 def test_callers_who_wait_are_so_many_at_most_and_one_who_goes_away_makes_room(house):
     client = house.oak.client()
-    client.live(client.save(WAITS).workflow)
+    client.on(client.save(WAITS).workflow)
     ask = b"POST /hooks/waits-long HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}"
     callers: list[socket.socket] = []
 
@@ -375,7 +375,7 @@ def test_a_body_from_anybody_is_checked_in_no_time(house, name):
     schema, body = SCHEMAS[name]
     hook = f"open-{name.replace(' ', '-')}"
     client = house.oak.client()
-    client.live(
+    client.on(
         client.save(
             f"oak: 1\nworkflow: {hook}\ninput: {{type: array, {schema}}}\ntriggers:\n  - trigger: site\n"
             f"    webhook: {{path: {hook}}}\nsteps:\n  - step: a\n    set: {{x: 1}}\nresult: done\n"
@@ -503,12 +503,12 @@ def test_a_step_that_would_do_too_much_is_ended_and_others_run(house, name):
     shown = "\n".join("        " + line for line in text.splitlines())
     document = f"oak: 1\nworkflow: {flow}\nsteps:\n  - step: a\n    set:\n      x: |\n{shown}\nresult: ${{ a.x }}\n"
     quick = "oak: 1\nworkflow: bystander\nsteps:\n  - step: a\n    set: {x: 1}\nresult: fine\n"
-    client.live(client.save(quick).workflow)
+    client.on(client.save(quick).workflow)
     answer = house.http.post("/api/v1/workflows", json={"text": document})
     if answer.status_code >= 400:  # seen before it ran
         refused(answer, 422)
         return
-    client.live(flow)
+    client.on(flow)
 
     def attack():
         run = client.start(flow, given)
@@ -540,7 +540,7 @@ SENDS = "oak: 1\nworkflow: sends\nsteps:\n  - step: a\n    do: http.request\n   
 @pytest.fixture(scope="module")
 def sends(house: House) -> Client:
     client = house.oak.client()
-    client.live(client.save(SENDS).workflow)
+    client.on(client.save(SENDS).workflow)
     return client
 
 
@@ -682,7 +682,7 @@ def test_a_reply_that_is_none_is_a_failure_with_its_reason(house, outside, name)
     client.put_server("odd", url=url)
     assert house.http.put("/api/v1/models/odd?unseen=true", json={"url": url, "model": "larch"}).status_code == 200
     client.save("oak: 1\nworkflow: asks\nlimits: {time: 20s}\nsteps:\n  - step: a\n    do: model.answer\n    retry: {tries: 1}\n    with: {model: odd, prompt: hello}\nresult: ${ a.text }\n")  # fmt: skip
-    client.live("asks")
+    client.on("asks")
 
     def attack():
         assert not client.test_server("odd").ok

@@ -49,7 +49,7 @@ def ready(oak: Processes) -> Processes:
     seed_agents(oak)
     client = oak.client()
     for text in (ASKS, BREAKS, RINGS):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     return oak
 
 
@@ -133,21 +133,29 @@ def test_a_failed_run_is_looked_at_and_done_again(run: Run, ready: Processes):
     assert "Set half" in shown
     assert "division by zero" in shown
     assert run_id[-12:] in run("runs", "--state", "failed", "--error", "invalid", "--workflow", "cli-breaks")
-    assert "run " in run("resume", run_id)  # it fails at the same step, with what was kept
-    told = run("redo", run_id, "--from", "third", "--check")
+    assert "from where it failed, with version 1" in run(
+        "again", run_id
+    )  # it fails at the same step, with what was kept
+    told = run("again", run_id, "--from", "third", "--check")
+    assert "from third, with version 1" in told
     assert "kept: first, second" in told
     assert "done anew: third" in told
     assert "run " not in told
-    done = as_json(run, "redo", run_id, "--from", "second", "--values", '{"first": {"n": 4}}')
-    assert ends(ready, done["run"]).result == 0.25
-    other = as_json(run, "redo", run_id, "--input", '{"n": 2}')
-    assert ends(ready, other["run"]).result == 0.5
-    both = as_json(run, "rerun", run_id, done["run"])
+    both = as_json(run, "again", run_id, run_id, "--from", "start")
     assert [ends(ready, one["run"]).run.state for one in both] == ["failed", "failed"]
+    assert run_id[-12:] in run("runs", "--state", "failed", "--unmended", "--workflow", "cli-breaks")
+    done = as_json(run, "again", run_id, "--from", "second", "--values", '{"first": {"n": 4}}')
+    assert ends(ready, done["run"]).result == 0.25
+    other = as_json(run, "again", run_id, "--input", '{"n": 2}')
+    assert ends(ready, other["run"]).result == 0.5
     ancestry = run("show", run_id)
-    assert "resume" in ancestry
-    assert "redo" in ancestry
-    assert "rerun" in ancestry
+    assert "mended later" in ancestry
+    assert "again, from where it failed" in ancestry
+    assert "again, from a step" in ancestry
+    assert "again, from the start" in ancestry
+    failures = run("runs", "--state", "failed", "--workflow", "cli-breaks")
+    assert "failed mended" in failures
+    assert run_id[-12:] not in run("runs", "--state", "failed", "--unmended", "--workflow", "cli-breaks")
 
 
 def test_samples_are_kept_and_steps_are_tried_with_them(run: Run, ready: Processes, tmp_path: Path):
@@ -308,5 +316,5 @@ def test_documents_are_checked_before_they_are_saved(run: Run, tmp_path: Path):
     assert run("check", str(file)) is not None
     assert "saved as version 1" in run("save", str(file))
     assert "cli-saved" in run("workflows")
-    assert run("live", "cli-saved", "--version", "7", code=5)
-    assert run("live", "cli-saved")
+    assert run("on", "cli-saved", "--version", "7", code=5)
+    assert run("on", "cli-saved")

@@ -91,7 +91,7 @@ def huts(new_database, tmp_path_factory, bell) -> Iterator[Processes]:
     seed(processes)
     processes.client().put_credential("tarn-bell", kind="bell-key", secret=KEY, hut="Upper Tarn", hosts=["127.0.0.1"])
     assert not processes.client().save(FLOW.replace("BELL", bell)).findings
-    processes.client().live("ring-back")
+    processes.client().on("ring-back")
     yield processes
     processes.stop()
 

@@ -85,8 +85,8 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
     page.keyboard.type(" Be brief.")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status").filter(has_text="Saved as version")).to_be_visible()
-    page.get_by_role("button", name="Make live").click()
-    expect(page.get_by_role("status").filter(has_text="is live")).to_be_visible()
+    page.get_by_role("button", name="Switch on").click()
+    expect(page.get_by_role("status").filter(has_text="On, with version")).to_be_visible()
     run_id = guest_writes(oak, "Is breakfast included?", "kim@guests.example")
     expect(runs.locator("tr", has_text="kim@guests.example")).to_contain_text("succeeded")  # without reloading
     told = json.dumps(client.trace(run_id).model_dump(mode="json"))
@@ -211,13 +211,18 @@ def test_a_run_is_redone_from_a_step_after_saying_what_is_kept(page: Page, oak: 
     run = client.start("redoable").wait()
     client.save(text.replace("{step: b, fail: no}", "{step: b, set: {n: 1}}") + "result: ${ b.n }\n")
     page.goto(f"{oak.url}/runs/{run.id}?step=b")
-    page.get_by_role("button", name="Redo from b").click()
+    page.get_by_role("button", name="Run again…").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_role("checkbox").check()
+    expect(dialog.get_by_label("where it failed, b")).to_be_checked()
+    dialog.get_by_label("With").select_option(label="version 2, the newest draft")
     expect(dialog).to_contain_text("Kept: a")
-    dialog.get_by_role("button", name="Redo").click()
-    expect(page.get_by_text("redo of")).to_be_visible()
+    dialog.get_by_role("button", name="Run again").click()
+    expect(page.get_by_text("again, from where it failed, of")).to_be_visible()
     expect(page.get_by_role("heading", name="succeeded")).to_be_visible()
+    page.goto(f"{oak.url}/runs?workflow=redoable&state=failed")
+    expect(page.get_by_text("mended by a later run")).to_be_visible()
+    page.goto(f"{oak.url}/runs?workflow=redoable&state=unmended")
+    expect(page.get_by_text("No run fits these filters")).to_be_visible()
 
 
 def test_items_of_a_long_list_are_stepped_through(page: Page, oak: Processes, client: Client):
@@ -234,7 +239,7 @@ def test_items_of_a_long_list_are_stepped_through(page: Page, oak: Processes, cl
 
 
 def test_a_schedule_is_paused_and_fired(page: Page, oak: Processes, client: Client):
-    client.live(
+    client.on(
         client.save(
             'oak: 1\nworkflow: yearly\ntriggers:\n  - {trigger: t, schedule: {cron: "0 6 1 1 *"}}\nsteps:\n  - {step: a, set: {x: 1}}\nresult: ${ a.x }\n'
         ).workflow
@@ -255,8 +260,8 @@ def test_many_runs_are_chosen_and_done_again(page: Page, oak: Processes, client:
         client.start("many-times").wait()
     page.goto(f"{oak.url}/runs?workflow=many-times")
     page.get_by_label("Choose all").check()
-    page.get_by_role("button", name="Rerun").click()
-    expect(page.get_by_text("rerun of 3 runs")).to_be_visible()
+    page.get_by_role("button", name="Run again").click()
+    expect(page.get_by_text("3 runs begun again")).to_be_visible()
     expect(page.locator("tbody tr")).to_have_count(6)
 
 

@@ -280,7 +280,7 @@ def test_a_service_that_is_asked_through_a_proxy_closes_the_private_side(lone: P
     client = lone.client()
     lone.start_worker()
     flow = "oak: 1\nworkflow: near\ninput: {type: object}\nsteps:\n  - step: a\n    do: http.request\n    with: {url: '${ input.url }'}\n    retry: {tries: 1}\nresult: fine\n"
-    client.live(client.save(flow).workflow)
+    client.on(client.save(flow).workflow)
     client.put_server("near", url=f"{lone.standins}/weather")
     received = f"{lone.standins}/received.json"
     assert client.start("near", {"url": received}).result() == "fine"

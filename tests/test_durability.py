@@ -46,7 +46,7 @@ def start_runs(processes: Processes, workflow: str, count: int) -> list[str]:
 def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
     """Rules 1, 3, 4, 5: all end well; recorded steps are not repeated; each call more than one stands in its trace."""
     client = lone.client()
-    client.live(client.save(WORK).workflow)
+    client.on(client.save(WORK).workflow)
     ids = start_runs(lone, "killed-often", 200)
     for least in (100, 350, 600):
         worker = lone.start_worker(OAK_RELAY_WALKS="300")
@@ -88,7 +88,7 @@ def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
 def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Processes):
     """Rules 1 and 2: it ends itself, and `up` would put another in its place."""
     client = lone.client()
-    client.live(client.save(WORK).workflow)
+    client.on(client.save(WORK).workflow)
     lone.fault(service="office", kind="slow", seconds=3, times=5, path="replies")
     worker = lone.start_worker()
     ids = start_runs(lone, "killed-often", 5)
@@ -110,7 +110,7 @@ def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Process
 
 def test_a_worker_that_is_asked_to_stop_hands_back_its_runs(lone: Processes):
     client = lone.client()
-    client.live(client.save(WORK.replace("300ms", "1h")).workflow)
+    client.on(client.save(WORK.replace("300ms", "1h")).workflow)
     worker = lone.start_worker()
     [run_id] = start_runs(lone, "killed-often", 1)
     until(lambda: client.run(run_id).run.state == "waiting")
@@ -132,7 +132,7 @@ def test_a_worker_that_is_asked_to_stop_hands_back_its_runs(lone: Processes):
 def test_the_database_restarted_under_a_worker_costs_a_pause(lone: Processes):
     """Rule 5: connections die in the middle of commits; what landed is compared, not guessed."""
     client = lone.client()
-    client.live(client.save(WORK).workflow)
+    client.on(client.save(WORK).workflow)
     lone.start_worker()
     start_runs(lone, "killed-often", 60)
     for least in (20, 60, 90):
@@ -168,7 +168,7 @@ result: ${ told.body }
 def test_a_checkable_call_is_looked_up_and_not_asked_about(lone: Processes):
     """Rule 4: a worker dies between the call and its record; one call had happened, the other had not."""
     client = lone.client()
-    client.live(client.save(LOOKED.replace("OFFICE", f"{lone.standins}/office")).workflow)
+    client.on(client.save(LOOKED.replace("OFFICE", f"{lone.standins}/office")).workflow)
     lone.fault(service="office", kind="slow_after", seconds=20, times=1, path="replies")
     worker = lone.start_worker()
     happened = client.start("looked", {"guest": "one@guests.example"}).id
@@ -193,7 +193,7 @@ def test_a_checkable_call_is_looked_up_and_not_asked_about(lone: Processes):
 def test_a_cancelled_run_lets_an_unsafe_call_end(oak: Processes):
     client = oak.client()
     text = WORK.replace("killed-often", "cancelled-late").replace("repeat: keyed", "repeat: unsafe")
-    client.live(client.save(text).workflow)
+    client.on(client.save(text).workflow)
     oak.fault(service="office", kind="slow", seconds=1.5, path="replies")
     run = client.start("cancelled-late", {"office": f"{oak.standins}/office", "n": "late"})
     until(lambda: any(s.state == "running" for s in run.trace().spans))

@@ -97,6 +97,9 @@ class Actions:
         repeat = {"mail": "unsafe", "look": "checkable"}.get(action, "safe")
         return Manner(repeat, "local" if action == "add" else "outside", 5)
 
+    def link(self, question):
+        return f"https://huts.example/answer/{question}"
+
     async def admit(self, call):
         return 0
 

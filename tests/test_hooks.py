@@ -28,11 +28,11 @@ oak: 1
 workflow: answers
 triggers:
   - trigger: ask
-    webhook: {path: answers, answer: result}
+    webhook: {path: answers, waits: true}
 steps:
   - step: early
     when: ${ input.early }
-    answer: {status: 201, headers: {x-hut: Glasswater}, body: {hello: "${ input.name }"}}
+    reply: {status: 201, headers: {x-hut: Glasswater}, body: {hello: "${ input.name }"}}
   - step: no
     when: ${ input.bad }
     fail: there is no such hut
@@ -43,7 +43,7 @@ result: {dear: "${ input.name }"}
 @pytest.fixture(scope="module")
 def url(oak: Processes, client: Client) -> str:
     for text in (ECHO, RESULT):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     return f"{oak.url}/hooks"
 
 
@@ -159,10 +159,10 @@ def test_the_caller_gets_the_runs_answer(url):
     assert failed.json()["detail"] == "there is no such hut"
 
 
-def test_the_new_live_version_answers_at_once(client, url):
-    client.live(client.save(RESULT.replace("{dear:", "{hi:")).workflow)
+def test_the_new_on_version_answers_at_once(client, url):
+    client.on(client.save(RESULT.replace("{dear:", "{hi:")).workflow)
     assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {"hi": "Ada"}
-    client.live("answers", on=False)
+    client.off("answers")
     until(lambda: httpx.post(f"{url}/answers", json={}).status_code == 404)
 
 
@@ -177,7 +177,7 @@ def assert_problem(answer: httpx.Response, kind: str) -> None:
 
 def hooked(client: Client, name: str, webhook: str, steps: str = "[{step: a, set: {x: 1}}]") -> None:
     text = f"oak: 1\nworkflow: {name}\ntriggers:\n  - {{trigger: t, webhook: {{path: {name}, {webhook}}}}}\nsteps: {steps}\nresult: 1\n"
-    client.live(client.save(text).workflow)
+    client.on(client.save(text).workflow)
 
 
 def test_a_plain_token_in_a_header_proves_a_sender_and_is_kept_by_nobody(oak, client, url):
@@ -257,12 +257,12 @@ def test_an_open_webhook_is_found_by_the_checker(client):
 def test_an_answer_cannot_act_as_the_console(client, url):
     steps = """
   - step: page
-    answer:
+    reply:
       status: 200
       headers: {content-type: text/html, set-cookie: "oak_session=evil", clear-site-data: "*", content-security-policy: "default-src *", x-hut: Glasswater}
       body: "<script>fetch('/api/v1/tokens', {method: 'POST'})</script>"
 """
-    hooked(client, "a-page", "answer: result, verify: {scheme: none}", steps)
+    hooked(client, "a-page", "waits: true, verify: {scheme: none}", steps)
     found = httpx.post(f"{url}/a-page", json={})
     assert found.headers["content-type"].startswith("text/html")
     assert found.headers["x-hut"] == "Glasswater"

@@ -50,7 +50,7 @@ def strange(oak: Processes) -> str:
     client = oak.client()
     client.create_table("strange_rows", {"text": "text"})
     note = json.dumps(HOSTILE)[1:-1]
-    client.live(client.save(FLOW.replace("%s", note)).workflow)
+    client.on(client.save(FLOW.replace("%s", note)).workflow)
     headers = {"`touch /tmp/owned`": "a", "x-$(touch /tmp/owned)": "b"}
     given = {"text": HOSTILE, "subject": HOSTILE[:200], "url": f"{oak.standins}/office/[1-9]{{a,b}}?@/etc/passwd", "headers": {k.replace("(", "").replace(")", "").replace(" ", "").replace("/", ""): v for k, v in headers.items()}}  # fmt: skip
     sent = httpx.post(f"{oak.url}/hooks/strange", json=given, headers={"webhook-id": MARKUP, "X-Odd": MARKUP})

@@ -205,7 +205,7 @@ def test_forty_secrets_of_awkward_shapes_are_never_shown(lone: Processes, parrot
         )
         client.put_model(f"model-{n}", unseen=True, url=f"{parrot.url}/model/{n}", model="m", credential=f"secret-{n}", stream="always")  # fmt: skip
         client.put_server(f"server-{n}", url=f"{parrot.url}/tools/{n}", credential=f"secret-{n}")
-        client.live(client.save(FLOW.format(n=n, url=parrot.url)).workflow)
+        client.on(client.save(FLOW.format(n=n, url=parrot.url)).workflow)
     house.start_worker()
     runs = [client.start(f"parrot-{n}") for n in range(len(MANY))]
     told = {f"stream of {n}": _seen(house, f"runs/{runs[n].id}/stream") for n in (0, 5, 12)}
@@ -280,7 +280,7 @@ def test_a_secret_stays_blanked_when_it_is_replaced_or_removed(oak: Processes):
     flow = (
         "oak: 1\nworkflow: repeats\nsteps:\n  - {step: kept, set: {text: '${ input.text }'}}\nresult: ${ kept.text }\n"
     )
-    client.live(client.save(flow).workflow)
+    client.on(client.save(flow).workflow)
     client.put_credential("turning", kind="bearer", secret="first-of-the-keys-2031", hosts=["office.example"])
     client.put_credential("turning", kind="bearer", secret="second-of-the-keys-2032", hosts=["office.example"])
     client.remove_credential("turning")

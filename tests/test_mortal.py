@@ -158,7 +158,7 @@ def mortals(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFa
     processes.start_all(rules)
     seed(processes)
     client = processes.client()
-    client.live(client.save(ROUND.replace("STANDINS", processes.standins)).workflow)
+    client.on(client.save(ROUND.replace("STANDINS", processes.standins)).workflow)
     made = Mortals(processes, home / "plan.json")
     for when in ("behind", "before"):
         made.runs[when] = made.every(when)  # what is asked about comes when a call's time is over: for all at once

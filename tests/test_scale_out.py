@@ -63,11 +63,11 @@ def test_all_roles_work_behind_a_pooler_in_transaction_mode(new_database, tmp_pa
         processes.start("tick")
         client = processes.client()
         client.create_table("requests", {"guest": "text"})
-        client.live(client.save(HELLO).workflow)
+        client.on(client.save(HELLO).workflow)
         runs = [client.start("hello") for _ in range(60)]
         assert {run.result(60) for run in runs} == {"x"}
         text = "oak: 1\nworkflow: beat\ntriggers:\n  - {trigger: t, schedule: {every: 1s}}\nsteps:\n  - {step: a, set: {v: 1}}\nresult: ${ a.v }\n"
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
         until(lambda: len(client.runs(workflow="beat", state="succeeded").runs) >= 2)
     finally:
         processes.stop()
@@ -118,7 +118,7 @@ def test_a_failover_to_the_standby_costs_a_pause_not_a_run(tmp_path, open_home):
         processes.start_all()
         client = processes.client()
         seed(processes)
-        client.live(client.save(WORK).workflow)
+        client.on(client.save(WORK).workflow)
         processes.start_worker()
         ids = start_runs(processes, "killed-often", 60)
         until(lambda: sum(processes.worked().values()) >= 20)

@@ -30,7 +30,7 @@ result: ${ greeting.text }
 
 @pytest.fixture
 def hello(client: Client) -> str:
-    return client.live(client.save(HELLO).workflow).name
+    return client.on(client.save(HELLO).workflow).name
 
 
 def cli(oak: Processes, *arguments: str, given: str = "") -> subprocess.CompletedProcess[str]:
@@ -80,14 +80,14 @@ def test_render_shows_a_prompt_before_anything_is_sent(oak, client):
 
 def test_two_workflows_cannot_share_a_webhook_path(client):
     hook = "triggers:\n  - trigger: site\n    webhook: {path: shared}\n"
-    client.live(
+    client.on(
         client.save(
             HELLO.replace("workflow: hello", "workflow: first-hook").replace("settings:", hook + "settings:")
         ).workflow
     )
     client.save(HELLO.replace("workflow: hello", "workflow: second-hook").replace("settings:", hook + "settings:"))
     with pytest.raises(Conflict, match="first-hook"):
-        client.live("second-hook")
+        client.on("second-hook")
 
 
 # Runs
@@ -363,7 +363,7 @@ def test_the_client_names_what_is_wrong():
 def test_the_command_line_from_file_to_trace(oak, tmp_path):
     file = tmp_path / "hello.yaml"
     file.write_text(HELLO.replace("workflow: hello", "workflow: from-file"))
-    assert "saved as version 1, live" in cli(oak, "save", str(file), "--live").stdout
+    assert "saved as version 1, on" in cli(oak, "save", str(file), "--on").stdout
     started = cli(oak, "start", "from-file", "--input", '{"name": "Ada"}', "--wait")
     assert started.returncode == 0, started.stderr
     assert "Welcome, Ada." in started.stdout

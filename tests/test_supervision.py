@@ -40,8 +40,8 @@ result: ${ told.body.id }
 def test_hold_and_release_during_a_call_make_no_second_walk(lone: Processes):
     """The walk under the former claim is dropped; what it had under way is asked about, and the run ends once."""
     client = lone.client()
-    client.live(client.save(SENT).workflow)
-    client.live(client.save(WORK).workflow)
+    client.on(client.save(SENT).workflow)
+    client.on(client.save(WORK).workflow)
     lone.fault(service="office", kind="slow", seconds=3, times=1, path="replies")
     lone.start_worker()
     [run_id] = start_runs(lone, "sent", 1)
@@ -66,7 +66,7 @@ def test_a_database_that_refuses_connections_fails_no_run(lone: Processes):
     """For longer than a lease, in the middle of everything."""
     client = lone.client()
     for text in (WORK, SENT):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     lone.start_worker()
     lone.start("tick")
     start_runs(lone, "killed-often", 60)
@@ -102,7 +102,7 @@ result: ${ first.x }
 def test_claims_whose_record_cannot_be_asked_for_are_given_back(lone: Processes):
     """The connection dies after a claim has landed and before what is recorded was read."""
     client = lone.client()
-    client.live(client.save(RESTED).workflow)
+    client.on(client.save(RESTED).workflow)
     worker = lone.start_worker()
     lone.start("tick")
     held = Questions(lone.environment["OAK_RELAY_DATABASE_URL"])
@@ -171,7 +171,7 @@ def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own:
     begun(own, OAK_RELAY_LEASE=str(lease), PYTHONPATH=str(Path(__file__).parent / "stuck"))
     client = own.client()
     for text in (LONG, STUCK):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     others = [client.start("long", {}).id for _ in range(20)]
     until(lambda: own.sql("SELECT count(*) FROM queue WHERE worker_id IS NOT NULL") == 20)
     [first] = own.rows("SELECT id FROM worker WHERE role = 'work'")
@@ -207,7 +207,7 @@ def test_the_own_database_is_started_again_when_it_is_killed(own: Processes):
     """On the same port; whoever was connected goes on."""
     begun(own)
     client = own.client()
-    client.live(client.save(LONG).workflow)
+    client.on(client.save(LONG).workflow)
     ids = [client.start("long", {}).id for _ in range(20)]
     file = own.home / "postgres" / "postmaster.pid"
     port = (own.home / "postgres.port").read_text()
@@ -235,7 +235,7 @@ def test_the_own_database_is_started_again_when_its_full_disk_has_room(own: Proc
         begun(own)
         client = own.client()
         text = "oak: 1\nworkflow: noted\ninput: {type: object}\ntriggers: [{trigger: t, webhook: {path: noted}}]\nsteps: [{step: a, set: {v: '${ input.n }'}}]\nresult: ${ a.v }\n"
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
         filler = own.home / "filler"
         with contextlib.suppress(OSError), filler.open("wb") as out:
             while True:
@@ -304,7 +304,7 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         processes.start_all()
         seed(processes)
         client = processes.client()
-        client.live(client.save(BACK.replace("OFFICE", f"{processes.standins}/office")).workflow)
+        client.on(client.save(BACK.replace("OFFICE", f"{processes.standins}/office")).workflow)
         for role in ("work", "work", "tick", "tick"):
             processes.start(role)
 
@@ -408,7 +408,7 @@ def test_a_version_that_cannot_be_compiled_harms_no_other_run(lone: Processes):
     """It is given back, and set aside the third time; what was claimed with it goes on."""
     client = lone.client()
     for text in (WORK, SENT):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     [bad] = start_runs(lone, "sent", 1)
     others = start_runs(lone, "killed-often", 20)
     lone.sql("UPDATE version SET text = 'oak: [' WHERE id = (SELECT version_id FROM run WHERE id = $1)", bad)
@@ -426,10 +426,10 @@ def test_a_name_that_is_too_long_is_not_a_database_that_is_gone(oak: Processes):
 
 def test_an_answer_that_is_none_fails_its_step_and_the_caller_is_told(oak: Processes):
     client = oak.client()
-    client.live(
+    client.on(
         client.save(
-            "oak: 1\nworkflow: odd-answer\ninput: {type: object}\ntriggers: [{trigger: t, webhook: {path: odd-answer, answer: result}}]\n"
-            "steps:\n  - step: said\n    answer: {status: '${ input.status }', headers: {X-A: '${ input.value }'}, body: x}\n"
+            "oak: 1\nworkflow: odd-answer\ninput: {type: object}\ntriggers: [{trigger: t, webhook: {path: odd-answer, waits: true}}]\n"
+            "steps:\n  - step: said\n    reply: {status: '${ input.status }', headers: {X-A: '${ input.value }'}, body: x}\n"
         ).workflow
     )
     for status, value in ((999, "a"), ("ok", "a"), (200, "a\r\nSet-Cookie: b"), (200, "→")):
@@ -446,7 +446,7 @@ def test_numbers_keep_their_digits_by_every_way_in(oak: Processes):
     client.save(
         "oak: 1\nworkflow: digits\ninput: {type: object}\nsteps:\n  - step: a\n    set: {v: '${ input.n }'}\nresult: ${ a.v }\n"
     )
-    client.live("digits")
+    client.on("digits")
     exact = "0.1234567890123456789012345"
     token = {"Authorization": f"Bearer {oak.token}", "Content-Type": "application/json"}
 
@@ -460,7 +460,7 @@ def test_numbers_keep_their_digits_by_every_way_in(oak: Processes):
     assert str(client.start("digits", {"n": client.run(run).result}).result()) == exact
     post("workflows/digits/samples", f'{{"step": "a", "name": "exact", "value": {exact}}}')
     assert str(client.samples("digits")[0].value) == exact
-    again = post(f"runs/{run}/redo", f'{{"step": "a", "values": {{}}, "input": {{"n": {exact}1}}}}').json()["run"]
+    again = post(f"runs/{run}/again", f'{{"from": "a", "values": {{}}, "input": {{"n": {exact}1}}}}').json()["run"]
     until(lambda: client.run(again).run.over)
     assert str(client.run(again).result) == f"{exact}1"
 
@@ -487,13 +487,13 @@ def test_doing_a_run_again_does_a_failed_once_step_again(oak: Processes, outside
     assert failed.wait(20).state == "failed"
     other = client.start("once-only", given)
     assert other.result(20) == "skipped"  # it is the first one's, which may still be done again
-    again = client.rerun(failed.id).run
+    again = client.again(failed.id, "start").run
     until(lambda: client.run(again).run.over)
     assert client.run(again).result == 200
     assert (
         client.start("once-only", {**given, "key": given["key"][:-1] + "!"}).result(20) == 200
     )  # another key, to its end
-    once_more = client.rerun(failed.id).run
+    once_more = client.again(failed.id, "start").run
     until(lambda: client.run(once_more).run.over)
     assert client.run(once_more).result == "skipped"
 

@@ -73,7 +73,7 @@ def run_of(client, workflow, data=None, **more):
 def live(client, text, **replace):
     for old, new in replace.items():
         text = text.replace(old, new)
-    return client.live(client.save(text).workflow).name
+    return client.on(client.save(text).workflow).name
 
 
 TWICE = """
@@ -95,14 +95,14 @@ result: one
 
 
 def test_the_version_of_a_child_is_settled_when_a_run_first_starts_it(oak: Processes):
-    """Rule 7: also in the parts of a long list; a new run takes the version that is live by then."""
+    """Rule 7: also in the parts of a long list; a new run takes the version that is on by then."""
     client = oak.client()
     for text in (CHANGING, TWICE):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     old = client.start("twice", {"n": 1, "items": list(range(250))})
     until(lambda: client.run(old.id).run.state == "waiting" and "go.on" in client.run(old.id).why)
     client.save(CHANGING.replace("result: one", "result: two"))
-    client.live("changing", 2)
+    client.on("changing", 2)
     new = client.start("twice", {"n": 1, "items": list(range(250))})
     until(lambda: "go.on" in client.run(new.id).why)
     client.publish({"id": "p1", "source": "/test", "type": "go.on", "data": 1})
@@ -125,7 +125,7 @@ result: ${ mine.id }
 
 def test_the_one_early_event_that_fits_is_found_among_very_many(oak: Processes):
     client = oak.client()
-    client.live(client.save(MANY).workflow)
+    client.on(client.save(MANY).workflow)
     run = client.start("many-early", {"n": 611})
     until(lambda: client.run(run.id).run.state == "waiting")
     events = [{"specversion": "1.0", "id": f"c{n}", "source": "/test", "type": "crowd", "data": n} for n in range(700)]
@@ -160,7 +160,7 @@ def test_rows_added_changed_and_removed_by_anyone_start_what_listens(oak: Proces
     client = oak.client()
     client.create_table("watched", {"hut": "text", "bunks": "number"})
     for text in (ROWS, REMOVES):
-        client.live(client.save(text).workflow)
+        client.on(client.save(text).workflow)
     told = lambda: sorted(str(client.run(r.id).result) for r in client.runs(workflow="rows", state="succeeded").runs)  # noqa: E731
     client.add_rows("watched", [{"hut": "Upper Tarn", "bunks": 12}, {"hut": "Thistle Col", "bunks": 4}])
     row = client.rows("watched")[0]
@@ -511,9 +511,9 @@ triggers:
       verify: {scheme: hmac, credential: plain, header: X-Sum, prefix: "sha256=", encoding: hex}
       handshake: {echo: hub.challenge, token: hub.verify_token, credential: plain}
       id: X-Delivery
-      answer: result
-  - {trigger: two, webhook: {path: many/basic, methods: [GET], verify: {scheme: basic, credential: gate}, answer: result}}
-  - {trigger: three, webhook: {path: many/form, answer: result}}
+      waits: true
+  - {trigger: two, webhook: {path: many/basic, methods: [GET], verify: {scheme: basic, credential: gate}, waits: true}}
+  - {trigger: three, webhook: {path: many/form, waits: true}}
 steps:
   - {step: a, set: {v: "${ input }"}}
 result: ${ a.v }
@@ -554,12 +554,12 @@ def test_a_failed_run_goes_on_from_where_it_failed_with_what_it_had(oak: Process
     assert run.wait().error.step == "b"
     first = [s.output["id"] for s in client.trace(run.id).spans if s.path == "a"]
     client.save(AGAIN.replace("< 5", "< 1"))
-    kept = client.resume(run.id, version=2)
+    kept = client.again(run.id, "failure", version=2)
     assert (kept.kept, kept.anew) == (["a"], ["b"])
     until(lambda: client.run(kept.run).run.over)
     told = client.run(kept.run)
     assert told.result == [*first, 1]
-    assert (told.run.origin_id, told.run.origin_how) == (run.id, "resume")
+    assert (told.run.origin_id, told.run.origin_how) == (run.id, "failure")
     assert [r.id for r in client.run(run.id).again] == [kept.run]
     assert client.run(run.id).run.state == "failed"  # what happened is not overwritten
 
@@ -569,18 +569,18 @@ def test_redo_says_what_it_keeps_and_takes_values_by_hand(oak: Processes):
     live(client, AGAIN, again="redone")
     run = run_of(client, "redone", {"n": 7})
     run.result()
-    assert client.redo(run.id, step="c", check=True).anew == ["c"]
-    kept = client.redo(run.id, step="c", values={"a": {"id": "by hand"}})
+    assert client.again(run.id, "c", check=True).anew == ["c"]
+    kept = client.again(run.id, "c", values={"a": {"id": "by hand"}})
     until(lambda: client.run(kept.run).run.over)
     assert client.run(kept.run).result == ["by hand", 7]
-    again = client.rerun(run.id, input={"n": 9})
+    again = client.again(run.id, "start", input={"n": 9})
     until(lambda: client.run(again.run).run.over)
     assert client.run(again.run).result[1] == 9
     with pytest.raises(Problem, match="no step nowhere"):
-        client.redo(run.id, step="nowhere")
+        client.again(run.id, "nowhere")
     with pytest.raises(Problem, match="did not fail"):
-        client.resume(run.id)
-    assert client.many([run.id, kept.run], "rerun")["done"] == 2
+        client.again(run.id, "failure")
+    assert client.many([run.id, kept.run], "again")["done"] == 2
 
 
 def test_a_step_is_tried_with_samples_and_changes_nothing(oak: Processes):
@@ -639,7 +639,7 @@ def test_the_trace_of_a_caller_goes_through(oak: Processes):
     text = """
 oak: 1
 workflow: traced
-triggers: [{trigger: t, webhook: {path: traced, answer: result}}]
+triggers: [{trigger: t, webhook: {path: traced, waits: true}}]
 steps:
   - {step: sent, do: http.request, with: {method: POST, url: "OFFICE/replies", credential: office, repeat: keyed, json: {}}}
 result: 1

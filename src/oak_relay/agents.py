@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal, cast
 
+from oak_relay.document import paths
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import Validator, validator
 from oak_relay.messages import Message, Offered, Source, Wanted
@@ -44,6 +45,10 @@ class AgentTool:
     agent: bool = False
     whom: str = ""
     choices: tuple[str, ...] | None = None
+    tell: str = ""
+    """JSONPath of what of its output the model is told; empty for all of it."""
+    sources: str = ""
+    """JSONPath of the sources in its output: addresses, or mappings with `url` and `title`; empty for its `sources`."""
 
     @cached_property
     def offered(self) -> Offered:
@@ -92,6 +97,7 @@ class AgentTool:
             "names": list(self.names),
         }
         more = {"do": self.action, "run": self.workflow, "into": self.into, "whom": self.whom}
+        more |= {"tell": self.tell, "sources": self.sources}
         data |= {key: value for key, value in more.items() if value}
         if self.kind == "ask":
             data["choices"] = None if self.choices is None else list(self.choices)
@@ -118,6 +124,8 @@ class AgentTool:
             bool(data.get("agent")),
             data.get("whom") or "",
             None if choices is None else tuple(choices),
+            data.get("tell") or "",
+            data.get("sources") or "",
         )
 
 
@@ -158,6 +166,8 @@ class AgentSetup:
     gives: dict[str, object] | None = None
     conversation: str | None = None
     summary: Summary | None = None
+    keeps: bool = False
+    """Whether what there is is kept when it is ended without an answer; otherwise its step fails."""
 
     def as_data(self) -> dict[str, object]:
         """As it stands in the record."""
@@ -172,6 +182,7 @@ class AgentSetup:
             "gives": self.gives,
             "memory": None if self.conversation is None else {"conversation": self.conversation},
             "summary": None if self.summary is None else {"text": self.summary.text, "first": self.summary.first},
+            "keeps": self.keeps,
         }
 
     @classmethod
@@ -187,6 +198,7 @@ class AgentSetup:
             data.get("gives"),
             memory["conversation"] if memory else None,
             Summary(summary["text"], summary["first"]) if summary else None,
+            bool(data.get("keeps")),
         )
 
 
@@ -209,11 +221,17 @@ class Turn:
         return cls(data["text"], data["calls"], data.get("reasoning") or "", data.get("sources") or ())
 
 
-def cited(output: object) -> list[Source]:
-    """The sources that a tool's output names. Of whatever shape that is, only those with an address count."""
-    found = output.get("sources") if isinstance(output, dict) else None
-    listed = found if isinstance(found, list) else ()
-    return [cast(Source, one) for one in listed if isinstance(one, dict) and one.get("url")]
+def cited(output: object, path: str = "") -> list[Source]:
+    """The sources that a tool's output names, at a JSONPath or under `sources`. Of whatever shape that is, only those with
+    an address count. Raises `StepFailed` for what is no JSONPath."""
+    found = paths.find(path, output) if path else output.get("sources") if isinstance(output, dict) else None
+    flat = (
+        [one for some in found for one in (some if isinstance(some, list) else [some])]
+        if isinstance(found, list)
+        else []
+    )
+    named = [{"url": one, "title": one} if isinstance(one, str) else one for one in flat]
+    return [cast(Source, one) for one in named if isinstance(one, dict) and one.get("url")]
 
 
 def one_name_each(tools: Sequence[AgentTool]) -> None:

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
-import { computed, ref } from 'vue'
+import { BButton, BFormInput, BFormTextarea, BModal } from 'bootstrap-vue-next'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Run, type Schemas, type Span } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
@@ -10,10 +10,15 @@ const router = useRouter()
 const problem = ref<Error | null>(null)
 const said = ref('')
 const path = computed(() => ({ params: { path: { run_id: props.run.id } } }))
-const redoing = ref(false)
+const asking = ref(false)
 const keeping = ref(false)
 const kept = ref<Schemas['KeptOut'] | null>(null)
-const latest = ref(false)
+const refused = ref<Error | null>(null)
+const from = ref('')
+const version = ref<number | null>(null)
+const versions = ref<{ number: number; words: string }[]>([])
+const changing = ref(false)
+const input = ref('')
 const name = ref('')
 
 async function act(work: () => Promise<void>): Promise<void> {
@@ -25,24 +30,42 @@ async function act(work: () => Promise<void>): Promise<void> {
   }
 }
 const cancel = () => act(async () => void (await data(api.POST('/api/v1/runs/{run_id}/cancel', path.value))))
-const rerun = () => act(async () => open(await data(api.POST('/api/v1/runs/{run_id}/rerun', { ...path.value, body: {} }))))
-const resume = () => act(async () => open(await data(api.POST('/api/v1/runs/{run_id}/resume', { ...path.value, body: {} }))))
-async function open(made: Schemas['KeptOut']): Promise<void> {
-  if (made.run) await router.push(`/runs/${made.run}`)
+async function again(check: boolean): Promise<Schemas['KeptOut']> {
+  const changed = changing.value ? (JSON.parse(input.value) as unknown) : null
+  return data(api.POST('/api/v1/runs/{run_id}/again', { ...path.value, body: { from: from.value, version: version.value, input: changed, values: {}, check } }))
 }
-async function redo(check: boolean): Promise<Schemas['KeptOut']> {
-  const newest = latest.value ? (await data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.run.workflow } } }))).version : null
-  return data(api.POST('/api/v1/runs/{run_id}/redo', { ...path.value, body: { step: props.span?.path ?? '', version: newest, values: {}, check } }))
+async function look(): Promise<void> {
+  refused.value = null
+  try {
+    kept.value = await again(true)
+  } catch (error) {
+    kept.value = null
+    refused.value = error as Error
+  }
 }
 const ask = () =>
   act(async () => {
-    kept.value = await redo(true)
-    redoing.value = true
+    const page = await data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.run.workflow } } }))
+    const detail = await data(api.GET('/api/v1/runs/{run_id}', path.value))
+    const on = page.versions.find((one) => one.on)?.number
+    versions.value = page.versions.map((one) => ({
+      number: one.number,
+      words: [`version ${one.number}`, one.number === on && 'on now', one.number === props.run.version && 'of this run', one.number !== on && one === page.versions[0] && 'the newest draft'].filter(Boolean).join(', '),
+    }))
+    version.value = on ?? props.run.version
+    from.value = props.span ? props.span.path : props.run.state === 'succeeded' ? 'start' : 'failure'
+    if (props.span && props.run.state !== 'succeeded' && props.run.error?.step === props.span.path) from.value = 'failure'
+    input.value = JSON.stringify(detail.event.data, null, 2)
+    changing.value = false
+    await look()
+    asking.value = true
   })
+watch([from, version, changing], () => asking.value && look())
 const begin = () =>
   act(async () => {
-    redoing.value = false
-    await open(await redo(false))
+    const made = await again(false)
+    asking.value = false
+    if (made.run) await router.push(`/runs/${made.run}`)
   })
 const keep = () =>
   act(async () => {
@@ -56,19 +79,26 @@ const keep = () =>
 <template>
   <div class="actions">
     <BButton v-if="!over" size="sm" variant="outline-danger" @click="cancel">Cancel</BButton>
-    <template v-else>
-      <BButton size="sm" variant="outline-primary" @click="rerun">Rerun</BButton>
-      <BButton v-if="run.state !== 'succeeded'" size="sm" variant="outline-primary" @click="resume">Resume from where it failed</BButton>
-      <BButton v-if="span" size="sm" variant="outline-primary" @click="ask">Redo from {{ span.path }}…</BButton>
-    </template>
+    <BButton v-else size="sm" variant="outline-primary" @click="ask">Run again…</BButton>
     <BButton size="sm" variant="link" @click="keeping = true">Keep as sample…</BButton>
     <span v-if="said" role="status" class="quiet">{{ said }}</span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" />
-  <BModal v-model="redoing" :title="`Redo from ${span?.path}`" ok-title="Redo" @ok="begin">
-    <label><input v-model="latest" type="checkbox" @change="ask" /> with the newest version of {{ run.workflow }}</label>
-    <p class="lists"><strong>Kept:</strong> {{ kept?.kept.join(', ') || 'nothing' }}</p>
-    <p class="lists"><strong>Done anew:</strong> {{ kept?.anew.join(', ') || 'nothing' }}, and what follows</p>
+  <BModal v-model="asking" title="Run again" ok-title="Run again" :ok-disabled="!kept" @ok.prevent="begin">
+    <fieldset>
+      <legend>From</legend>
+      <label><input v-model="from" type="radio" value="start" /> the start</label>
+      <label v-if="run.state !== 'succeeded'"><input v-model="from" type="radio" value="failure" /> where it failed<span v-if="run.error?.step" class="quiet">, {{ run.error.step }}</span></label>
+      <label v-if="span"><input v-model="from" type="radio" :value="span.path" /> the chosen step, <span class="mono">{{ span.path }}</span></label>
+    </fieldset>
+    <label class="field">With <select v-model="version" class="form-select form-select-sm"><option v-for="one in versions" :key="one.number" :value="one.number">{{ one.words }}</option></select></label>
+    <label><input v-model="changing" type="checkbox" /> with a changed input</label>
+    <BFormTextarea v-if="changing" v-model="input" class="mono" rows="6" aria-label="Changed input" @change="look" />
+    <ProblemNote v-if="refused" :problem="refused" />
+    <template v-if="kept">
+      <p class="lists"><strong>Kept:</strong> {{ kept.kept.join(', ') || 'nothing' }}</p>
+      <p class="lists"><strong>Done anew:</strong> {{ kept.from === 'start' ? 'everything' : `${kept.anew.join(', ') || kept.step}, and what follows` }}</p>
+    </template>
     <p class="quiet">A new run is made; this one stays as it is.</p>
   </BModal>
   <BModal v-model="keeping" title="Keep as sample" ok-title="Keep" :ok-disabled="!name" @ok.prevent="keep">
@@ -80,4 +110,7 @@ const keep = () =>
 <style scoped>
 .actions { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; margin-bottom: 1rem; }
 .lists { margin: 0.5rem 0; overflow-wrap: anywhere; }
+fieldset label { display: block; overflow-wrap: anywhere; }
+legend { font-size: 1rem; margin: 0; }
+.field { display: block; margin: 0.5rem 0; }
 </style>

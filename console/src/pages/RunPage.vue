@@ -77,9 +77,10 @@ watch(items, async (now) => {
     spans.value = [...spans.value, ...told.spans.filter((s) => !known.has(s.path))]
   }
 })
+const place = (one: Run) => ({ start: 'from the start', failure: 'from where it failed' })[one.origin_how ?? ''] ?? 'from a step'
 const related = computed(() => [
   ...(page.data.value?.children ?? []).map((run) => ({ run, word: 'started' })),
-  ...(page.data.value?.again ?? []).map((run) => ({ run, word: run.origin_how ?? 'again' })),
+  ...(page.data.value?.again ?? []).map((run) => ({ run, word: `again, ${place(run)}` })),
 ])
 </script>
 
@@ -93,7 +94,7 @@ const related = computed(() => [
         <p class="quiet">
           version {{ run.version }}, started by {{ run.trigger }}<template v-if="run.subject">, about <RouterLink :to="`/runs?subject=${encodeURIComponent(run.subject)}`">{{ run.subject }}</RouterLink></template>,
           <span :title="run.created_at">{{ moment(run.created_at) }}</span>
-          <template v-if="run.origin_id">; {{ run.origin_how }} of <RouterLink :to="`/runs/${run.origin_id}`">an earlier run</RouterLink></template>
+          <template v-if="run.origin_id">; again, {{ place(run) }}, of <RouterLink :to="`/runs/${run.origin_id}`">an earlier run</RouterLink></template>
           <template v-if="run.parent_id">; started by <RouterLink :to="`/runs/${run.parent_id}`">another run</RouterLink></template>
         </p>
       </div>
@@ -106,6 +107,8 @@ const related = computed(() => [
       </dl>
     </div>
     <RunActions :run="run" :over="over" :span="span" />
+    <p v-if="run.note" class="why">{{ run.note }}</p>
+    <p v-if="run.mended_by">Mended later by <RouterLink :to="`/runs/${run.mended_by}`">the run that did it again</RouterLink>.</p>
     <div v-if="run.error" class="cause" role="alert">
       <strong>{{ run.error.kind }}</strong> {{ run.error.message }}
       <div v-if="run.error.fix">What to do: {{ run.error.fix }}</div>

@@ -4,6 +4,7 @@ import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Run } from '../api/client'
+import type { operations } from '../api/schema'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
@@ -31,9 +32,11 @@ const pages = useInfiniteQuery({
   initialPageParam: undefined as string | undefined,
   placeholderData: keepPreviousData,
   queryFn: ({ pageParam }) => {
-    const { state: one, since: hours, ...rest } = filter.value
+    const { state: one, since: hours, error_kind: kind, ...rest } = filter.value
+    type Query = NonNullable<operations['list_runs']['parameters']['query']>
+    const state = one === 'unmended' ? 'failed' : one === 'held' ? undefined : one
     const from = hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString() : undefined
-    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, state: one && one !== 'held' ? [one] : undefined, held: one === 'held' || undefined, since: from, after: pageParam, limit: 50 } } }))
+    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, error_kind: kind as Query['error_kind'], state: state ? ([state] as Query['state']) : undefined, mended: one === 'unmended' ? false : undefined, held: one === 'held' || undefined, since: from, after: pageParam, limit: 50 } } }))
   },
   getNextPageParam: (last) => last.next ?? undefined,
 })
@@ -48,10 +51,10 @@ function again(): void {
 }
 useStream('/api/v1/runs/stream', { run: again, many: again })
 
-const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s })), { value: 'held', text: 'held after a restore' }]
+const states = [{ value: '', text: 'any state' }, ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s })), { value: 'unmended', text: 'failed, not mended' }, { value: 'held', text: 'held after a restore' }]
 const kinds = [
   { value: '', text: 'any error' },
-  ...['invalid', 'denied', 'missing', 'busy', 'unavailable', 'timeout', 'out_of_credit', 'refused', 'cut_off', 'too_long', 'wrong_shape', 'over_limit', 'diverged', 'failed'].map((k) => ({ value: k, text: k })),
+  ...['invalid', 'denied', 'missing', 'busy', 'unavailable', 'timeout', 'out_of_credit', 'refused', 'cut_off', 'too_long', 'wrong_shape', 'over_limit', 'no_progress', 'diverged', 'failed'].map((k) => ({ value: k, text: k })),
 ]
 const times = [{ value: '', text: 'any time' }, { value: '1', text: 'last hour' }, { value: '24', text: 'last day' }, { value: '168', text: 'last week' }]
 const names = computed(() => [{ value: '', text: 'any workflow' }, ...(workflows.data.value ?? []).map((w) => ({ value: w.name, text: w.title || w.name }))])
@@ -62,12 +65,12 @@ const all = computed({
 })
 const said = ref('')
 const problem = ref<Error | null>(null)
-async function many(action: 'rerun' | 'resume' | 'cancel'): Promise<void> {
+async function many(action: 'again' | 'cancel'): Promise<void> {
   problem.value = null
   try {
     const told = await data(api.POST('/api/v1/runs/many', { body: { ids: picked.value, action } })) as { done: number; refused: Record<string, string> }
     const refused = Object.values(told.refused)
-    said.value = `${action} of ${told.done} runs` + (refused.length ? `; ${refused.length} refused: ${refused[0]}` : '')
+    said.value = `${told.done} ${told.done === 1 ? 'run' : 'runs'} ${action === 'again' ? 'begun again' : 'cancelled'}` + (refused.length ? `; ${refused.length} refused: ${refused[0]}` : '')
     picked.value = []
     await client.invalidateQueries({ queryKey: ['runs'] })
   } catch (error) {
@@ -96,8 +99,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
     <div v-if="picked.length || said" class="many">
       <span v-if="picked.length">{{ picked.length }} chosen</span>
       <template v-if="picked.length">
-        <BButton size="sm" variant="outline-primary" @click="many('rerun')">Rerun</BButton>
-        <BButton size="sm" variant="outline-primary" @click="many('resume')">Resume</BButton>
+        <BButton size="sm" variant="outline-primary" title="those that failed from where they failed, others from the start" @click="many('again')">Run again</BButton>
         <BButton size="sm" variant="outline-danger" @click="many('cancel')">Cancel</BButton>
       </template>
       <span v-else role="status" class="quiet">{{ said }}</span>
@@ -113,7 +115,9 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
           <td><StateMark :state="run.state" class="wide-only" /><StateMark :state="run.state" bare class="narrow-only" /></td>
           <td>
             <RouterLink :to="`/runs/${run.id}`">{{ run.workflow }}</RouterLink> <span class="quiet wide-only">version {{ run.version }}</span>
-            <div v-if="trouble(run)" class="trouble">{{ trouble(run) }}</div>
+            <div v-if="run.mended_by" class="quiet mended" @click.stop>mended by <RouterLink :to="`/runs/${run.mended_by}`">a later run</RouterLink></div>
+            <div v-if="trouble(run)" class="trouble" :class="{ past: run.mended_by }">{{ trouble(run) }}</div>
+            <div v-else-if="run.note" class="note">{{ run.note }}</div>
           </td>
           <td class="about">{{ run.subject ?? '–' }}</td>
           <td :title="run.created_at">{{ moment(run.created_at) }}</td>
@@ -135,6 +139,9 @@ td a, .trouble { overflow-wrap: anywhere; }
 .filters { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-left: auto; }
 .filters > * { width: auto; min-width: 8.5rem; }
 .trouble { color: var(--relay-failed); font-size: 0.85rem; max-width: 60ch; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
+.past { color: var(--relay-quiet); }
+.note, .mended { font-size: 0.85rem; max-width: 60ch; overflow-wrap: anywhere; }
+.note { color: var(--relay-waiting); }
 .many { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; margin-bottom: 0.5rem; min-height: 2rem; }
 .pick { width: 2rem; }
 .about { overflow-wrap: anywhere; }

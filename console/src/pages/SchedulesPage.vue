@@ -41,7 +41,7 @@ const fire = (one: Schedule) =>
   <LoadingLines v-else-if="schedules.isPending.value" />
   <p v-else-if="!schedules.data.value?.length">
     Nothing comes by itself. Give a <RouterLink to="/workflows">workflow</RouterLink> a trigger such as
-    <code>schedule: {cron: "0 6 * * *", zone: Europe/Zurich}</code> and make it live.
+    <code>schedule: {cron: "0 6 * * *", zone: Europe/Zurich}</code> and switch it on.
   </p>
   <section v-for="one in schedules.data.value" v-else :key="`${one.workflow} ${one.trigger}`">
     <div class="line">

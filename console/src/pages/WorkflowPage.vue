@@ -86,13 +86,14 @@ async function save(): Promise<boolean> {
   }
 }
 
-async function live(on: boolean): Promise<void> {
+async function turn(on: boolean): Promise<void> {
   problem.value = null
   if (on && changed.value && !(await save())) return
   try {
     const version = changed.value ? undefined : page.data.value?.version
-    const done = await data(api.POST('/api/v1/workflows/{name}/live', { params: { path: { name: props.name } }, body: { version, on } }))
-    said.value = done.live_version ? `Version ${done.live_version} is live.` : 'Nothing starts it now.'
+    const path = { params: { path: { name: props.name } } }
+    const done = on ? await data(api.POST('/api/v1/workflows/{name}/on', { ...path, body: { version } })) : await data(api.POST('/api/v1/workflows/{name}/off', path))
+    said.value = done.on_version ? `On, with version ${done.on_version}.` : 'Off: nothing starts it by itself.'
     await client.invalidateQueries({ queryKey: ['workflow'] })
   } catch (error) {
     problem.value = error as Error
@@ -128,13 +129,13 @@ function choose(line: Line): void {
 }
 
 const versions = computed(() =>
-  (page.data.value?.versions ?? []).map((v) => ({ value: v.number, text: `version ${v.number}${v.live ? ', live' : ''}, ${moment(v.created_at)}` })),
+  (page.data.value?.versions ?? []).map((v) => ({ value: v.number, text: `version ${v.number}${v.on ? ', on' : (page.data.value?.workflow.on_version ?? 0) < v.number ? ', draft' : ''}, ${moment(v.created_at)}` })),
 )
 const version = computed({
   get: () => page.data.value?.version ?? null,
   set: (number) => void router.push({ query: number === versions.value[0]?.value ? {} : { version: String(number) } }),
 })
-const isLive = computed(() => page.data.value?.workflow.live_version === page.data.value?.version && !changed.value)
+const isOn = computed(() => page.data.value?.workflow.on_version === page.data.value?.version && !changed.value)
 const origin = window.location.origin
 
 watch(wanted, () => (saved.value = text.value))
@@ -150,14 +151,14 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
         <h1>{{ checked?.title || checked?.workflow || name }}</h1>
         <p class="quiet">
           {{ (checked?.starters ?? []).join('; ') }}.
-          <template v-if="!fresh">{{ page.data.value?.workflow.live_version ? `Version ${page.data.value.workflow.live_version} is live.` : 'Nothing starts it: no version is live.' }}</template>
+          <template v-if="!fresh"><strong v-if="page.data.value?.workflow.on_version">On, with version {{ page.data.value.workflow.on_version }}.</strong><template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template></template>
         </p>
       </div>
       <BFormSelect v-if="!fresh" v-model="version" :options="versions" size="sm" class="versions" aria-label="Version" />
       <div class="acts">
         <BButton variant="outline-primary" :disabled="!changed || mistakes > 0" @click="save">Save</BButton>
-        <BButton v-if="!fresh" variant="outline-primary" :disabled="mistakes > 0 || isLive" @click="live(true)">{{ isLive ? 'Live' : 'Make live' }}</BButton>
-        <BButton v-if="!fresh && page.data.value?.workflow.live_version" variant="link" @click="live(false)">Stop triggers</BButton>
+        <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="turn(true)">Switch on{{ page.data.value?.workflow.on_version ? ' with this version' : '' }}</BButton>
+        <BButton v-if="!fresh && page.data.value?.workflow.on_version" variant="link" @click="turn(false)">Switch off</BButton>
         <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="askInput">Start…</BButton>
       </div>
     </div>

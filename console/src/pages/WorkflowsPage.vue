@@ -37,12 +37,12 @@ const found = computed(() => {
   <LoadingLines v-else-if="query.isPending.value" />
   <p v-else-if="!query.data.value?.length" class="empty">
     No workflows yet. <RouterLink to="/workflows/new">Write the first one</RouterLink>, or save a file:
-    <code>oak-relay save FILE --live</code>
+    <code>oak-relay save FILE --on</code>
   </p>
   <p v-else-if="!found.length">Nothing is called “{{ search }}”.</p>
   <table v-else class="table">
     <thead>
-      <tr><th>Workflow</th><th class="wide-only">What starts it</th><th>Live</th><th>Last run</th><th class="num wide-only">Succeeded</th><th class="num wide-only">Median</th><th class="num wide-only">Money per run</th></tr>
+      <tr><th>Workflow</th><th class="wide-only">What starts it</th><th>State</th><th>Last run</th><th class="num wide-only">Succeeded</th><th class="num wide-only">Median</th><th class="num wide-only">Money per run</th></tr>
     </thead>
     <tbody>
       <tr v-for="item in found" :key="item.name" class="rowlink" @click="router.push(`/workflows/${item.name}`)">
@@ -51,12 +51,15 @@ const found = computed(() => {
           <div class="quiet mono">{{ item.name }}</div>
         </td>
         <td class="wide-only">{{ item.starters.join('; ') }}</td>
-        <td>{{ item.live_version ? `version ${item.live_version}` : 'draft' }}</td>
+        <td>
+          <template v-if="item.on_version">on, version {{ item.on_version }}<span v-if="item.latest_version > item.on_version" class="quiet">, draft {{ item.latest_version }}</span></template>
+          <span v-else class="quiet">off</span>
+        </td>
         <td>
           <template v-if="item.last_state"><StateMark :state="item.last_state" /> <span class="quiet">{{ moment(item.last_at) }}</span></template>
           <span v-else class="quiet">never</span>
         </td>
-        <td class="num wide-only">{{ item.success === null ? '–' : `${Math.round(item.success * 100)} % of ${item.runs}` }}</td>
+        <td class="num wide-only">{{ item.success === null ? '–' : `${Math.round(item.success * 100)} % of ${item.runs}` }}<div v-if="item.mended" class="quiet">{{ item.mended }} mended</div></td>
         <td class="num wide-only">{{ duration(item.seconds) }}</td>
         <td class="num wide-only">{{ money(item.money) }}</td>
       </tr>

@@ -59,6 +59,8 @@ class Action:
     """JSON Schema of what it gives when that follows from its input; the second argument is that of `output`."""
     preview: Callable[[Any, Surroundings], Awaitable[Given]] | None = None
     """What is shown of an input beside it before anything is sent, such as messages."""
+    tell: str = ""
+    """JSONPath of what of its output a model is told; empty for all of it."""
     example: Given = field(default_factory=dict)
     """A `with` to begin with."""
     first: tuple[str, ...] = ()

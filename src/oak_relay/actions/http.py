@@ -307,6 +307,7 @@ CONNECTOR = Connector(
             sentence=lambda step, given: f"Send {in_brief(given.get('method', 'GET'))} {in_brief(given.get('url'))}",
             example={"method": "GET", "url": "http://office.example/bookings/${ input.booking }"},
             first=("method", "url", "json", "credential"),
+            tell="$.body",
         )
     ],
     credentials=[Bearer, HeaderKey, Basic, Signing],

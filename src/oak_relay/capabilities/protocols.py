@@ -126,6 +126,10 @@ class Offered(Protocol):
     def schema(self) -> Mapping[str, object]:
         """JSON Schema of its input."""
 
+    @property
+    def tell(self) -> str:
+        """JSONPath of what of its output a model is told; empty for all of it."""
+
 
 class Actions(Protocol):
     """The catalogue of the workspace."""

@@ -1,4 +1,4 @@
-"""`rerun`, `resume`, `redo`, `try`, `sample`: runs done again, steps tried."""
+"""`again`, `try`, `sample`: runs done again, steps tried."""
 
 import argparse
 from collections.abc import Callable
@@ -15,29 +15,26 @@ from oak_relay.client.results import Kept
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     """The parsers of these commands."""
-    for name, what, call in (
-        ("rerun", "run again from the start", rerun_cmd),
-        ("resume", "go on from where a run failed", resume_cmd),
-    ):
-        parser = commands.add_parser(name, help=what, epilog=f"example: oak-relay {name} last")
-        parser.add_argument("ids", nargs="+", metavar="ID", help="runs: ids, their beginnings or ends, or `last`")
-        parser.add_argument("--version", type=int, dest="number", help="of the workflow; that of the run when left out")
-        parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
-
     parser = commands.add_parser(
-        "redo",
-        help="do a run again from a step on, with changes",
-        epilog="""examples: oak-relay redo last --from reply --check; oak-relay redo last --from reply --version 4
-oak-relay redo last --from reply --values '{"kind": {"label": "refund"}}'""",
+        "again",
+        help="run again: from the start, from where it failed, or from a step",
+        epilog="""examples: oak-relay again last; oak-relay again last --from start; oak-relay again last --from reply --check
+oak-relay again last --from reply --values '{"kind": {"label": "refund"}}'""",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
-    parser.add_argument("id")
-    parser.add_argument("--from", dest="step", default="", help="path of the step, such as per_hut[3].findings")
-    parser.add_argument("--version", type=int, dest="number")
+    parser.add_argument("ids", nargs="+", metavar="ID", help="runs: ids, their beginnings or ends, or `last`")
+    parser.add_argument(
+        "--from",
+        dest="from_",
+        default="",
+        metavar="PLACE",
+        help="start, failure, or the path of a step, such as per_hut[3].findings; left out: from where it failed, or from the start",
+    )
+    parser.add_argument("--version", type=int, dest="number", help="of the workflow; the one that is on when left out")
     parser.add_argument("--input", help="JSON or a file, in the place of what the run was given")
     parser.add_argument("--values", default="{}", help="JSON or a file: in the place of what steps at the top gave")
     parser.add_argument("--check", action="store_true", help="only say what would be kept and what not")
-    parser.set_defaults(run=lambda a: redo_cmd(a, client(a)))
+    parser.set_defaults(run=lambda a: again_cmd(a, client(a)))
 
     parser = commands.add_parser(
         "try",
@@ -59,29 +56,14 @@ oak-relay redo last --from reply --values '{"kind": {"label": "refund"}}'""",
     parser.set_defaults(run=lambda a: sample_cmd(a, client(a)))
 
 
-def rerun_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Run it again from the start."""
-    return _each(arguments, client, lambda run_id: client.rerun(run_id, arguments.number))
-
-
-def resume_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Go on where a run failed."""
-    return _each(arguments, client, lambda run_id: client.resume(run_id, arguments.number))
-
-
-def redo_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Do a step and what follows anew; say beforehand what is kept."""
+def again_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Run again; say what is kept."""
     data = None if arguments.input is None else given_json(arguments.input)
-    kept = client.redo(
-        find_run(arguments.id, client),
-        arguments.step,
-        arguments.number,
-        data,
-        given_json(arguments.values),
-        arguments.check,
-    )
-    if not show(kept, arguments.json):
-        _tell(kept)
+    given = arguments.from_, arguments.number, data, given_json(arguments.values), arguments.check
+    done = [client.again(find_run(one, client), *given) for one in arguments.ids]
+    if not show(done if len(done) > 1 else done[0], arguments.json):
+        for kept in done:
+            _tell(kept)
     return 0
 
 
@@ -123,15 +105,9 @@ def sample_cmd(arguments: argparse.Namespace, client: Client) -> int:
     return 0
 
 
-def _each(arguments: argparse.Namespace, client: Client, call: Callable[[str], Kept]) -> int:
-    done = [call(find_run(given, client)) for given in arguments.ids]
-    if not show(done if len(done) > 1 else done[0], arguments.json):
-        for kept in done:
-            _tell(kept)
-    return 0
-
-
 def _tell(kept: Kept) -> None:
+    where = {"start": "from the start", "failure": "from where it failed"}.get(kept.from_, f"from {kept.step}")
+    OUT.print(f"{escaped(where)}, with version {kept.version}")
     if kept.kept:
         OUT.print(f"kept: {escaped(', '.join(kept.kept))}")
     if kept.anew:

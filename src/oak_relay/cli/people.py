@@ -116,7 +116,7 @@ def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
             (s.workflow, s.trigger, s.rule, s.zone, moment(s.last_at), marked("[yellow]paused[/]" if s.paused else _next(s)))
             for s in found
         ],
-        "No schedules. A workflow that is live and has one is shown here.",
+        "No schedules. Those of workflows that are on are shown here.",
     )  # fmt: skip
     return 0
 

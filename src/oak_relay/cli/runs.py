@@ -27,6 +27,9 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     )
     parser.add_argument("--subject", help="what the run is about")
     parser.add_argument("--error", dest="error_kind", help="kind of error")
+    parser.add_argument(
+        "--unmended", dest="mended", action="store_const", const=False, help="without failures that were mended later"
+    )
     parser.add_argument("--held", action="store_const", const=True, help="those that are held after a restore")
     parser.add_argument("--since", help="a moment in RFC 3339")
     parser.add_argument("--after", help="the next page: the last run of the one before")
@@ -52,14 +55,14 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Runs, the newest first."""
-    names = ("workflow", "state", "subject", "error_kind", "held", "since", "after", "limit")
+    names = ("workflow", "state", "subject", "error_kind", "held", "mended", "since", "after", "limit")
     page = client.runs(**{name: getattr(arguments, name) for name in names})
     if show(page, arguments.json):
         return 0
     table(
         ("run", "state", "workflow", "about", "began", ">took", ">steps", ">attempts", ">tokens", ">money"),
         [
-            (str(r.id)[-12:], marked(state(r.state)), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
+            (str(r.id)[-12:], marked(_state(r)), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
              r.tokens_in + r.tokens_out, money(r.money, r.unpriced))
             for r in page.runs
         ],
@@ -68,6 +71,12 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     if page.next:
         OUT.print(f"more: --after {page.next}", style="dim")
     return 0
+
+
+def _state(run: RunData) -> str:
+    """How a run stands, with what is worth knowing beside it."""
+    told = " mended" if run.mended_by else " limited" if run.note else ""
+    return state(run.state) + (f"[dim]{told}[/]" if told else "")
 
 
 def show_cmd(arguments: argparse.Namespace, client: Client) -> int:

@@ -17,7 +17,10 @@ def head(detail: RunDetail) -> None:
     OUT.print(f"{state(run.state)}  [bold]{run.workflow}[/] version {run.version}  [dim]{run.id}[/]")
     about = f"about {escaped(run.subject)}, " if run.subject else ""
     if run.origin_id:
-        OUT.print(f"{run.origin_how} of [dim]{run.origin_id}[/]")
+        where = {"start": "from the start", "failure": "from where it failed"}.get(run.origin_how or "", "from a step")
+        OUT.print(f"run again, {where}: [dim]{run.origin_id}[/]")
+    if run.mended_by:
+        OUT.print(f"[green]mended later[/] by [dim]{run.mended_by}[/]")
     if run.parent_id:
         OUT.print(f"started by the run [dim]{run.parent_id}[/]")
     OUT.print(f"{about}started by {run.trigger} at {moment(run.created_at)}, took {duration(run.seconds)}")
@@ -28,6 +31,8 @@ def head(detail: RunDetail) -> None:
         OUT.print(f"[red]{run.error.kind}[/]: {escaped(run.error.message)}")
         if run.error.fix:
             OUT.print(f"[dim]what to do:[/] {escaped(run.error.fix)}")
+    if run.note:
+        OUT.print(f"[yellow]{escaped(run.note)}[/]")
     if detail.why:
         OUT.print(f"[yellow]{escaped(detail.why)}[/]")
 

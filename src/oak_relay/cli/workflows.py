@@ -1,4 +1,4 @@
-"""`check`, `render`, `save`, `live`, `workflows`, `start`."""
+"""`check`, `render`, `save`, `on`, `off`, `workflows`, `start`."""
 
 import argparse
 import sys
@@ -24,6 +24,7 @@ from oak_relay.cli.output import (
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, OakRelayError
+from oak_relay.client.results import Workflow
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -49,21 +50,21 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.set_defaults(run=lambda a: render_cmd(a, client(a)))
 
     parser = commands.add_parser(
-        "save", help="save documents as new versions", epilog="example: oak-relay save triage.yaml --live"
+        "save", help="save documents as new versions", epilog="example: oak-relay save triage.yaml --on"
     )
     parser.add_argument("files", nargs="+", type=Path, metavar="FILE")
-    parser.add_argument("--live", action="store_true", help="make the new version live at once")
+    parser.add_argument("--on", action="store_true", help="switch it on with the new version at once")
     parser.set_defaults(run=lambda a: save_cmd(a, client(a)))
 
     parser = commands.add_parser(
-        "live",
-        help="make a version live",
-        epilog="examples: oak-relay live booking-triage; oak-relay live booking-triage --off",
+        "on", help="switch a workflow on with a version", epilog="example: oak-relay on booking-triage --version 4"
     )
     parser.add_argument("workflow")
     parser.add_argument("--version", type=int, dest="number", help="the newest when left out")
-    parser.add_argument("--off", action="store_true", help="let nothing start it")
-    parser.set_defaults(run=lambda a: live_cmd(a, client(a)))
+    parser.set_defaults(run=lambda a: switch_cmd(a, lambda: client(a).on(a.workflow, a.number)))
+    parser = commands.add_parser("off", help="switch a workflow off, so that its triggers start it no longer")
+    parser.add_argument("workflow")
+    parser.set_defaults(run=lambda a: switch_cmd(a, lambda: client(a).off(a.workflow)))
 
     commands.add_parser("workflows", help="list workflows").set_defaults(run=lambda a: list_cmd(a, client(a)))
 
@@ -83,17 +84,18 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespace], Client]) -> int:
     """Check documents, here or with what is stored; exit code 1 when one has a mistake."""
     from oak_relay.actions.catalogue import offer
-    from oak_relay.document.check import check
+    from oak_relay.document.check import check, name_of
 
-    world = offer().catalogue.world()
     files = [f for given in arguments.files for f in (sorted(given.glob("**/*.y*ml")) if given.is_dir() else [given])]
     if not files:
         ERR.print("no documents there")
         return 2
     found: list[dict[str, object]] = []
-    for file in files:
-        text = _text(file)
-        findings = [f.model_dump() for f in client(arguments).check(text).findings] if arguments.stored else [
+    texts = {file: _text(file) for file in files}
+    together = frozenset(name for text in texts.values() if (name := name_of(text)))
+    world = offer().catalogue.world(workflows=together if len(files) > 1 else None)
+    for file, text in texts.items():
+        findings = [f.model_dump() for f in client(arguments).check(text, sorted(together)).findings] if arguments.stored else [
             f.as_data() for f in check(text, world).findings
         ]  # fmt: skip
         found += [{"file": str(file), **finding} for finding in findings]
@@ -142,38 +144,42 @@ def _said(message: dict[str, Any]) -> str:
 
 
 def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Save documents as new versions, and make them live if asked to."""
+    """Save documents as new versions, and switch them on if asked to."""
     saved = []
     for file in arguments.files:
         try:
             done = client.save(_text(file))
             saved.append(done)
-            live = client.live(done.workflow, done.version) if arguments.live else None
+            on = client.on(done.workflow, done.version) if arguments.on else None
         except Conflict as conflict:
             ERR.print(f"{file}: {conflict}. {conflict.fix}")
             return 1
         if not arguments.json:
             word = "saved as" if done.new else "is already"
-            OUT.print(f"{done.workflow} {word} version {done.version}{', live' if live else ''}")
+            OUT.print(f"{done.workflow} {word} version {done.version}{', on' if on else ', a draft'}")
             for finding in done.findings:
                 OUT.print(f"  [yellow]![/] {file}:{finding.line}: {finding.message} → {finding.fix}")
     show(saved, arguments.json)
     return 0
 
 
-def live_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Make a version live, or none."""
-    done = client.live(arguments.workflow, arguments.number, not arguments.off)
+def switch_cmd(arguments: argparse.Namespace, call: Callable[[], Workflow]) -> int:
+    """Switch a workflow on or off."""
+    done = call()
     if not show(done, arguments.json):
         OUT.print(
-            f"{done.name}: "
-            + (
-                f"version {done.live_version} is live. {'; '.join(done.starters)}."
-                if done.live_version
-                else "nothing starts it now."
-            )
+            f"{done.name} is on with version {done.on_version}. {escaped('; '.join(done.starters))}."
+            if done.on_version
+            else f"{done.name} is off: nothing starts it by itself."
         )
     return 0
+
+
+def _switch(workflow: Workflow) -> str:
+    if not workflow.on_version:
+        return "off"
+    newer = f", draft {workflow.latest_version}" if workflow.latest_version > workflow.on_version else ""
+    return f"on, version {workflow.on_version}{newer}"
 
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
@@ -181,13 +187,13 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     listed = client.workflows()
     if not show(listed, arguments.json):
         table(
-            ("workflow", "live", ">runs", "last", ">succeeded", ">median", ">money", "starts by"),
+            ("workflow", "state", ">runs", "last", ">succeeded", ">median", ">money", "starts by"),
             [
-                (w.name, f"version {w.live_version}" if w.live_version else "draft", w.runs, marked(state(w.last_state)) if w.last_state else "–",
+                (w.name, _switch(w), w.runs, marked(state(w.last_state)) if w.last_state else "–",
                  "–" if w.success is None else f"{w.success:.0%}", duration(w.seconds), money(w.money), "; ".join(w.starters))
                 for w in listed
             ],
-            "No workflows yet. Save one: oak-relay save FILE --live",
+            "No workflows yet. Save one: oak-relay save FILE --on",
         )  # fmt: skip
     return 0
 

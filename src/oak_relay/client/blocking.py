@@ -104,9 +104,9 @@ class Client:
         """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
         return self._send(calls.save(text, expected))
 
-    def check(self, text: str) -> results.Checked:
-        """Check a document against what is stored in the service."""
-        return self._send(calls.check(text))
+    def check(self, text: str, beside: Sequence[str] = ()) -> results.Checked:
+        """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""
+        return self._send(calls.check(text, beside))
 
     def render(
         self, text: str, step: str, sample: object, steps: Mapping[str, object] | None = None
@@ -114,9 +114,13 @@ class Client:
         """What a step would send, without sending."""
         return self._send(calls.render(text, step, sample, steps or {}))
 
-    def live(self, name: str, version: int | None = None, on: bool = True) -> results.Workflow:
-        """Make a version live, or with `on=False` none."""
-        return self._send(calls.live(name, version, on))
+    def on(self, name: str, version: int | None = None) -> results.Workflow:
+        """Switch a workflow on with a version, the newest when none is named: its triggers start it from now on."""
+        return self._send(calls.on(name, version))
+
+    def off(self, name: str) -> results.Workflow:
+        """Switch a workflow off: its triggers start it no longer; a person or a client still may."""
+        return self._send(calls.off(name))
 
     def settings(self, name: str, given: Mapping[str, object]) -> Mapping[str, object]:
         """Adjust a workflow's settings."""
@@ -134,24 +138,17 @@ class Client:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return self._send(calls.trace(run_id, under, after, limit))
 
-    def rerun(self, run_id: UUID | str, version: int | None = None, input: object = None) -> results.Kept:
-        """Run it again from the start, as a new run."""
-        return self._send(calls.rerun(run_id, version, input))
-
-    def resume(self, run_id: UUID | str, version: int | None = None) -> results.Kept:
-        """Go on from where a run failed, as a new run."""
-        return self._send(calls.resume(run_id, version))
-
-    def redo(
-        self, run_id: UUID | str, step: str = "", version: int | None = None, input: object = None,
+    def again(
+        self, run_id: UUID | str, from_: str = "", version: int | None = None, input: object = None,
         values: Mapping[str, object] | None = None, check: bool = False,
     ) -> results.Kept:  # fmt: skip
-        """Do a run again from a step on; with `check` only say what would be kept."""
-        given = {"step": step, "version": version, "input": input, "values": values or {}, "check": check}
-        return self._send(calls.redo(run_id, given))
+        """Run it again, as a new run: from `start`, from its `failure`, or from the path of a step; left out, from where it
+        failed, or from the start. With the version that is on, or else that of the run. With `check` only say what would be kept."""
+        given = {"from": from_, "version": version, "input": input, "values": values or {}, "check": check}
+        return self._send(calls.again(run_id, given))
 
     def many(self, ids: list[UUID | str], action: str) -> Mapping[str, object]:
-        """Cancel, rerun or resume many runs."""
+        """Cancel many runs, or run them again (`cancel`, `again`)."""
         return self._send(calls.many(ids, action))
 
     def try_step(

@@ -134,9 +134,9 @@ def save(text: str, expected: int | None) -> Call[results.Saved]:
     return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
 
 
-def check(text: str) -> Call[results.Checked]:
-    """Check a document against what is stored in the service."""
-    return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text})
+def check(text: str, beside: Sequence[str] = ()) -> Call[results.Checked]:
+    """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""
+    return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text, "beside": list(beside)})
 
 
 def render(text: str, step: str, sample: object, steps: Mapping[str, object]) -> Call[results.Rendered]:
@@ -149,9 +149,14 @@ def render(text: str, step: str, sample: object, steps: Mapping[str, object]) ->
     )
 
 
-def live(name: str, version: int | None, on: bool) -> Call[results.Workflow]:
-    """Make a version live, or with `on=False` none."""
-    return Call("POST", _at("workflows", name, "live"), _one(results.Workflow), body={"version": version, "on": on})
+def on(name: str, version: int | None) -> Call[results.Workflow]:
+    """Switch a workflow on with a version."""
+    return Call("POST", _at("workflows", name, "on"), _one(results.Workflow), body={"version": version})
+
+
+def off(name: str) -> Call[results.Workflow]:
+    """Switch a workflow off."""
+    return Call("POST", _at("workflows", name, "off"), _one(results.Workflow))
 
 
 def settings(name: str, given: Mapping[str, object]) -> Call[Mapping[str, object]]:
@@ -388,19 +393,9 @@ def remove_token(token_id: str) -> Call[None]:
     return Call("DELETE", _at("tokens", token_id), _raw)
 
 
-def rerun(run_id: UUID | str, version: int | None, data: object) -> Call[results.Kept]:
-    """Run it again from the start, as a new run."""
-    return Call("POST", _at("runs", run_id, "rerun"), _one(results.Kept), body={"version": version, "input": data})
-
-
-def resume(run_id: UUID | str, version: int | None) -> Call[results.Kept]:
-    """Go on from where a run failed, as a new run."""
-    return Call("POST", _at("runs", run_id, "resume"), _one(results.Kept), body={"version": version})
-
-
-def redo(run_id: UUID | str, given: Mapping[str, object]) -> Call[results.Kept]:
-    """Do a run again from a step on; with `check` only say what would be kept."""
-    return Call("POST", _at("runs", run_id, "redo"), _one(results.Kept), body=given)
+def again(run_id: UUID | str, given: Mapping[str, object]) -> Call[results.Kept]:
+    """Run it again."""
+    return Call("POST", _at("runs", run_id, "again"), _one(results.Kept), body=given)
 
 
 def many(ids: Sequence[UUID | str], action: str) -> Call[Mapping[str, object]]:

@@ -4,13 +4,13 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
 class Result(BaseModel):
-    model_config = ConfigDict(extra="allow")
+    model_config = ConfigDict(extra="allow", populate_by_name=True)
 
 
 class Error(Result):
@@ -52,9 +52,10 @@ class Workflow(Result):
     name: str
     title: str
     starters: list[str]
-    live_version: int | None
+    on_version: int | None
     latest_version: int
     runs: int
+    mended: int
     success: float | None
     seconds: float | None
     money: float | None
@@ -95,6 +96,8 @@ class RunData(Result):
     tokens_out: int
     money: float
     unpriced: int
+    note: str
+    mended_by: UUID | None
     kind: str
     parent_id: UUID | None
     origin_id: UUID | None
@@ -423,6 +426,9 @@ class Kept(Result):
     """What doing a run again keeps of it and does anew; `run` once it is started."""
 
     run: UUID | None
+    from_: str = Field(alias="from")
+    step: str
+    version: int
     kept: list[str]
     anew: list[str]
 

@@ -7,10 +7,10 @@ from typing import Any
 from oak_relay.document import durations, shapes
 from oak_relay.document.check_base import Schema, World
 from oak_relay.document.check_form import Form
+from oak_relay.document.check_names import guards_of
 from oak_relay.document.errors import Finding
 from oak_relay.document.expressions import holds_template, is_template
 from oak_relay.document.models import (
-    AnswerStep,
     AskStep,
     BaseStep,
     BranchStep,
@@ -19,8 +19,10 @@ from oak_relay.document.models import (
     EmitStep,
     EventWait,
     RepeatStep,
+    ReplyStep,
     RunStep,
     SetStep,
+    SketchStep,
     TogetherStep,
     WaitStep,
     Workflow,
@@ -56,6 +58,16 @@ def check(text: str, world: World) -> Checked:
         checker.whole(document)
     order = sorted(set(checker.findings), key=lambda f: (f.line, f.column))
     return Checked(document, source, order)
+
+
+def name_of(text: str) -> str:
+    """The name of the workflow or agent that a document says; empty where it cannot be read."""
+    try:
+        data = read(text).data
+    except Unreadable:
+        return ""
+    found = data.get("workflow", data.get("agent")) if isinstance(data, dict) else None
+    return found if isinstance(found, str) else ""
 
 
 class _Checker(Form):
@@ -109,6 +121,13 @@ class _Checker(Form):
 
     def _step(self, path: Path, step: BaseStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         self.condition((*path, "when"), step.when, scope, every)
+        outer = len(self.guards)
+        self.guards += guards_of(step.when)
+        shape = self._kind(path, step, scope, every)
+        del self.guards[outer:]
+        return shape
+
+    def _kind(self, path: Path, step: BaseStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         self.texts((*path, "once"), step.once, scope, every)
         if isinstance(step.on_error, list):
             self._steps((*path, "on_error"), step.on_error, {**scope, "error": shapes.ERROR}, every)
@@ -128,7 +147,7 @@ class _Checker(Form):
             inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
             self.texts((*path, "gives"), step.gives, inner, every)
             shape = {"type": "array"}
-        elif isinstance(step, AnswerStep | EmitStep):
+        elif isinstance(step, ReplyStep | EmitStep):
             self.texts((*path, step.kind), getattr(step, step.kind).model_dump(), scope, every)
         elif isinstance(step, RunStep):
             self.named((*path, "run"), step.run, self.world.workflows, "workflow")
@@ -146,9 +165,18 @@ class _Checker(Form):
             self.condition((*path, "repeat", "until"), step.repeat.until, inner, every)
         elif isinstance(step, AskStep):
             self.texts((*path, "ask", "text"), step.ask.text, scope, every)
+            inside = {**scope, "question": shapes.QUESTION if step.ask.at == "link" else shapes.TOLD}
+            self._steps((*path, "ask", "tell"), step.ask.tell, inside, every)
             if step.ask.form is not None:
                 self._schema((*path, "ask", "form"), step.ask.form)
             shape = shapes.ANSWERED
+        elif isinstance(step, SketchStep):
+            self.add(
+                (*path, "todo"),
+                f"{step.step} is a sketch: no run begins before it is done",
+                "write do: and with:",
+                "warning",
+            )
         elif isinstance(step, WaitStep) and isinstance(step.wait, EventWait):
             inside = {**scope, "arrived": shapes.ANY}
             self.condition((*path, "wait", "where"), step.wait.where, inside, every)
@@ -181,11 +209,12 @@ class _Checker(Form):
                 self.add((*path, "branch", index + 1), "nothing behind `else` is reached", "put `else` last")
             self.condition((*here, "if"), arm.if_, scope, every)
             part = "else" if arm.else_ is not None else "steps"
+            outer = len(self.guards)
+            self.guards += guards_of(arm.if_)
             inner = self._steps((*here, part), arm.body, scope, every)
             self.texts((*here, "gives"), arm.gives, inner, every)
+            del self.guards[outer:]
             after |= {name: shapes.ANY for name in inner if name not in scope}
-            if isinstance(arm.if_, str) and is_template(arm.if_):
-                self._free_text((*here, "if"), arm.if_, scope)
         scope |= after
 
     def _do(self, path: Path, step: DoStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:

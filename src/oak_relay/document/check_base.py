@@ -90,6 +90,8 @@ class Base:
         self.used: set[str] = set()
         self.own_name = ""
         self.limited = False
+        self.guards: list[tuple[str, ...]] = []
+        """References that a condition around what is looked at asks for."""
         data = source.data
         self.agent_document = isinstance(data, dict) and "agent" in data and "workflow" not in data
 

@@ -1,14 +1,14 @@
 """What texts and expressions of a document name: whether it is there, fits, and holds no secret in clear."""
 
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from collections.abc import Set as AbstractSet
 
 from jinja2 import nodes
 
 from oak_relay.document import expression_faults, habits, shapes
 from oak_relay.document.check_base import ActionShape, Base, Scope
-from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template
+from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template, reference_of
 from oak_relay.document.habits import nearest
 from oak_relay.document.sandbox import METHODS
 from oak_relay.document.schemas import BadSchema, Schema, validator
@@ -153,6 +153,7 @@ class Names(Base):
                 near = nearest(bad.key, bad.known, {})
                 fix = expression_faults.absent_key(bad, near)
                 self.add(path, f"{bad.owner} has no {bad.key}", fix)
+        self._optional(path, expression, scope)
         for call in expression.tree.find_all(nodes.Call):
             unknown = expression_faults.unknown_method(call, METHODS)
             if unknown:
@@ -166,25 +167,65 @@ class Names(Base):
         """Check something that is asked: an expression, or true or false."""
         if isinstance(value, str) and not is_template(value):
             self.add(path, *expression_faults.condition(value))
-        else:
-            self.texts(path, value, scope, every)
-
-    def _free_text(self, path: Path, text: str, scope: dict[str, Mapping[str, object]]) -> None:
-        try:
-            expression = compile_text(text)
-        except BadExpression:
             return
-        for compare in expression.tree.find_all(nodes.Compare):
-            if any(op.op in ("in", "notin") for op in compare.ops):
-                for part in compare.find_all(nodes.Getattr):
-                    if (
-                        part.attr == "text"
-                        and isinstance(part.node, nodes.Name)
-                        and (scope.get(part.node.name, {}).get("x-free-text"))
-                    ):
-                        self.add(
-                            path,
-                            f"this tests a part of the model's free text {part.node.name}.text",
-                            "use model.label, which gives one label of a closed set",
-                            "warning",
-                        )
+        self.texts(path, value, scope, every)
+        if isinstance(value, str):
+            try:
+                self._free_text(path, compile_text(value).tree, scope)
+            except BadExpression:
+                return  # told already
+
+    def _free_text(self, path: Path, tree: nodes.Template, scope: Scope) -> None:
+        """A condition that looks into what a model wrote freely."""
+        tests = [
+            *tree.find_all(nodes.Compare),
+            *(c for c in tree.find_all(nodes.Call) if isinstance(c.node, nodes.Getattr)),
+        ]
+        for part in {part for test in tests for part in test.find_all(nodes.Getattr) if part.attr == "text"}:
+            if isinstance(part.node, nodes.Name) and scope.get(part.node.name, {}).get("x-free-text"):
+                self.add(
+                    path,
+                    f"this tests the model's free text {part.node.name}.text, which is never twice the same",
+                    "use model.label, which gives one label of a closed set, or gives: with an enum",
+                    "warning",
+                )
+
+    def _optional(self, path: Path, expression: Expression, scope: Scope) -> None:
+        """What may not be given, and is used without one for its place."""
+        guarded = {*self.guards, *_guarded(expression.tree)}
+        for reference in sorted(expression.references()):
+            if reference[0] not in ("input", "settings") or any(
+                g[: len(reference)] == reference or reference[: len(g)] == g for g in guarded
+            ):
+                continue
+            here: Mapping[str, object] = scope.get(reference[0], {})
+            for index, key in enumerate(reference[1:], 2):
+                known = shapes.properties(here)
+                if key not in known:
+                    break
+                if key not in shapes.required(here) and "default" not in known[key] and not here.get("$ref"):
+                    name = ".".join(reference[:index])
+                    fix = f"add {key} to required, give it a default, or write {name} | default('…')"
+                    self.add(path, f"{name} is optional, and a run may come without it", fix, "warning")
+                    break
+                here = known[key]
+
+
+def _guarded(tree: nodes.Template) -> Iterator[tuple[str, ...]]:
+    """References that an expression gives something else for, or asks whether they are there."""
+    for node in tree.find_all((nodes.Filter, nodes.Test)):
+        asks = isinstance(node, nodes.Test) and node.name in ("defined", "undefined", "none")
+        if (asks or (isinstance(node, nodes.Filter) and node.name in ("default", "d"))) and node.node is not None:
+            found = reference_of(node.node)
+            if found is not None:
+                yield found
+
+
+def guards_of(value: object) -> list[tuple[str, ...]]:
+    """References whose presence a condition asks for."""
+    if not isinstance(value, str) or not is_template(value):
+        return []
+    try:
+        return list(_guarded(compile_text(value).tree))
+    except BadExpression:
+        return []

@@ -7,11 +7,12 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from oak_relay.document import habits
+from oak_relay.document import habits, shapes
 from oak_relay.document.check_agents import Agents
 from oak_relay.document.check_base import Schema, TriggerShape
 from oak_relay.document.models import DoStep, Workflow
 from oak_relay.document.text import Path
+from oak_relay.document.triggers import Trigger
 from oak_relay.document.words import Model
 
 
@@ -38,7 +39,7 @@ class Triggers(Agents):
         for index, said in enumerate(listed if isinstance(listed, list) else ()):
             if not isinstance(said, dict):
                 continue
-            names = [key for key in said if key not in ("trigger", "note")]
+            names = [key for key in said if key not in Trigger.model_fields]
             if len(names) == 1:
                 sound &= self._trigger_form(("triggers", index, names[0]), names[0], said[names[0]])
         return sound
@@ -63,6 +64,8 @@ class Triggers(Agents):
                 path = ("triggers", index, "trigger")
                 self.add(path, f"there are two triggers {trigger.trigger}", "rename one")
             names.add(trigger.trigger)
+            about = {"event": shapes.EVENT, "settings": document.settings or shapes.object_of({})}
+            self.texts(("triggers", index, "input"), trigger.input, about)
         for where, kind, given in self._read:
             kind.check(given, where, self)
 

@@ -21,6 +21,7 @@ ErrorKind = Literal[
     "too_long",
     "wrong_shape",
     "over_limit",
+    "no_progress",
     "cancelled",
     "diverged",
     "failed",

@@ -183,7 +183,7 @@ def compile_text(text: str) -> Expression:
         raise _bad(text, str(error)) from None
     except (RecursionError, MemoryError, SyntaxError):
         raise BadExpression("nested too deeply") from None
-    path = _chain(expression) if whole else None
+    path = reference_of(expression) if whole else None
     return Expression(text, whole, template, names, original, path)
 
 
@@ -226,7 +226,7 @@ class Template:
 
 
 def _collect(node: nodes.Node, found: set[Reference]) -> None:
-    chain = _chain(node)
+    chain = reference_of(node)
     if chain is not None:
         found.add(chain)
         return
@@ -236,7 +236,8 @@ def _collect(node: nodes.Node, found: set[Reference]) -> None:
         _collect(child, found)
 
 
-def _chain(node: nodes.Node) -> Reference | None:
+def reference_of(node: nodes.Node) -> Reference | None:
+    """The path that a node reads, such as `input.guest.email`; None for anything else."""
     keys: list[str] = []
     while isinstance(node, nodes.Getattr | nodes.Getitem):
         if isinstance(node, nodes.Getattr):

@@ -57,7 +57,8 @@ STEP_KINDS = (
     "repeat",
     "wait",
     "ask",
-    "answer",
+    "reply",
+    "todo",
     "emit",
     "stop",
     "fail",
@@ -269,6 +270,11 @@ class Ask(Model):
     form: dict[str, object] | None = Field(None, description="JSON Schema of the data that is asked for.")
     within: Duration | None = None
     then: str = Field("go_on", description="When nobody answers in time: go_on, fail, or one of the choices.")
+    tell: "list[Step]" = Field(
+        default_factory=list,
+        description="Steps that are done once it can be answered, before the run rests: to send `question.link`, where "
+        "whoever has it may answer (with `at: link`).",
+    )
 
     @field_validator("within")
     @classmethod
@@ -293,6 +299,11 @@ class AskStep(BaseStep):
 
     ask: Ask
 
+    def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
+        if self.ask.tell:
+            yield "ask.tell", self.ask.tell
+        yield from super().inner()
+
 
 class Emit(Model):
     """An event to publish (CloudEvents 1.0)."""
@@ -308,16 +319,22 @@ class EmitStep(BaseStep):
     emit: Emit
 
 
-class Answer(Model):
+class CallerReply(Model):
     status: int | Expression = 200
     headers: dict[str, Expression] = Field(default_factory=dict)
     body: Value = None
 
 
-class AnswerStep(BaseStep):
-    """Gives the waiting caller its reply now."""
+class ReplyStep(BaseStep):
+    """Gives the caller that waits its reply now."""
 
-    answer: Answer
+    reply: CallerReply
+
+
+class SketchStep(BaseStep):
+    """What is to be done, in plain words, and not yet how: a run is not begun while there is one."""
+
+    todo: str = Field(min_length=1, max_length=2000)
 
 
 class StopStep(BaseStep):
@@ -359,7 +376,8 @@ Step = Annotated[
     | Annotated[RepeatStep, Tag("repeat")]
     | Annotated[WaitStep, Tag("wait")]
     | Annotated[AskStep, Tag("ask")]
-    | Annotated[AnswerStep, Tag("answer")]
+    | Annotated[ReplyStep, Tag("reply")]
+    | Annotated[SketchStep, Tag("todo")]
     | Annotated[EmitStep, Tag("emit")]
     | Annotated[StopStep, Tag("stop")]
     | Annotated[FailStep, Tag("fail")],
@@ -471,12 +489,13 @@ STEP_MODELS: tuple[type[BaseStep], ...] = (
     RepeatStep,
     WaitStep,
     AskStep,
-    AnswerStep,
+    ReplyStep,
+    SketchStep,
     EmitStep,
     StopStep,
     FailStep,
 )
-_RECURSIVE: tuple[type[Model], ...] = (BaseStep, Arm, Strand, *STEP_MODELS, Workflow)
+_RECURSIVE: tuple[type[Model], ...] = (BaseStep, Arm, Strand, Ask, *STEP_MODELS, Workflow)
 for _model in _RECURSIVE:
     _model.model_rebuild()
 

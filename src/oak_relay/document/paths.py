@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 
-from jsonpath import JSONPathEnvironment, JSONPathError, JSONPathMatch
+from jsonpath import JSONPath, JSONPathEnvironment, JSONPathError, JSONPathMatch
 from jsonpath.function_extensions import ExpressionType, FilterFunction
 from jsonpath.parse import Parser
 from jsonpath.segments import JSONPathChildSegment, JSONPathSegment
@@ -89,6 +89,18 @@ class _Environment(JSONPathEnvironment):
 
 
 _ENVIRONMENT = _Environment()
+
+
+def told(path: str, value: object) -> object:
+    """What a path names: the value itself where it can name one alone (a singular query; None where there is none), else
+    the list of all. Raises `StepFailed` as `find` does."""
+    found = find(path, value)
+    try:
+        compiled = _ENVIRONMENT.compile(path)
+        single = isinstance(compiled, JSONPath) and compiled.singular_query()
+    except (JSONPathError, RecursionError, ValueError):
+        single = False
+    return (found[0] if found else None) if single else list(found)
 
 
 def find(path: str, value: object) -> Sequence[object]:

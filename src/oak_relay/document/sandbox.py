@@ -183,7 +183,7 @@ _LOOP = ("index", "index0", "revindex", "revindex0", "first", "last", "length", 
 class Missing(Undefined):
     """A value that is not there: may be passed on and defaulted, fails with its name when used."""
 
-    __slots__ = ("known", "path")
+    __slots__ = ("known", "note", "path")
 
     def __init__(
         self,
@@ -193,19 +193,29 @@ class Missing(Undefined):
         exc: type[Exception] = UndefinedError,
         path: str = "",
         known: tuple[str, ...] | None = None,
+        note: str = "",
     ) -> None:
         super().__init__(hint, obj, name, UndefinedError)
+        self.note = note or ("there are no items" if hint and "sequence was empty" in hint else "")
         self.path = path or str(name or "value")
         self.known = known
 
     def child(self, key: object) -> "Missing":
         """What is missing inside of what is missing."""
         path = f"{self.path}[{key}]" if isinstance(key, int) else f"{self.path}.{key}"
-        return Missing(name=path, path=path, known=self.known)
+        return Missing(name=path, path=path, known=self.known, note=self.note)
 
     def failure(self) -> StepFailed:
         """The error that using this value is."""
-        have = f"; there is {', '.join(self.known[:20])}" if self.known else ""
+        if self.note:
+            return StepFailed("missing", self.note, fix="ask for its length first, or say | default(…)")
+        have = (
+            f"; there is {', '.join(self.known[:20])}"
+            if self.known
+            else "; there is nothing in it"
+            if self.known == ()
+            else ""
+        )
         return StepFailed("missing", f"{self.path} is not there{have}", fix="correct the name, or say | default(…)")
 
     def _fail_with_undefined_error(self, *args: object, **kwargs: object) -> NoReturn:
@@ -318,7 +328,10 @@ class Environment(SandboxedEnvironment):
         if attribute in _METHODS.get(type(obj), ()):
             return Method(getattr(obj, attribute), obj)
         meter.empty.append(attribute)
-        return Missing(name=attribute, path=attribute, known=known)
+        note = ""
+        if isinstance(obj, list):
+            note = f"{attribute} is asked of a list of {len(obj)} items" if obj else "there are no items"
+        return Missing(name=attribute, path=attribute, known=known, note=note)
 
     def getitem(self, obj: object, argument: object) -> object:
         if isinstance(obj, (list, str, tuple)) and isinstance(argument, (int, slice)):
@@ -326,7 +339,9 @@ class Environment(SandboxedEnvironment):
             try:
                 return obj[argument]
             except IndexError:
-                return Missing(name=f"item {argument}", path=f"item {argument} of {len(obj)}")
+                items = "no items" if not obj else "one item" if len(obj) == 1 else f"{len(obj)} items"
+                note = f"there is no item {argument}: there {'is' if len(obj) == 1 else 'are'} {items}"
+                return Missing(name=f"item {argument}", path=f"item {argument} of {len(obj)}", note=note)
         if isinstance(obj, Missing):
             return obj.child(argument)
         return self.getattr(obj, str(argument))

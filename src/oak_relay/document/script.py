@@ -6,7 +6,6 @@ from typing import Any
 
 from oak_relay.document.check_base import ActionShape, TriggerShape
 from oak_relay.document.models import (
-    AnswerStep,
     AskStep,
     BaseStep,
     BranchStep,
@@ -16,8 +15,10 @@ from oak_relay.document.models import (
     EventWait,
     FailStep,
     RepeatStep,
+    ReplyStep,
     RunStep,
     SetStep,
+    SketchStep,
     StopStep,
     TogetherStep,
     WaitStep,
@@ -96,6 +97,11 @@ def _lines(actions: Actions, steps: list[Any], path: str, numbers: str, trace: s
                 )
         elif isinstance(step, EachStep | RepeatStep):
             yield from _lines(actions, step.steps, f"{here}.steps", f"{number}.", f"{span}[].", depth + 1)
+        elif isinstance(step, AskStep) and step.ask.tell:
+            yield Line(
+                f"{number}a", depth + 1, step.step, "arm", "Once it can be answered", f"{here}.ask.tell", f"{span}#tell"
+            )
+            yield from _lines(actions, step.ask.tell, f"{here}.ask.tell", f"{number}a.", f"{span}.", depth + 2)
         if isinstance(step.on_error, list):
             yield Line(f"{number}!", depth + 1, step.step, "arm", "If that fails", f"{here}.on_error", f"{span}!")
             yield from _lines(actions, step.on_error, f"{here}.on_error", f"{number}!", f"{span}!.", depth + 2)
@@ -140,8 +146,10 @@ def _main_clause(step: BaseStep, actions: Actions) -> str:
         return f"Ask a person: {in_brief(step.ask.text)}{choices}"
     if isinstance(step, EmitStep):
         return f"Publish {step.emit.type}"
-    if isinstance(step, AnswerStep):
-        return f"Answer the caller with status {in_brief(step.answer.status)}"
+    if isinstance(step, ReplyStep):
+        return f"Reply to the caller with status {in_brief(step.reply.status)}"
+    if isinstance(step, SketchStep):
+        return f"To do: {in_brief(step.todo)}"
     if isinstance(step, StopStep):
         return "End the run here"
     if isinstance(step, FailStep):

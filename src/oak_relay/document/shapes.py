@@ -37,6 +37,15 @@ ERROR: Schema = {
     },
     "additionalProperties": False,
 }
+TOLD: Schema = {
+    "type": "object",
+    "properties": {"id": {"type": "string"}, "text": {"type": "string"}},
+    "additionalProperties": False,
+}
+QUESTION: Schema = {
+    **TOLD,
+    "properties": {"id": {"type": "string"}, "text": {"type": "string"}, "link": {"type": "string"}},
+}
 ANSWERED: Schema = {
     "type": "object",
     "properties": {name: {} for name in ("choice", "data", "text", "by", "at", "expired")},
@@ -126,6 +135,39 @@ def listed(value: object) -> Sequence[object]:
 def defaults(schema: Schema) -> dict[str, object]:
     """The default values that an object's schema declares."""
     return {name: one["default"] for name, one in properties(schema).items() if "default" in one}
+
+
+Fills = Mapping[str, Mapping[str, object]]
+"""By name of a property: the `default` that it is given when it is not there, and what is filled in `inside` of it."""
+
+
+def fills(schema: Schema) -> Fills:
+    """The defaults that a schema declares, also those inside of what it declares."""
+    found: dict[str, dict[str, object]] = {}
+    for name, one in properties(schema).items():
+        inner = fills(one)
+        if "default" in one or inner:
+            found[name] = ({"default": one["default"]} if "default" in one else {}) | (
+                {"inside": inner} if inner else {}
+            )
+    return found
+
+
+def filled(what: Fills, value: object) -> object:
+    """A value with the defaults in the place of what is not there."""
+    if not what or not isinstance(value, Mapping):
+        return (
+            {name: one["default"] for name, one in what.items() if "default" in one}
+            if value is None and what
+            else value
+        )
+    given = dict(value)
+    for name, one in what.items():
+        if name not in given and "default" in one:
+            given[name] = one["default"]
+        if "inside" in one and isinstance(given.get(name), Mapping):
+            given[name] = filled(one["inside"], given[name])  # type: ignore[arg-type]
+    return given
 
 
 def _resolve(schema: Schema, root: Schema) -> Schema:

@@ -5,7 +5,7 @@ from typing import Any, ClassVar
 from pydantic import ConfigDict, Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from oak_relay.document.words import Model, WorkflowName
+from oak_relay.document.words import Model, Value, WorkflowName
 
 
 class Trigger(Model):
@@ -18,6 +18,11 @@ class Trigger(Model):
 
     trigger: WorkflowName
     note: str = Field("", description="A remark.")
+    input: Value = Field(
+        None,
+        description="How its event becomes the input of the run: values with expressions over `event` and `settings`. "
+        "Without it the event's data is the input.",
+    )
 
     @model_validator(mode="after")
     def _one(self) -> "Trigger":

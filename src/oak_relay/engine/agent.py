@@ -38,6 +38,11 @@ _ENDS = {
 }
 
 
+_REMEDIES = {
+    "no progress": "see which call it repeats in the trace, and say in the brief what to do instead, or say ended: keep"
+}
+
+
 @dataclass(slots=True)
 class _Tally:
     """What an agent has done so far, worked out anew from the record at every walk."""
@@ -100,7 +105,7 @@ class _Agent:
         while True:
             over = self._over()
             if over and over != "calls":
-                return await self._end(None, over)
+                return await self._unanswered(over)
             # With one turn or no call left, tools are kept back, so that the agent says what it has.
             last = "turns" if self.offered and self.tally.turns + 1 >= self.limits.turns else over
             chain = values.digest(chain, values.dumps(self.messages[self.hashed :]))
@@ -111,11 +116,11 @@ class _Agent:
             except StepFailed as failed:
                 if failed.kind != "over_limit" or failed.limit != self.path:
                     raise
-                return await self._end(None, "money")
+                return await self._unanswered("money")
             if reply.calls:
                 over = last or await self._calls(number, reply.calls, chain)
                 if over:
-                    return await self._end(None, over)
+                    return await self._unanswered(over)
                 continue
             data, wrong = self._answer(reply.text)
             if not wrong:
@@ -224,6 +229,19 @@ class _Agent:
 
     # The end
 
+    async def _unanswered(self, ended: str) -> object:
+        """The end without an answer: the step fails, unless the document says that what there is is kept."""
+        if self.setup.keeps:
+            return await self._end(None, ended)
+        raise StepFailed(
+            "no_progress" if ended == "no progress" else "over_limit",
+            f"{self.node.name} was ended without an answer: {_ENDS[ended]}",
+            fix=_REMEDIES.get(ended, f"raise limits: {ended}:, ask for less, or say ended: keep"),
+            reached="yes",
+            step=self.path,
+            limit=self.path,
+        )
+
     async def _end(self, data: object, ended: str) -> object:
         tally = self.tally
         value = {
@@ -238,6 +256,7 @@ class _Agent:
         }
         if ended != "done":
             value["why"] = f"{self.node.name} was ended: {_ENDS[ended]}"
+            self.walk.remark(self.path, str(value["why"]))
         body = {"value": value, "errors": tally.errors}
         entry = Entry(f"{self.path}#end", "closed", body=body, at=self.walk.journal.now())
         if self.setup.conversation is None:

@@ -56,11 +56,12 @@ class Spent:
 
 @dataclass(frozen=True, slots=True)
 class Finished:
-    """The run has ended."""
+    """The run has ended; `note` is worth knowing though it ended well."""
 
     state: Literal["succeeded", "failed", "cancelled"]
     result: Any = None
     error: ErrorData | None = None
+    note: str = ""
 
     def as_data(self) -> dict[str, object]:
         """The outcome as steps under `always` see it."""

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from oak_relay.document import durations, models, shapes, values
+from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 
 REVISION = 2
@@ -117,6 +118,10 @@ class Plan:
     at_once: int | None = None
     per_subject: str = "free"
     revision: int = 1
+    fills: shapes.Fills = field(default_factory=dict)
+    """Defaults of the input."""
+    sketches: tuple[str, ...] = ()
+    """Steps that say only what is to be done: a plan with one is not walked."""
 
 
 def compile_plan(document: models.Workflow) -> Plan:
@@ -136,8 +141,18 @@ def compile_plan(document: models.Workflow) -> Plan:
         always=always,
         at_once=limits.at_once,
         per_subject="free" if document.subject is None else limits.per_subject,
+        fills=shapes.fills(document.input),
+        sketches=tuple(node.name for node in every_node((*steps, *always)) if node.kind == "todo"),
         revision=2 if any(node.kind == "agent" for node in every_node((*steps, *always))) else 1,
     )
+
+
+def complete(plan: Plan) -> None:
+    """Raises `StepFailed` (`invalid`) for a plan with sketches: no run of it begins."""
+    if plan.sketches:
+        names = ", ".join(plan.sketches)
+        message = f"{plan.workflow} is not done: {names} {'is a sketch' if len(plan.sketches) == 1 else 'are sketches'}"
+        raise StepFailed("invalid", message, fix="say with do: and with: how each is done, in the place of todo:")
 
 
 def streamed_step(plan: Plan, streams: Callable[[str], bool]) -> str:
@@ -247,8 +262,9 @@ def _parts(step: Any, place: str) -> dict[str, object]:
     if isinstance(step, models.AskStep):
         ask = step.ask
         fixed = {"at": ask.at, "choices": ask.choices, "form": ask.form, "then": ask.then}
-        return {"body": Template(ask.text), "within": _seconds(ask.within), "fixed": fixed}
-    if isinstance(step, models.AnswerStep | models.EmitStep):
+        tell = _nodes(ask.tell, f"{place}.")
+        return {"body": Template(ask.text), "within": _seconds(ask.within), "fixed": fixed, "steps": tell}
+    if isinstance(step, models.ReplyStep | models.EmitStep):
         return {"body": Template(getattr(step, step.kind).model_dump())}
     return {"body": Template(getattr(step, step.kind))}
 

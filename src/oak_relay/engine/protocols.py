@@ -136,5 +136,12 @@ class Prices(Protocol):
         """A model alias and its fallbacks as they stand now, by name; empty when there is none of that name."""
 
 
-class Executor(Performs, Changes, Prices, Protocol):
+class Links(Protocol):
+    """Knows where questions may be answered."""
+
+    def link(self, question: str) -> str:
+        """The address by which whoever has it may answer a question, given by its id."""
+
+
+class Executor(Performs, Changes, Prices, Links, Protocol):
     """All that a walk has done for it."""

@@ -1,4 +1,4 @@
-"""Steps that compute, choose, answer, publish and end."""
+"""Steps that compute, choose, reply, publish and end."""
 
 from typing import Any
 
@@ -20,9 +20,10 @@ async def set_values(walk: Walking, node: Node, path: str, scope: Scope) -> obje
 
 async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """The first way that holds; which one is recorded."""
-    recorded = walk.recorded(path, node.digest)
+    failed = any(entry.kind == "ended" for entry in walk.journal.entries(path))
+    recorded = None if failed else walk.recorded(path, node.digest)
     if recorded is None:
-        holding = (i for i, w in enumerate(node.ways) if w.condition is None or walk.value(w.condition, scope))
+        holding = (i for i, w in enumerate(node.ways) if w.condition is None or walk.asked(path, w.condition, scope))
         body = {"way": next(holding, -1)}
         entry = Entry(path, "value", 0, node.digest, body, {"kind": "branch"}, at=walk.journal.now())
         recorded = walk.journal.add(entry)
@@ -33,12 +34,12 @@ async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     return walk.value(way.gives, scope)
 
 
-async def answer(walk: Walking, node: Node, path: str, scope: Scope) -> None:
+async def reply(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The waiting caller's reply."""
     value = walk.render(node, path, scope, [])
     wrong = _broken(value)
     if wrong:
-        error = StepFailed("invalid", f"{node.name}: {wrong}", fix="correct answer:", step=path)
+        error = StepFailed("invalid", f"{node.name}: {wrong}", fix="correct reply:", step=path)
         if not walk.journal.entries(path):
             entry = Entry(path, "ended", 1, "", {"error": error.as_data()}, {"input": value}, at=walk.journal.now())
             walk.journal.add(entry)
@@ -47,7 +48,7 @@ async def answer(walk: Walking, node: Node, path: str, scope: Scope) -> None:
 
 
 def _broken(value: dict[str, object]) -> str:
-    """What keeps an answer from being an HTTP response (RFC 9110); empty when nothing does."""
+    """What keeps a reply from being an HTTP response (RFC 9110); empty when nothing does."""
     status, headers = value.get("status"), value.get("headers")
     if status is not None and (isinstance(status, bool) or not isinstance(status, int) or not 200 <= status <= 599):
         return f"the status is a whole number from 200 to 599, not {values.text_of(status)[:50]!r}"
@@ -68,6 +69,13 @@ async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> object:
 async def stop(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The run's end, well."""
     raise Stopped(walk.note(path, "value", node, walk.render(node, path, scope, [])))
+
+
+async def sketch(walk: Walking, node: Node, path: str, scope: Scope) -> None:
+    """What is only written down; a workflow with one is not begun, so this is a try of it."""
+    raise StepFailed(
+        "invalid", f"{node.name} is a sketch: {node.body.raw}", fix="say with do: how it is done", step=path
+    )
 
 
 async def fail(walk: Walking, node: Node, path: str, scope: Scope) -> None:

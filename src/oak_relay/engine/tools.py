@@ -6,7 +6,7 @@ from typing import Any
 
 from oak_relay.agents import AgentSetup, AgentTool, Arguments, cited
 from oak_relay.changes import AskPerson, KeepFact
-from oak_relay.document import values
+from oak_relay.document import paths, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine import effects, waiting
 from oak_relay.engine.entries import Entry
@@ -136,26 +136,27 @@ class Toolbox:
                 arguments, refusal = await self._approved(path, tool, arguments)
                 if refusal:
                     return Called(values.dumps({"refused": refusal}), failed=True)
-            output = await self._first_that_works(tried, arguments, chain, asked)
+            output, tool = await self._first_that_works(tried, arguments, chain, asked)
         except StepFailed as failed:
             if self.walk.cancelling:
                 raise Cancelled from None
             await self.walk.withdraw(path)
             error = {"error": failed.message, "kind": failed.kind, **({"fix": failed.fix} if failed.fix else {})}
             return Called(values.dumps(error), failed=True, used=self._used(paths))
-        return Called(_shortened(output), sources=cited(output), used=self._used(paths))
+        return _told(tool, output, self._used(paths))
 
     async def _first_that_works(
         self, tried: Sequence[tuple[str, AgentTool]], arguments: Arguments, chain: str, asked: bool
-    ) -> object:
-        """What a tool gives, or one of those that stand in for it when it fails. Raises the last one's `StepFailed`."""
+    ) -> tuple[object, AgentTool]:
+        """What a tool gives, or one of those that stand in for it when it fails, and which it was. Raises the last one's
+        `StepFailed`."""
         for number, (path, tool) in enumerate(tried):
             try:
                 if number and not asked and self._asks(tool, arguments, alone=True):
                     arguments, refusal = await self._approved(path, tool, arguments)
                     if refusal:
                         raise StepFailed("refused", f"{tool.name}: {refusal}", step=path)
-                return await self._use(path, tool, arguments, chain)
+                return await self._use(path, tool, arguments, chain), tool
             except StepFailed:
                 if self.walk.cancelling or number == len(tried) - 1:
                     raise
@@ -279,6 +280,15 @@ def _arguments(tool: AgentTool, call: Wanted) -> tuple[Arguments, str]:
     if not isinstance(arguments, dict):
         return {}, "the arguments are no JSON object"
     return arguments, tool.validator.fault(arguments)
+
+
+def _told(tool: AgentTool, output: object, used: Used) -> Called:
+    """What the model is told of an output, and the sources in it; a path that is none is told too."""
+    try:
+        said = paths.told(tool.tell, output) if tool.tell else output
+        return Called(_shortened(said), sources=cited(output, tool.sources), used=used)
+    except StepFailed as failed:
+        return Called(values.dumps({"error": failed.message}), failed=True, used=used)
 
 
 def _shortened(output: object) -> str:

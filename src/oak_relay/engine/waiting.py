@@ -132,6 +132,8 @@ async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> object:
         question = AskPerson(path, text, until=moment, **node.fixed)
         recorded = await _open(walk, path, hash_, question, body={"until": moment})
     until = datetime.fromisoformat(recorded["until"]) if recorded["until"] else None
+    if node.steps:
+        await walk.steps(node.steps, f"{path}.", {**scope, "question": _told(walk, node, path, text, recorded)})
     said = await walk.signal(path, until)
     if said is None:
         if walk.replaying:
@@ -145,6 +147,18 @@ async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     if given["expired"] and node.fixed["then"] in (node.fixed["choices"] or ()):
         given["choice"] = node.fixed["then"]
     return _answered(node, path, walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now())))
+
+
+def _told(walk: Walking, node: Node, path: str, text: str, opened: Any) -> dict[str, object]:
+    """What steps that tell of a question see of it; its address is recorded, for it is another one tomorrow."""
+    told = walk.journal.entries(f"{path}#told")
+    if told:
+        return dict(told[0].body)
+    question = str(opened["output"]["question"])
+    body: dict[str, object] = {"id": question, "text": text}
+    if node.fixed["at"] == "link":
+        body["link"] = walk.executor.link(question)
+    return dict(walk.journal.add(Entry(f"{path}#told", "value", body=body, at=walk.journal.now())))
 
 
 def _answered(node: Node, path: str, given: Any) -> object:

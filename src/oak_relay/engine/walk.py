@@ -6,13 +6,13 @@ How each kind of step is carried out stands in `effects`, `simple`, `loops` and 
 
 import asyncio
 from collections.abc import Awaitable, Callable, Coroutine, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from time import monotonic
 from typing import Any, Literal
 
 from oak_relay.changes import ClaimOnce, FinishOnce, TakeBack
-from oak_relay.document import values
+from oak_relay.document import shapes, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.engine import agent, effects, loops, simple, waiting
@@ -27,6 +27,7 @@ from oak_relay.engine.rest import Resting, Strands, end_task
 from oak_relay.engine.walking import Walking
 from oak_relay.usage import Usage
 
+_REMARKS = 20
 _SLICE = 0.005
 """Seconds that a walk may be at work before others have their turn."""
 _TIME = "time"
@@ -36,7 +37,8 @@ KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
     "do": effects.do,
     "set": simple.set_values,
     "branch": simple.branch,
-    "answer": simple.answer,
+    "reply": simple.reply,
+    "todo": simple.sketch,
     "emit": simple.emit,
     "stop": simple.stop,
     "fail": simple.fail,
@@ -75,6 +77,9 @@ class Walk:
     settled: dict[str, object] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        if self.plan.fills and self.start.part is None:
+            scope = {**self.start.scope, "input": shapes.filled(self.plan.fills, self.start.scope.get("input"))}
+            self.start = replace(self.start, scope=scope)
         limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
         self.purse = Purse(min(limits) if limits else None, spent=float(self.spent.money))
         for amount in self.journal.open.allotted.values():
@@ -88,6 +93,10 @@ class Walk:
 
     async def walk(self) -> Finished | Rested:
         """Go as far as can be gone now."""
+        outcome = await self._walked()
+        return replace(outcome, note=self._remarks()) if isinstance(outcome, Finished) else outcome
+
+    async def _walked(self) -> Finished | Rested:
         scope = dict(self.start.scope)
         HERE.set(self.whole)
         self.breathed = monotonic()
@@ -186,7 +195,7 @@ class Walk:
             await self._replayed(path)
         inner = {**scope, "now": self.moment(path)} if node.uses_now else scope
         try:
-            if node.when is not None and not self.value(node.when, inner):
+            if node.when is not None and not self.asked(path, node.when, inner):
                 self.note(path, "skipped", node, None)
                 scope[node.name] = None
                 return
@@ -232,7 +241,7 @@ class Walk:
     async def _first(self, node: Node, path: str, scope: Scope) -> bool:
         """Whether this is the run that does what is done once ever for a key."""
         assert node.once is not None
-        key = values.text_of(self.value(node.once, scope))
+        key = values.text_of(self.asked(path, node.once, scope))
         hash_ = values.digest(node.digest, key)
         recorded = self.recorded(f"{path}#once", hash_)
         if recorded is None:
@@ -297,17 +306,28 @@ class Walk:
         """A text's value."""
         return template.render(scope)
 
+    def asked(self, path: str, template: Template, scope: Scope) -> object:
+        """What a step asks; a failure to work it out is recorded as the step's outcome."""
+        try:
+            return template.render(scope)
+        except StepFailed as failed:
+            self._unrendered(path, failed, [])
+            raise
+
     def render(self, node: Node, path: str, scope: Scope, empty: list[str]) -> object:
         """The step's rendered input; a failure to render is recorded as the step's outcome."""
         try:
             return node.body.render(scope, empty)
         except StepFailed as failed:
-            if not self.journal.entries(path):
-                failed.step = path
-                body = {"error": failed.as_data()}
-                detail = {"empty": sorted(set(empty))} if empty else None
-                self.journal.add(Entry(path, "ended", 1, "", body, detail, at=self.journal.now()))
+            self._unrendered(path, failed, empty)
             raise
+
+    def _unrendered(self, path: str, failed: StepFailed, empty: list[str]) -> None:
+        if not self.journal.entries(path):
+            failed.step = path
+            body = {"error": failed.as_data()}
+            detail = {"empty": sorted(set(empty))} if empty else None
+            self.journal.add(Entry(path, "ended", 1, "", body, detail, at=self.journal.now()))
 
     def note(
         self, path: str, kind: Literal["value", "skipped"], node: Node, value: object, empty: Sequence[str] = ()
@@ -329,6 +349,16 @@ class Walk:
                 raise Diverged(f"{path} was recorded with another input")
             return entry.body
         return None
+
+    def remark(self, path: str, text: str) -> None:
+        """Something about a place that is worth knowing though the run may end well; it is told with the run."""
+        known = self.journal.entries("#remarks")
+        if len(known) < _REMARKS and not any(entry.body["path"] == path for entry in known):
+            entry = Entry("#remarks", "value", body={"path": path, "text": text}, at=self.journal.now())
+            self.journal.add(entry)
+
+    def _remarks(self) -> str:
+        return "; ".join(str(entry.body["text"]) for entry in self.journal.entries("#remarks"))
 
     def spend(self, usage: Usage, purse: Purse | None = None) -> None:
         """Count what was used."""

@@ -47,6 +47,9 @@ class Walking(Protocol):
     def value(self, template: Template, scope: Scope) -> object:
         """A text's value."""
 
+    def asked(self, path: str, template: Template, scope: Scope) -> object:
+        """What a step asks; a failure to work it out is recorded as the step's outcome."""
+
     def render(self, node: Node, path: str, scope: Scope, empty: list[str]) -> Any:
         """The step's rendered input; a failure to render is recorded as the step's outcome."""
 
@@ -57,6 +60,9 @@ class Walking(Protocol):
 
     def recorded(self, path: str, hash_: str) -> Any:
         """The recorded body under a path, None when there is none. Raises `Diverged` for another input."""
+
+    def remark(self, path: str, text: str) -> None:
+        """Something about a place that is worth knowing though the run may end well; it is told with the run."""
 
     def spend(self, usage: Usage, purse: Purse | None = None) -> None:
         """Count what was used."""

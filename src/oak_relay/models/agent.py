@@ -50,6 +50,11 @@ class AgentInput(Fields):
     memory: Memory | None = Field(None, description="Which conversation it belongs to.")
     gives: dict[str, object] | None = Field(None, description="JSON Schema that the answer must be valid against.")
     limits: Limits = Field(default_factory=Limits)
+    ended: Literal["fail", "keep"] = Field(
+        "fail",
+        description="What happens when a limit, or want of progress, ends it without an answer: the step fails, or it keeps "
+        "what there is, with why.",
+    )
     approve: bool | str | list[str] = Field(
         default_factory=list,
         description="Names of tools, actions, tools of a server, tables or their operations (`table.delete`) whose calls a "
@@ -166,6 +171,7 @@ async def _open(given: AgentInput, at: Surroundings) -> Result:
         given.gives,
         memory.conversation if memory else None,
         summary,
+        given.ended == "keep",
     )
     return Result(setup.as_data(), usage=usage)
 

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from oak_relay.actions.base import Fields
 from oak_relay.agents import AgentTool, Place
 from oak_relay.capabilities.protocols import Actions, Servers, Tables, Workflows
-from oak_relay.document import shapes, values
+from oak_relay.document import paths, shapes, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import Schema
 
@@ -22,6 +22,8 @@ _MAY = {"find": "table.find", "add": "table.add", "upsert": "table.upsert", "del
 class Instead(Fields):
     do: str
     with_: dict[str, object] = Field(default_factory=dict, alias="with")
+    tell: str | None = Field(None, max_length=1000, description="JSONPath of what the model is told.")
+    sources: str | None = Field(None, max_length=1000, description="JSONPath of its sources.")
 
 
 class Tool(Fields):
@@ -42,6 +44,17 @@ class Tool(Fields):
         description="Its input; {open: what belongs there} leaves a field to the model. Of a tool server: fixed arguments.",
     )
     or_: list[Instead] = Field(default_factory=list, alias="or", description="What to use when it fails.")
+    tell: str | None = Field(
+        None,
+        max_length=1000,
+        description="JSONPath (RFC 9535) of what of its output the model is told, as $.items[*].title; without it all, and "
+        "of http.request the body.",
+    )
+    sources: str | None = Field(
+        None,
+        max_length=1000,
+        description="JSONPath of its sources: addresses, or mappings with url and title; without it what it gives as sources.",
+    )
     approve: bool | str = Field(
         False, description="Whether a person approves each call, or an expression over `arguments` that says so."
     )
@@ -73,13 +86,20 @@ class Sources(Actions, Workflows, Servers, Tables, Protocol):
 async def opened(tool: Tool, index: int, at: Sources) -> list[AgentTool]:
     """The tools that one of a document stands for: more than one for servers and tables. Each has all names under which
     the document may mean it; `index` is its place there. Raises `StepFailed`."""
-    return [replace(one, index=index) for one in await _made(tool, at)]
+    made = [replace(one, index=index) for one in await _made(tool, at)]
+    if tool.kind != "do":
+        made = [replace(one, tell=tool.tell or "", sources=tool.sources or "") for one in made]
+    for path in {path for one in made for path in (one.tell, one.sources) if path}:
+        paths.find(path, {})
+    return made
 
 
 async def _made(tool: Tool, at: Sources) -> list[AgentTool]:
     if tool.do is not None:
-        instead = tuple(replace(_action(tool, one.do, one.with_, at), names=(one.do,), index=0) for one in tool.or_)
-        return [replace(_action(tool, tool.do, tool.with_, at), instead=instead)]
+        instead = tuple(
+            replace(_action(tool, one, one.do, one.with_, at), names=(one.do,), index=0) for one in tool.or_
+        )
+        return [replace(_action(tool, tool, tool.do, tool.with_, at), instead=instead)]
     if tool.run is not None or tool.agent is not None:
         name = str(tool.run or tool.agent)
         found = await at.workflow(name)
@@ -112,10 +132,11 @@ def _meant(name: str, tool: Tool, *more: str) -> tuple[str, ...]:
     return tuple(sorted({one for one in (name, tool.name, tool.server, tool.table, *more) if one}))
 
 
-def _action(tool: Tool, name: str, given: dict[str, object] | None, at: Actions) -> AgentTool:
+def _action(tool: Tool, said: Tool | Instead, name: str, given: dict[str, object] | None, at: Actions) -> AgentTool:
     action = at.action(name)
     made = _open(tool, action.name, action.title, action.schema, given)
-    return replace(made, action=action.name, names=_meant(made.name, tool, action.name))
+    tell, sources = said.tell or action.tell, said.sources or ""
+    return replace(made, action=action.name, names=_meant(made.name, tool, action.name), tell=tell, sources=sources)
 
 
 async def _server(tool: Tool, server: str, at: Servers) -> list[AgentTool]:

@@ -97,9 +97,7 @@ async def try_from(
     )
     journal = _TriedJournal()
     executor = RunExecutor(tools, UUID(int=0), lambda: 60.0)
-    outcome = await Walk(
-        whole, journal, executor, Start("try", {"settings": plan.settings, **scope}, patient=False)
-    ).walk()
+    outcome = await Walk(whole, journal, executor, Start("try", scope, patient=False)).walk()
     return outcome, journal.log
 
 
@@ -124,9 +122,7 @@ async def talk_with(
     )
     journal = _TriedJournal(remembered)
     executor = RunExecutor(tools, UUID(int=0), lambda: 60.0, before=before)
-    outcome = await Walk(
-        alone, journal, executor, Start("talk", {"settings": plan.settings, **scope}, patient=False)
-    ).walk()
+    outcome = await Walk(alone, journal, executor, Start("talk", scope, patient=False)).walk()
     return outcome, journal.log, said
 
 

@@ -41,6 +41,7 @@ class Tools:
     def __init__(self, database: Database, registry: Registry, settings: Settings) -> None:
         self.database = database
         self.registry = registry
+        self.settings = settings
         self.door = Door(settings)
         registry.watched_by(self.door)
         self.used: set[str] = set()
@@ -167,7 +168,7 @@ class CallContext:
                 found = await workflows.by_name(connection, workspace, name)
                 if found is None:
                     return None, None
-                return found, await workflows.one_version(connection, workspace, found.id, found.live_version)
+                return found, await workflows.one_version(connection, workspace, found.id, found.on_version)
 
         found, chosen = await self._patiently(look)
         if chosen is None:

@@ -11,6 +11,7 @@ from oak_relay.changes import Change
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.protocols import Call, Manner, Outcome
 from oak_relay.messages import Message
+from oak_relay.runtime import links
 from oak_relay.runtime.context import CallContext, Tools, perform
 from oak_relay.runtime.telemetry import span_id, trace_id
 from oak_relay.store.database import DatabaseLost
@@ -106,6 +107,9 @@ class RunExecutor:
         return {model: alias.model_dump(mode="json")} | {
             name: found.model_dump(mode="json") for name, found in named.items() if found is not None
         }
+
+    def link(self, question: str) -> str:
+        return links.link(self._tools.registry.vault, self._tools.settings, question)
 
     async def happened(self, call: Call) -> Outcome | None:
         action, at = self._catalogue.get(call.action), self._at(call)

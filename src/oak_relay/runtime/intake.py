@@ -4,7 +4,8 @@ import asyncio
 import secrets
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
 from uuid import UUID
@@ -15,6 +16,7 @@ import uuid_utils.compat as uuids
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
+from oak_relay.document.shapes import Fills, filled
 from oak_relay.engine.plan import Plan
 from oak_relay.runtime.documents import Busy
 from oak_relay.runtime.groupcommit import RETRIED, GroupCommit
@@ -40,21 +42,26 @@ class Incoming:
     trace_parent: str | None = None
     origin_id: UUID | None = None
     origin_how: str | None = None
+    meta: Mapping[str, object] = field(default_factory=dict)
+    """What is kept of an event beside its headers and query: its `data`, where the run's input was made of it."""
 
 
 @dataclass(frozen=True, slots=True)
 class RunTemplate:
-    """What the intake needs to know of a version: what its runs are about, and how those of one subject stand."""
+    """What the intake needs to know of a version: what its runs are about, how those of one subject stand, the defaults of
+    their input, and how it is made of an event by a trigger (None: it is the event's data)."""
 
     subject: Template
     settings: dict[str, object]
     policy: str
     revision: int
+    fills: Fills = field(default_factory=dict)
+    input: Template | None = None
 
     @classmethod
     def of(cls, plan: Plan) -> "RunTemplate":
         """Of a compiled version."""
-        return cls(plan.subject, plan.settings, plan.per_subject, plan.revision)
+        return cls(plan.subject, plan.settings, plan.per_subject, plan.revision, plan.fills)
 
     @classmethod
     def read(cls, text: str) -> "RunTemplate":
@@ -65,7 +72,10 @@ class RunTemplate:
 @lru_cache(maxsize=2048)
 def _template(text: str) -> RunTemplate:
     data = values.loads(text)
-    return RunTemplate(Template(data["subject"]), data["settings"], data["policy"], data["revision"])
+    made = None if data["input"] is None else Template(data["input"])
+    return RunTemplate(
+        Template(data["subject"]), data["settings"], data["policy"], data["revision"], data["fills"], made
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,10 +164,26 @@ class Intake:
                 await asyncio.sleep(0.2)
 
 
+def arrived(template: RunTemplate, incoming: Incoming) -> Incoming:
+    """What came in, its data as the input that a trigger makes of it. Raises `StepFailed` where that cannot be made."""
+    if template.input is None:
+        return incoming
+    scope = {"event": _event(incoming), "settings": template.settings}
+    meta = {**incoming.meta, "data": incoming.data}
+    return replace(incoming, data=template.input.render(scope), meta=meta)
+
+
 def new_run(target: Target, incoming: Incoming) -> NewRun:
-    """An event and its run as they are written. Raises `NotJson` for data that cannot be kept."""
+    """An event and its run as they are written; a run whose input cannot be made of the event fails when it begins. Raises
+    `NotJson` for data that cannot be kept."""
+    if "data" not in incoming.meta:
+        try:
+            incoming = arrived(target.template, incoming)
+        except StepFailed as failed:
+            said = {"data": incoming.data, "fault": f"{target.trigger_name}: {failed.message}"}
+            incoming = replace(incoming, meta={**incoming.meta, **said})
     event_id = uuids.uuid7()
-    meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {})}
+    meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {}), **incoming.meta}
     return NewRun(
         run_id=uuids.uuid7(),
         event_id=event_id,
@@ -189,7 +215,7 @@ def event_of(event: Mapping[str, Any], data: object) -> dict[str, object]:
         "source": event["source"],
         "type": event["type"],
         "time": event["at"].isoformat(),
-        "data": data,
+        "data": meta.get("data", data),
         "headers": meta["headers"],
         "query": meta["query"],
     }
@@ -199,25 +225,26 @@ def _subject(template: RunTemplate, incoming: Incoming) -> str | None:
     """What the run is about; a subject that cannot be worked out is none."""
     if template.subject.raw is None:
         return None
-    scope = {
-        "input": incoming.data,
-        "settings": template.settings,
-        "run": {},
-        "event": {
-            "id": incoming.key or "",
-            "source": incoming.source,
-            "type": incoming.type,
-            "time": "",
-            "data": incoming.data,
-            "headers": dict(incoming.headers or {}),
-            "query": dict(incoming.query or {}),
-        },
-    }
+    given = filled(template.fills, incoming.data)
+    scope = {"input": given, "settings": template.settings, "run": {}, "event": _event(incoming)}
     try:
         found = values.text_of(template.subject.render(scope))
     except StepFailed:
         return None
     return _text(found) or None
+
+
+def _event(incoming: Incoming) -> dict[str, object]:
+    """The name `event` before it is written."""
+    return {
+        "id": incoming.key or "",
+        "source": incoming.source,
+        "type": incoming.type,
+        "time": datetime.now(UTC).isoformat(),
+        "data": incoming.meta.get("data", incoming.data),
+        "headers": dict(incoming.headers or {}),
+        "query": dict(incoming.query or {}),
+    }
 
 
 def _text(text: str) -> str:

@@ -155,6 +155,7 @@ class RunJournal:
                 parent=parent,
                 outcome=outcome,
                 opened=self._asked,
+                note=finished.note or None,
             ),
         )
 

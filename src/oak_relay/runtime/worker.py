@@ -19,8 +19,8 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.document.schemas import validator
-from oak_relay.engine.outcomes import Finished, Rested, Start
-from oak_relay.engine.plan import REVISION, Plan
+from oak_relay.engine.outcomes import Finished, Start
+from oak_relay.engine.plan import REVISION, Plan, complete
 from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.groupcommit import Ended
@@ -329,13 +329,12 @@ class _Incarnation:
         if claim.cancelled:
             walk.cancel()
         began = time.monotonic()
-        checked = claim.walks > 1 or claim.kind == "part" or claim.event["type"] in ("webhook", "oak.start")
-        wrong = "" if checked else validator(document.input).fault(start.scope["input"])
-        if wrong:
-            error = StepFailed("invalid", f"the input does not fit {plan.workflow}: {wrong}", fix="correct with:")
-            outcome: Finished | Rested = Finished("failed", error=error.as_data())
-        else:
+        try:
+            if claim.walks <= 1 and claim.kind != "part":
+                _sound(claim, plan, document)
             outcome = await walk.walk()
+        except StepFailed as failed:
+            outcome = Finished("failed", error=failed.as_data())
         if isinstance(outcome, Finished):
             await record.end(outcome)
             if self._worker.exporter:
@@ -388,6 +387,20 @@ class _Incarnation:
         finally:
             if connection is not None:
                 connection.terminate()
+
+
+def _sound(claim: Claim, plan: Plan, document: Workflow) -> None:
+    """Raises `StepFailed` for a run that cannot begin: its workflow is not done, or its input does not fit."""
+    complete(plan)
+    event = claim.event
+    if '"fault"' in event["meta"] and (fault := values.loads(event["meta"]).get("fault")):
+        raise StepFailed(
+            "invalid", f"the input cannot be made of the event: {fault}", fix="correct input: of the trigger"
+        )
+    if event["type"] not in ("webhook", "oak.start"):  # those were looked at when they came
+        wrong = validator(document.input).fault(values.loads(event["body"] or "null"))
+        if wrong:
+            raise StepFailed("invalid", f"the input does not fit {plan.workflow}: {wrong}", fix="correct with:")
 
 
 def start_of(claim: Claim, plan: Plan, settings: Settings) -> Start:

@@ -1,7 +1,6 @@
-"""`/api/v1/runs/<id>/rerun|resume|redo`, many at once; `/api/v1/workflows/try` and samples."""
+"""`/api/v1/runs/<id>/again`, many at once; `/api/v1/workflows/try` and samples."""
 
 import re
-from datetime import UTC, datetime
 from typing import Any, Literal
 from uuid import UUID
 
@@ -14,11 +13,12 @@ from oak_relay.document.numbers import Whole
 from oak_relay.document.schemas import validator
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Finished
-from oak_relay.engine.plan import Plan, compile_plan, find_node
+from oak_relay.engine.plan import Plan, compile_plan, complete, find_node
 from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target, event_of
 from oak_relay.service import exact
+from oak_relay.service.drafts import scope_of
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
@@ -31,20 +31,28 @@ from oak_relay.usage import Usage
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
 
 
-class RerunIn(In):
-    version: Whole | None = Field(None, ge=1, description="Of its workflow; that of the run when left out.")
+START, FAILURE = "start", "failure"
+
+
+class AgainIn(In):
+    """`version` of its workflow: the one that is on when left out, or else that of the run."""
+
+    from_: str = Field(
+        "",
+        alias="from",
+        max_length=1000,
+        description="Where from: `start`; `failure`, keeping what came before; or the path of a step, such as "
+        "per_hut[3].findings. Left out: from where it failed, or from the start when it did not.",
+    )
+    version: Whole | None = Field(None, ge=1, description="Of its workflow.")
     input: object = Field(None, description="In the place of what the run was given.")
-
-
-class RedoIn(RerunIn):
-    step: str = Field("", description="Path of the step to go on from; empty: as far as what is recorded fits.")
     values: dict[str, object] = Field(default_factory=dict, description="In the place of what steps at the top gave.")
     check: StrictBool = Field(False, description="Only say what would be kept.")
 
 
 class ManyIn(In):
     ids: list[UUID] = Field(min_length=1, max_length=500)
-    action: Literal["rerun", "resume", "cancel"]
+    action: Literal["again", "cancel"]
 
 
 class TryIn(In):
@@ -66,27 +74,16 @@ class KeepIn(In):
     step: str = Field("", description="Path of the step whose result is kept; empty for the event.")
 
 
-@router.post("/runs/{run_id:uuid}/rerun", status_code=201)
-async def rerun(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
-    """Run it again from the start, as a new run."""
-    return await _again(parts, who, run_id, "rerun", given)
-
-
-@router.post("/runs/{run_id:uuid}/resume", status_code=201)
-async def resume(run_id: UUID, given: RerunIn, parts: PartsDep, who: CallerDep) -> KeptOut:
-    """Go on from where a run failed, as a new run that keeps what came before."""
-    return await _again(parts, who, run_id, "resume", given)
-
-
-@router.post("/runs/{run_id:uuid}/redo", status_code=201)
-async def redo(run_id: UUID, given: RedoIn, parts: PartsDep, who: CallerDep) -> KeptOut:
-    """Do a run again from a step on, with a changed document or values; says which outcomes are kept."""
-    return await _again(parts, who, run_id, "redo", given)
+@router.post("/runs/{run_id:uuid}/again", status_code=201)
+async def run_again(run_id: UUID, given: AgainIn, parts: PartsDep, who: CallerDep) -> KeptOut:
+    """Run it again, as a new run: from the start, from where it failed, or from a step; with `check` only say what would be
+    kept."""
+    return await _again(parts, who, run_id, given)
 
 
 @router.post("/runs/many")
 async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, object]:
-    """Cancel, rerun or resume many runs; `done` counts those it was done to, `refused` says why not to others."""
+    """Cancel many runs, or run them again; `done` counts those it was done to, `refused` says why not to others."""
     done, refused = 0, {}
     for run_id in given.ids:
         try:
@@ -96,14 +93,14 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, obje
                     await people.note(connection, parts.workspace, who.name, "cancel", str(run_id))
                 parts.hints.send(f"cancel:{run_id}")
             else:
-                await _again(parts, who, run_id, given.action, RerunIn())
+                await _again(parts, who, run_id, AgainIn())
                 done += 1
         except Problem as problem:
             refused[str(run_id)] = f"{problem.content['title']}: {problem.content['detail']}"
     return {"done": done, "refused": refused}
 
 
-async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: RerunIn) -> KeptOut:
+async def _again(parts: Parts, who: Caller, run_id: UUID, given: AgainIn) -> KeptOut:
     async with parts.database.connect() as connection:
         row = await runs.one(connection, parts.workspace, run_id)
         if row is None:
@@ -111,47 +108,51 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, how: str, given: Rerun
         if row.state not in runs.OVER:
             raise Problem(409, "the run is not over", f"it is {row.state}", "cancel it first, or wait")
         if row.kind == "part":
-            raise Problem(409, "this is a part of another run", str(row.parent_id), "do that one again")
-        chosen = await workflows.one_version(connection, parts.workspace, row.workflow_id, given.version or row.version)
+            raise Problem(409, "this is a part of another run", str(row.parent_id), "run that one again")
+        how = given.from_ or (START if row.state == "succeeded" else FAILURE)
+        if how == FAILURE and row.state == "succeeded":
+            raise Problem(409, "the run did not fail", fix="say from: start, or the path of a step")
+        flow = await workflows.by_name(connection, parts.workspace, row.workflow)
+        number = given.version or (flow.on_version if flow is not None else None) or row.version
+        chosen = await workflows.one_version(connection, parts.workspace, row.workflow_id, number)
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
-        journal = await runs.whole_entries(connection, parts.workspace, run_id) if how != "rerun" else []
+        journal = await runs.whole_entries(connection, parts.workspace, run_id) if how != START else []
         body = await runs.whole(connection, parts.workspace, row.body)
+    complete(plan)
     data = values.loads(body or "null") if given.input is None else given.input
     wrong = validator(document.input).fault(data)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
     again = _asked(row, how, given, plan)
-    kept = await _kept(parts, plan, row, journal, data, again) if how != "rerun" else Kept([], [], [])
-    if getattr(given, "check", False):
-        return KeptOut(run=None, kept=kept.kept, anew=kept.anew)
+    kept = await _kept(parts, plan, row, journal, data, again) if how != START else Kept([], [], [])
+    told = KeptOut(run=None, from_=again.how, step=again.stop, version=chosen.number, kept=kept.kept, anew=kept.anew)
+    if given.check:
+        return told
     target = Target(row.workflow_id, chosen.id, RunTemplate.of(plan), None, row.trigger_name)
     meta = values.loads(row.meta)
     incoming = Incoming(
-        row.source, row.type if how == "rerun" else "oak.start", data, None, meta["headers"], meta["query"],
-        origin_id=run_id, origin_how=how,
+        row.source, row.type if how == START else "oak.start", data, None, meta["headers"], meta["query"],
+        origin_id=run_id, origin_how=again.how, meta={"data": meta["data"]} if "data" in meta else {},
     )  # fmt: skip
     async with parts.database.begin() as connection:
-        await people.note(connection, parts.workspace, who.name, how, str(run_id))
+        await people.note(connection, parts.workspace, who.name, "run again", str(run_id))
         new = await begin(await raw(connection), parts.registry, target, incoming, kept)
     parts.hints.send("queue")
     parts.hints.changed(new)
-    return KeptOut(run=new, kept=kept.kept, anew=kept.anew)
+    return told.model_copy(update={"run": new})
 
 
-def _asked(row: Any, how: str, given: RerunIn, plan: Plan) -> Again:
-    if how == "resume":
+def _asked(row: Any, how: str, given: AgainIn, plan: Plan) -> Again:
+    if how == START:
+        return Again(row.id, START)
+    if how == FAILURE:
         step = values.loads(row.error or "{}").get("step", "")
-        if row.state == "succeeded":
-            raise Problem(409, "the run did not fail", fix="use redo to go on from a step")
-        return Again(row.id, how, step)
-    if how == "redo":
-        assert isinstance(given, RedoIn)
-        if given.step and find_node(plan, place_of(given.step)) is None:
-            raise missing("step", given.step, "name the path of a step, such as per_hut[3].findings")
-        return Again(row.id, how, given.step, given.values)
-    return Again(row.id, how)
+        return Again(row.id, FAILURE, step, given.values)
+    if find_node(plan, place_of(how)) is None:
+        raise missing("step", how, "say start, failure, or the path of a step, such as per_hut[3].findings")
+    return Again(row.id, "step", how, given.values)
 
 
 async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: object, again: Again) -> Kept:
@@ -165,22 +166,6 @@ async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: ob
 def place_of(path: str) -> str:
     """The place in the document of a step's path."""
     return re.sub(r"\[\d+\]", "[]", path)
-
-
-def pretended(name: str, data: object) -> dict[str, object]:
-    """What steps of a draft see of a run that is not one: `input`, `run`, `event`."""
-    now = datetime.now(UTC).isoformat()
-    about = {"id": name, "subject": None, "started": now, "url": ""}
-    event = {
-        "id": name,
-        "source": f"/{name}",
-        "type": f"oak.{name}",
-        "time": now,
-        "data": data,
-        "headers": {},
-        "query": {},
-    }
-    return {"input": data, "run": about, "event": event}
 
 
 async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[Entry]) -> None:
@@ -203,7 +188,7 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
-    scope = {**pretended("try", given.input), **given.steps}
+    scope = await scope_of(parts, plan, "try", given.input, given.steps)
     outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)

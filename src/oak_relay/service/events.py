@@ -102,16 +102,18 @@ def large_out(**texts: str | None) -> list[LargeOut]:
 
 def event_out(row: Any) -> EventOut:
     """An event with the run it made."""
+    meta = values.loads(row.meta)
     return EventOut(
         id=row.event_id if hasattr(row, "event_id") else row.id,
         key=row.event_key,
         source=row.source,
         type=row.type,
         at=row.event_at if hasattr(row, "event_at") else row.at,
-        data=artifacts.shown(row.body),
+        data=meta["data"] if "data" in meta else artifacts.shown(row.body),
         large=large_out(body=row.body),
         run_id=row.run_id if hasattr(row, "run_id") else row.id,
         workflow=row.workflow,
         trigger=row.trigger_name,
-        **values.loads(row.meta),
+        headers=meta["headers"],
+        query=meta["query"],
     )

@@ -16,6 +16,7 @@ from oak_relay.document import schemas, values, wire
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
+from oak_relay.runtime import intake
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.runtime.registry import Registry
 from oak_relay.service.borders import EventStream, body_of, listened
@@ -31,6 +32,7 @@ from oak_relay.vault.kinds import Credential
 router = APIRouter(route_class=ExactRoute, tags=["hooks"])
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
 _TRACE_PARENT = re.compile(r"^00-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$")
+_STREAM = "text/event-stream"
 _AGE = 2.0
 _WAIT = 120.0
 _HEADERS_KEPT = 60
@@ -48,7 +50,7 @@ class _Hook:
 
 
 class Hooks:
-    """The live webhooks a process knows; a stale one is noticed by the write itself."""
+    """The webhooks of workflows that are on, as far as a process knows them; a stale one is noticed by the write itself."""
 
     def __init__(self, parts: Parts) -> None:
         self._parts = parts
@@ -57,7 +59,7 @@ class Hooks:
         parts.hints.on("config", lambda _: self._known.clear())
 
     async def find(self, path: str, afresh: bool = False) -> _Hook | None:
-        """The live webhook at a path, None when there is none; `afresh` when what is known has proved stale."""
+        """The webhook at a path, None when there is none; `afresh` when what is known has proved stale."""
         known = self._known.get(path)
         if known and not afresh and (time.monotonic() - known.made < _AGE or path in self._asking):
             return known
@@ -73,8 +75,8 @@ class Hooks:
             if row is None:
                 self._known.pop(path, None)
                 return None
-            plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
-        target = Target(row.workflow_id, row.version_id, RunTemplate.of(plan), row.id, row.name)
+            _plan, document = await self._parts.registry.plan(await raw(connection), row.version_id)
+        target = Target(row.workflow_id, row.version_id, RunTemplate.read(row.start), row.id, row.name)
         checking = schemas.validator(document.input) if document.input else None
         kind = self._parts.registry.catalogue.triggers.get(row.kind)
         if not isinstance(kind, RequestTrigger):
@@ -100,19 +102,13 @@ async def receive(request: Request) -> Response:
     hook = await hooks.find(path)
     if hook is None:
         raise Problem(
-            404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
+            404, "no workflow that is on listens here", f"/hooks/{path}", "switch a workflow with this webhook path on"
         )
     headers, query = dict(request.headers), dict(request.query_params)
     asked = triggers.Request(request.method, path, headers, query)
     arrived = await _received(request, asked, hook, parts)
     if isinstance(arrived, Reply):
         return Response(arrived.text, arrived.status, media_type="text/plain")
-    if hook.validator is not None:
-        if len(asked.body) > _LARGE:
-            await asyncio.sleep(0)  # reading it took a while, and checking it will: others come in between
-        fault = hook.validator.fault(arrived.data)
-        if fault:
-            raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
     proofs = hook.kind.proofs(hook.given)
     incoming = Incoming(
         source=f"/hooks/{path}",
@@ -123,21 +119,35 @@ async def receive(request: Request) -> Response:
         headers=unseen(dict(list(headers.items())[:_HEADERS_KEPT]), proofs.headers),
         trace_parent=_trace_parent(request),
     )
+    try:
+        incoming = intake.arrived(hook.target.template, incoming)
+    except StepFailed as failed:
+        raise Problem(
+            422, "the input cannot be made of this request", failed.message, "see input: of the trigger"
+        ) from None
+    if hook.validator is not None:
+        if len(asked.body) > _LARGE:
+            await asyncio.sleep(0)  # reading it took a while, and checking it will: others come in between
+        fault = hook.validator.fault(incoming.data)
+        if fault:
+            raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
     receipt = await parts.intake.accept(hook.target, incoming)
     if receipt.status == "stale":
         hook = await hooks.find(path, afresh=True)
         receipt = await parts.intake.accept(hook.target, incoming) if hook else receipt
         if hook is None or receipt.status == "stale":
             raise Problem(
-                404, "no live workflow listens here", f"/hooks/{path}", "make a workflow with this webhook path live"
+                404,
+                "no workflow that is on listens here",
+                f"/hooks/{path}",
+                "switch a workflow with this webhook path on",
             )
-    answer = hook.kind.answer(hook.given)
-    if answer == "stream":
+    if hook.kind.waits(hook.given) and _STREAM in headers.get("accept", ""):
         async with parts.database.connect() as connection:
             plan, _document = await parts.registry.plan(await raw(connection), hook.target.version_id)
         step = streamed_step(plan, parts.registry.catalogue.streams)
         return EventStream(parts.waiting, _streamed(parts, receipt.run_id, step))
-    if answer == "result":
+    if hook.kind.waits(hook.given):
         async with parts.waiting.held():
             return await _result(parts, receipt.run_id, request)
     receipt_out = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}

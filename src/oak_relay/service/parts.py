@@ -261,7 +261,7 @@ class Parts:
         return CallContext(self.tools, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
 
     def config_changed(self) -> None:
-        """Tell all processes that credentials, aliases, tables or live versions are others now."""
+        """Tell all processes that credentials, aliases, tables, or versions that are on, are others now."""
         self.registry.forget()
         self.hints.send("config")
 

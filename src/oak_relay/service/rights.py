@@ -31,13 +31,13 @@ _NEEDS: Mapping[str, Collection[str]] = {
     ),
     "answer": ("POST /tray/{question_id}/answer", "GET /tray"),
     "run": (
-        "POST /runs", "POST /runs/many", "POST /runs/{run_id}/rerun", "POST /runs/{run_id}/resume", "POST /runs/{run_id}/redo",
+        "POST /runs", "POST /runs/many", "POST /runs/{run_id}/again",
         "POST /runs/{run_id}/cancel", "POST /events", "POST /schedules/{workflow}/{trigger}/pause", "POST /schedules/{workflow}/{trigger}/fire",
         "PUT /budgets/{name}", "DELETE /budgets/{name}", "POST /tables/{name}/rows", "PATCH /tables/{name}/rows/{row_id}",
         "DELETE /tables/{name}/rows/{row_id}", "DELETE /conversations/{key}", "POST /credentials/{name}/ready",
     ),
     "write": (
-        "POST /workflows", "POST /workflows/{name}/live", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
+        "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
         "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
     ),
     "store": (

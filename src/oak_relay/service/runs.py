@@ -3,7 +3,7 @@
 from collections.abc import AsyncIterator
 from dataclasses import asdict
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from fastapi import APIRouter, Header, Query, Response
@@ -11,11 +11,13 @@ from pydantic import Field
 from sse_starlette import ServerSentEvent
 
 from oak_relay.document import values
+from oak_relay.document.errors import ErrorKind
 from oak_relay.document.numbers import Whole
 from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
 from oak_relay.engine.effects import READY
 from oak_relay.engine.entries import Entry
+from oak_relay.engine.plan import complete
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact
@@ -37,7 +39,7 @@ class StartIn(In):
     workflow: str
     input: object = Field(default_factory=dict)
     version: Whole | None = Field(
-        None, ge=1, description="A version; the live one when left out, or the newest when none is."
+        None, ge=1, description="A version; the one that is on when left out, or the newest while it is off."
     )
 
 
@@ -53,10 +55,11 @@ async def start_run(
         row = await workflows.by_name(connection, parts.workspace, given.workflow)
         if row is None:
             raise missing("workflow", given.workflow, "see oak-relay workflows")
-        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version or row.live_version)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version or row.on_version)
         if chosen is None:
             raise missing("version", str(given.version))
         plan, document = await parts.registry.plan(await raw(connection), chosen.id)
+    complete(plan)
     wrong = validator(document.input).fault(given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
@@ -66,23 +69,28 @@ async def start_run(
     return exact.answer(await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)
 
 
+RunState = Literal["queued", "running", "waiting", "succeeded", "failed", "cancelled", "set aside"]
+
+
 @router.get("/runs", response_model=RunPage)
 async def list_runs(
     parts: PartsDep,
     _: CallerDep,
     workflow: str | None = None,
-    state: Annotated[list[str] | None, Query()] = None,
+    state: Annotated[list[RunState] | None, Query()] = None,
     subject: str | None = None,
-    error_kind: str | None = None,
+    error_kind: ErrorKind | None = None,
     since: Moment | None = None,
     until: Moment | None = None,
     after: UUID | None = None,
     parent: UUID | None = None,
     origin: UUID | None = None,
     held: bool = False,
+    mended: bool | None = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
-    """Runs, newest first; stable while new ones arrive. With `held` those alone that are held after a restore."""
+    """Runs, newest first; stable while new ones arrive. With `held` those alone that are held after a restore; with `mended`
+    those alone that another run mended, or (false) all but those."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
         if workflow and row is None:
@@ -91,7 +99,7 @@ async def list_runs(
             connection,
             parts.workspace,
             workflow_id=row.id if row else None,
-            states=state,
+            states=None if state is None else [*state],
             subject=subject,
             error_kind=error_kind,
             since=since,
@@ -101,6 +109,7 @@ async def list_runs(
             parent=parent,
             origin=origin,
             held=held,
+            mended=mended,
         )
     next_ = found[limit - 1].id if len(found) > limit else None
     return exact.answer(RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
@@ -340,6 +349,8 @@ def run_out(row: Any) -> RunOut:
         tokens_out=row.tokens_out,
         money=float(row.money),
         unpriced=row.unpriced,
+        note=row.note or "",
+        mended_by=row.mended_by,
         kind=row.kind,
         parent_id=row.parent_id,
         origin_id=row.origin_id,

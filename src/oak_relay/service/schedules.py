@@ -31,7 +31,7 @@ async def list_schedules(
     occurrences: Annotated[int, Query(ge=0, le=100)] = 10,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> list[ScheduleOut]:
-    """Schedules and polls of live workflows with their next occurrences, the earliest first."""
+    """Schedules and polls of workflows that are on with their next occurrences, the earliest first."""
     async with parts.database.connect() as connection:
         rows = await schedules.listed(await raw(connection), parts.workspace, workflow, limit)
     return await parts.registry.documents.now(lambda: [_out(parts, row, occurrences) for row in rows])
@@ -77,7 +77,7 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
 async def _one(direct: object, workspace: int, workflow: str, trigger: str) -> Any:
     row = await schedules.one(direct, workspace, workflow, trigger)
     if row is None:
-        raise missing("schedule", f"{workflow} {trigger}", "make the workflow live; see oak-relay schedules")
+        raise missing("schedule", f"{workflow} {trigger}", "switch the workflow on; see oak-relay schedules")
     return row
 
 

@@ -94,9 +94,10 @@ class WorkflowOut(BaseModel):
     title: str
     labels: list[str]
     starters: list[str]
-    live_version: int | None
-    latest_version: int
+    on_version: int | None = Field(description="The version that its triggers start; null while it is off.")
+    latest_version: int = Field(description="The newest version; a draft where it is not the one that is on.")
     runs: int
+    mended: int = Field(description="How many of those that failed another run mended.")
     success: float | None
     seconds: float | None
     money: float | None
@@ -107,7 +108,7 @@ class WorkflowOut(BaseModel):
 
 class VersionOut(BaseModel):
     number: int
-    live: bool
+    on: bool
     author: str
     created_at: datetime
 
@@ -148,10 +149,12 @@ class RunOut(BaseModel):
     tokens_out: int
     money: float
     unpriced: int = Field(0, description="Calls of models whose price is not known; they are not in `money`.")
+    note: str = Field("", description="What is worth knowing of it: which agent was ended by a limit, and answered.")
+    mended_by: UUID | None = Field(None, description="Of a failed one: the run that did it again, and succeeded.")
     kind: str
     parent_id: UUID | None = Field(description="The run that started it.")
     origin_id: UUID | None = Field(description="The run it does again.")
-    origin_how: str | None = Field(description="How: rerun, resume or redo.")
+    origin_how: str | None = Field(description="Where from: start, failure or step.")
 
 
 class RunPage(BaseModel):
@@ -514,7 +517,12 @@ class PublishedOut(BaseModel):
 class KeptOut(BaseModel):
     """What doing a run again keeps of it, and what it does anew, as paths of steps; `run` once it is started."""
 
+    model_config = ConfigDict(populate_by_name=True)
+
     run: UUID | None
+    from_: str = Field(alias="from", description="start, failure or step.")
+    step: str = Field(description="The step it goes on from; empty where that is the start.")
+    version: int = Field(description="The version that it is carried out with.")
     kept: list[str]
     anew: list[str]
 

@@ -11,7 +11,8 @@ from oak_relay.engine.plan import Node, compile_plan, every_node, find_node
 from oak_relay.messages import Message
 from oak_relay.runtime.again import talk_with
 from oak_relay.service import exact
-from oak_relay.service.again import count_spent, pretended
+from oak_relay.service.again import count_spent
+from oak_relay.service.drafts import scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
@@ -45,7 +46,7 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     plan = await parts.registry.documents.now(lambda: compile_plan(document))
     node = _agent(plan, given.step)
     body = Template({**node.body.raw, "prompt": "${ said }", "memory": {"conversation": "talk", "turns": 100}})
-    scope = {**pretended("talk", given.input), "said": given.say, **given.steps}
+    scope = {"said": given.say, **await scope_of(parts, plan, "talk", given.input, given.steps)}
     outcome, entries, messages = await talk_with(plan, parts.tools, node, body, scope, given.messages)
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)

@@ -1,6 +1,5 @@
 """`/api/v1/tray`: what waits for a person; `/api/v1/answers/<signed link>`: the same for who has the link."""
 
-import time
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
@@ -9,8 +8,8 @@ from fastapi import APIRouter, Query, Response
 from pydantic import Field, StrictBool
 
 from oak_relay.document import values
-from oak_relay.document.numbers import whole
 from oak_relay.document.schemas import validator
+from oak_relay.runtime import links
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
@@ -19,9 +18,6 @@ from oak_relay.store import people, tray
 from oak_relay.store.database import raw
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tray"])
-
-
-_DAY = 86_400
 
 
 class AnswerIn(In):
@@ -79,22 +75,14 @@ async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> dict[st
 
 def _of_link(parts: Parts, link: str) -> UUID:
     """The question of a link. Raises `Problem` for one that is not ours, or over."""
-    name, _, rest = link.partition(".")
-    ends, _, signature = rest.partition(".")
     try:
-        question_id = UUID(name)
-    except ValueError:
+        return links.question_of(parts.registry.vault, link)
+    except LookupError:
         raise missing("question", link) from None
-    if not parts.registry.vault.signed(_linked(question_id, ends), signature):
-        raise Problem(403, "this link is not valid", fix="ask for the link again")
-    if (whole(ends) or 0) < time.time():
-        raise Problem(410, "this link is over", fix="ask for a new one")
-    return question_id
-
-
-def _linked(question_id: UUID, ends: str) -> str:
-    """What a link's signature is of."""
-    return f"answer/{question_id}/{ends}"
+    except links.NoLink as no:
+        if no.over:
+            raise Problem(410, str(no), fix="ask for a new one") from None
+        raise Problem(403, str(no), fix="ask for the link again") from None
 
 
 def _closed() -> Problem:
@@ -142,10 +130,7 @@ def _out(parts: Parts, row: Any, linked: bool) -> QuestionOut:
     config = values.loads(row["config"])
     link = None
     if config["at"] == "link" and linked and row["state"] == "open":
-        ends = str((int(time.time()) // _DAY + 1 + parts.settings.link_days) * _DAY)  # the same all day, and never over
-        link = (
-            f"{parts.settings.own_url}/answer/{row['id']}.{ends}.{parts.registry.vault.sign(_linked(row['id'], ends))}"
-        )
+        link = links.link(parts.registry.vault, parts.settings, row["id"])
     return QuestionOut(
         id=row["id"],
         run_id=row["run_id"],

@@ -1,12 +1,13 @@
-"""`/api/v1/workflows`: save, versions, live, check, render, start."""
+"""`/api/v1/workflows`: save, versions, on and off, check, render, start."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header
-from pydantic import Field, StrictBool
+from pydantic import Field
 
 from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
@@ -16,7 +17,9 @@ from oak_relay.document.numbers import Whole, whole
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults
 from oak_relay.document.text import read
-from oak_relay.engine.plan import compile_plan, find_node
+from oak_relay.document.words import WorkflowName
+from oak_relay.engine.plan import compile_plan, complete, find_node
+from oak_relay.service.drafts import scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
@@ -41,9 +44,16 @@ class TextIn(In):
     text: str = Field(max_length=600_000, description="The workflow document, YAML or JSON.")
 
 
-class LiveIn(In):
-    version: Whole | None = Field(None, ge=1, description="The version to make live; the newest when left out.")
-    on: StrictBool = True
+class CheckIn(TextIn):
+    beside: list[WorkflowName] = Field(
+        default_factory=list,
+        max_length=1000,
+        description="Workflows that are checked along with it, and not stored yet.",
+    )
+
+
+class OnIn(In):
+    version: Whole | None = Field(None, ge=1, description="The version that is to be on; the newest when left out.")
 
 
 class RenderIn(TextIn):
@@ -103,9 +113,9 @@ def _without_secrets(parts: Parts, text: str) -> None:
 
 
 @router.post("/check")
-async def check_text(given: TextIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
+async def check_text(given: CheckIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
     """Check a document against what is stored here, without saving it."""
-    return await _checked(parts, given.text)
+    return await _checked(parts, given.text, given.beside)
 
 
 @router.post("/render")
@@ -117,13 +127,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
-    scope = {
-        "input": given.input,
-        "settings": plan.settings,
-        "event": {"data": given.input, "headers": {}, "query": {}},
-        "run": {"id": "sample", "subject": None},
-        **given.steps,
-    }
+    scope = {"now": datetime.now(UTC), **await scope_of(parts, plan, "sample", given.input, given.steps)}
     empty: list[str] = []
     rendered = node.body.render(scope, empty)
     shown: dict[str, object] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
@@ -153,31 +157,46 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         text=chosen.text,
         checked=await _checked(parts, chosen.text),
         versions=[
-            VersionOut(number=v.number, live=v.number == row.live_version, author=v.author, created_at=v.created_at)
+            VersionOut(number=v.number, on=v.number == row.on_version, author=v.author, created_at=v.created_at)
             for v in every
         ],
         settings=values.loads(row.settings),
     )
 
 
-@router.post("/{name}/live")
-async def set_live(name: str, given: LiveIn, parts: PartsDep, who: CallerDep) -> WorkflowOut:
-    """Make a version live, so that triggers start it; `on: false` stops that."""
+@router.post("/{name}/on")
+async def switch_on(name: str, given: OnIn, parts: PartsDep, who: CallerDep) -> WorkflowOut:
+    """Switch a workflow on with a version: its triggers start it from now on."""
     async with parts.database.begin() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
         chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version) if row else None
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
-        document = (await sound(parts, chosen.text)).document if given.on else None
-        starts = standings(document, parts.registry.catalogue.triggers, datetime.now(UTC)) if document else []
-        number = chosen.number if given.on else None
+        document = (await sound(parts, chosen.text)).document
+        assert document is not None
+        complete(await parts.registry.documents.now(lambda: compile_plan(document)))
+        starts = standings(document, parts.registry.catalogue.triggers, datetime.now(UTC))
         try:
-            await workflows.set_live(connection, parts.workspace, row, number, document, starts)
+            await workflows.switch(connection, parts.workspace, row, chosen.number, document, starts)
         except workflows.PathTaken as taken:
             raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
-        await people.note(
-            connection, parts.workspace, who.name, "live", f"{name} {chosen.number if given.on else 'off'}"
-        )
+        await people.note(connection, parts.workspace, who.name, "on", f"{name} {chosen.number}")
+    return await _switched(parts, name)
+
+
+@router.post("/{name}/off")
+async def switch_off(name: str, parts: PartsDep, who: CallerDep) -> WorkflowOut:
+    """Switch a workflow off: its triggers start it no longer; a person or a client still may."""
+    async with parts.database.begin() as connection:
+        row = await workflows.by_name(connection, parts.workspace, name)
+        if row is None:
+            raise missing("workflow", name)
+        await workflows.switch(connection, parts.workspace, row, None, None)
+        await people.note(connection, parts.workspace, who.name, "off", name)
+    return await _switched(parts, name)
+
+
+async def _switched(parts: Parts, name: str) -> WorkflowOut:
     parts.config_changed()
     async with parts.database.connect() as connection:
         return next(
@@ -194,7 +213,7 @@ async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who
         row = await workflows.by_name(connection, parts.workspace, name)
         if row is None:
             raise missing("workflow", name)
-        chosen = await workflows.one_version(connection, parts.workspace, row.id, row.live_version)
+        chosen = await workflows.one_version(connection, parts.workspace, row.id, row.on_version)
         assert chosen is not None
         document = await parts.registry.documents.now(lambda: document_of(read(chosen.text).data))
         known = document.settings.get("properties", {})
@@ -230,9 +249,11 @@ def _findings(checked: Checked) -> list[FindingOut]:
     return [FindingOut(**f.as_data()) for f in checked.findings]
 
 
-async def _checked(parts: Parts, text: str) -> CheckedOut:
+async def _checked(parts: Parts, text: str, beside: Sequence[str] = ()) -> CheckedOut:
     """What is found in a text, and its script."""
     world = await parts.world()
+    if beside:
+        world = replace(world, workflows=frozenset((*(world.workflows or ()), *beside)))
     return await parts.registry.documents.now(lambda: _looked_at(text, world))
 
 
@@ -296,9 +317,10 @@ def _summary(row: Any, kinds: TriggerKinds) -> WorkflowOut:
         title=row.title,
         labels=row.labels,
         starters=list(_begins(row.text, kinds)),
-        live_version=row.live_version,
+        on_version=row.on_version,
         latest_version=row.latest_version,
         runs=row.runs,
+        mended=row.mended,
         success=row.succeeded / row.ended if row.ended else None,
         seconds=row.median_seconds,
         money=row.money,

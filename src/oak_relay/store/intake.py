@@ -54,7 +54,7 @@ class NewRun:
 
 @dataclass(frozen=True, slots=True)
 class Receipt:
-    """`accepted`, `duplicate` (then `run_id` is the first one's), `stale`: the version is no longer live, or
+    """`accepted`, `duplicate` (then `run_id` is the first one's), `stale`: the version is on no longer, or
     `dropped`: another run of the subject is not over, and the workflow says to drop (the run is kept as cancelled)."""
 
     status: Literal["accepted", "duplicate", "stale", "dropped"]
@@ -151,7 +151,7 @@ async def settled(
 async def _receipts(
     connection: asyncpg.Connection, workspace: int, runs: list[NewRun], accepted: set[UUID], dropped: set[UUID]
 ) -> list[Receipt]:
-    """What became of each: an id that came before is a duplicate, also where the version is not live any more."""
+    """What became of each: an id that came before is a duplicate, also where the version is not on any more."""
     rest = [r for r in runs if r.run_id not in accepted]
     first: dict[UUID, UUID] = {}
     if rest:

@@ -47,6 +47,7 @@ class EndRow:
     parent: tuple[UUID, str] | None = None
     outcome: str | None = None
     opened: bool = False
+    note: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +114,7 @@ _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
     "tokens_out": "bigint", "money": "numeric", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
-    "started_at": "timestamptz",
+    "started_at": "timestamptz", "note": "text",
 }  # fmt: skip
 _FIRST_PAGE = 4
 _FIRST_ADD = _FIRST_PAGE + len(pages.COLUMNS)
@@ -177,9 +178,20 @@ _ENDS = f""", ending AS MATERIALIZED (
         "steps",
         "attempts",
         "started_at",
+        "note",
     )
 }, ended_at = clock_timestamp()
   WHERE r.workspace_id = $2 AND r.id = ANY (ARRAY(SELECT run_id FROM gone))
+  RETURNING r.id, r.state, r.origin_id
+), done_again AS (
+  SELECT id, origin_id FROM ended WHERE state = 'succeeded' AND origin_id IS NOT NULL
+), mended AS (
+  UPDATE failure f SET mended_by = m.id FROM (
+    WITH RECURSIVE before AS (
+      SELECT id, origin_id FROM done_again
+      UNION SELECT b.id, r.origin_id FROM before b JOIN run r ON r.workspace_id = $2 AND r.id = b.origin_id WHERE r.origin_id IS NOT NULL
+    ) SELECT id, origin_id FROM before
+  ) AS m WHERE f.workspace_id = $2 AND f.run_id = m.origin_id AND f.mended_by IS NULL
 ), failed AS (
   INSERT INTO failure (workspace_id, run_id, state, error_kind)
   SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM ending u

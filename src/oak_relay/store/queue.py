@@ -95,7 +95,7 @@ taken AS (
   DELETE FROM wake w USING taken t WHERE t.walks > 1 AND w.workspace_id = $4 AND w.run_id = t.run_id
 )
 SELECT r.id, r.workflow_id, r.version_id, r.event_id, r.subject, r.settings, r.created_at, r.cancel_at IS NOT NULL AS cancelled,
-  r.kind, r.parent_id, r.parent_path, r.depth, r.money_limit, r.trace_parent, r.origin_how IN ('resume', 'redo') AS seeded,
+  r.kind, r.parent_id, r.parent_path, r.depth, r.money_limit, r.trace_parent, r.origin_how IN ('failure', 'step') AS seeded,
   t.walks, t.wakes, t.worked, t.lane, t.generation, t.fence, t.started_at, e.event_key, e.source, e.type, e.body, e.meta, e.at
 FROM taken t CROSS JOIN LATERAL (SELECT * FROM run WHERE workspace_id = $4 AND id = t.run_id OFFSET 0) AS r
 CROSS JOIN LATERAL (SELECT * FROM event WHERE workspace_id = $4 AND id = r.event_id OFFSET 0) AS e

@@ -8,7 +8,7 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-from sqlalchemy import Select, case, func, select, text
+from sqlalchemy import ColumnElement, Select, case, exists, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.engine.paths import is_below
@@ -22,6 +22,7 @@ CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached":
 _CLOCKS = timedelta(seconds=30)
 _PAGES = 500
 """Pages of a journal that are read at once."""
+_MENDED = failure.alias("mended")
 OVER = ("succeeded", "failed", "cancelled", "set aside")
 
 
@@ -38,6 +39,9 @@ def _runs(workspace: int) -> Select[object]:
     """Runs with their workflow and version; where a run that is not over stands follows from the queue."""
     open_ = case((_STANDING["running"], "running"), (_STANDING["waiting"], "waiting"), else_="queued")
     columns = [column for column in run.c if column.name not in ("state", "started_at")]
+    mended = select(_MENDED.c.mended_by).where(
+        _MENDED.c.workspace_id == run.c.workspace_id, _MENDED.c.run_id == run.c.id
+    )
     return (
         select(
             *columns,
@@ -45,6 +49,7 @@ def _runs(workspace: int) -> Select[object]:
             func.coalesce(run.c.started_at, queue.c.started_at).label("started_at"),
             workflow.c.name.label("workflow"),
             version.c.number.label("version"),
+            case((run.c.state != "succeeded", mended.scalar_subquery())).label("mended_by"),
         )
         .select_from(run)
         .join(workflow, (workflow.c.workspace_id == run.c.workspace_id) & (workflow.c.id == run.c.workflow_id))
@@ -55,15 +60,19 @@ def _runs(workspace: int) -> Select[object]:
 
 
 def _ways(
-    query: Select[object], states: list[str] | None, error_kind: str | None
+    query: Select[object], states: list[str] | None, error_kind: str | None, mended: bool | None
 ) -> Iterator[tuple[Select[object], Any]]:
     """The runs of states and of a kind of error, each where it is quickly found, with the column that orders it."""
     failed = query.join(failure, (failure.c.workspace_id == run.c.workspace_id) & (failure.c.run_id == run.c.id))
+    if mended is not None:
+        failed = failed.where(failure.c.mended_by.is_not(None) if mended else failure.c.mended_by.is_(None))
     if error_kind:
         mine = failed.where(failure.c.error_kind == error_kind)
         yield (mine.where(failure.c.state.in_(states)) if states else mine), failure.c.run_id
+    elif not states and mended:
+        yield failed, failure.c.run_id
     elif not states:
-        yield query, run.c.id
+        yield (query if mended is None else query.where(~_mended_exists())), run.c.id
     for state in {*states} if states and not error_kind else ():
         if state in _STANDING:
             yield query.where(queue.c.workspace_id == run.c.workspace_id, _STANDING[state]), queue.c.run_id
@@ -71,6 +80,12 @@ def _ways(
             yield query.where(run.c.state == state), run.c.id
         else:
             yield failed.where(failure.c.state == state), failure.c.run_id
+
+
+def _mended_exists() -> ColumnElement[bool]:
+    return exists().where(
+        _MENDED.c.workspace_id == run.c.workspace_id, _MENDED.c.run_id == run.c.id, _MENDED.c.mended_by.is_not(None)
+    )
 
 
 async def find(
@@ -88,8 +103,9 @@ async def find(
     parent: UUID | None = None,
     origin: UUID | None = None,
     held: bool = False,
+    mended: bool | None = None,
 ) -> list[Any]:
-    """Runs, newest first, behind the one named `after`. The parts of long lists only with their `parent`."""
+    """Runs, newest first, behind the one named `after`; `mended` with or without failures that another run mended. The parts of long lists only with their `parent`."""
     query = (
         _runs(workspace).where(run.c.parent_id == parent) if parent else _runs(workspace).where(run.c.kind != "part")
     )
@@ -106,7 +122,7 @@ async def find(
     if until:
         query = query.where(run.c.created_at < until)
     found: list[Any] = []
-    for way, key in _ways(query, states, error_kind):
+    for way, key in _ways(query, states, error_kind, mended):
         if since:  # ids hold their time, so that the index bounds the search; clocks may differ a little
             way = way.where(key >= first_id(since - _CLOCKS))
         if until:

@@ -109,7 +109,7 @@ WHERE s.workspace_id = $1 AND ($2::text IS NULL OR w.name = $2) ORDER BY s.next_
 
 
 async def listed(connection: asyncpg.Connection, workspace: int, workflow: str | None, limit: int) -> list[Any]:
-    """Schedules and polls of live workflows, the next one first."""
+    """Schedules and polls of workflows that are on, the next one first."""
     return await connection.fetch(_LIST, workspace, workflow, limit)
 
 

@@ -1,4 +1,4 @@
-"""Workflows, their versions, and the triggers of the live ones."""
+"""Workflows, their versions, and the triggers of those that are on."""
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
@@ -26,7 +26,7 @@ class Changed(Fault):
 
 
 class PathTaken(Fault):
-    """Another live workflow has this webhook path."""
+    """Another workflow that is on has this webhook path."""
 
     def __init__(self, path: str, holder: str) -> None:
         super().__init__(f"/hooks/{path} belongs to the workflow {holder}")
@@ -91,7 +91,7 @@ async def one_version(connection: AsyncConnection, workspace: int, workflow_id: 
     return (await connection.execute(query)).first()
 
 
-async def set_live(
+async def switch(
     connection: AsyncConnection,
     workspace: int,
     row: Any,
@@ -99,11 +99,11 @@ async def set_live(
     document: Workflow | None,
     triggers: Sequence[Standing] = (),
 ) -> None:
-    """Make a version live, or with None none: its triggers are put in place of the former. Raises `PathTaken`."""
+    """Switch a workflow on with a version, or with None off: its triggers are put in place of the former. Raises `PathTaken`."""
     await connection.execute(
         update(workflow)
         .where(workflow.c.workspace_id == workspace, workflow.c.id == row.id)
-        .values(live_version=number, at_once=document.limits.at_once if document else None, updated_at=func.now())
+        .values(on_version=number, at_once=document.limits.at_once if document else None, updated_at=func.now())
     )
     mine = (trigger.c.workspace_id == workspace) & (trigger.c.workflow_id == row.id)
     names = [item.name for item in triggers]
@@ -113,14 +113,13 @@ async def set_live(
     chosen = await one_version(connection, workspace, row.id, number)
     assert chosen is not None
     policy = "free" if document.subject is None else document.limits.per_subject
-    start = values.dumps(
-        {
-            "subject": document.subject,
-            "settings": shapes.defaults(document.settings),
-            "policy": policy,
-            "revision": chosen.revision,
-        }
-    )
+    start = {
+        "subject": document.subject,
+        "settings": shapes.defaults(document.settings),
+        "policy": policy,
+        "revision": chosen.revision,
+        "fills": shapes.fills(document.input),
+    }
     now = datetime.now(UTC)
     for item in triggers:
         if item.path is not None:
@@ -131,7 +130,7 @@ async def set_live(
             "path": item.path,
             "topic": await _topic(connection, workspace, item),
             "config": item.config,
-            "start": start,
+            "start": values.dumps({**start, "input": item.input}),
             "version_id": chosen.id,
         }
         statement = insert(trigger).values(
@@ -171,7 +170,7 @@ async def _topic(connection: AsyncConnection, workspace: int, item: Standing) ->
 async def _plan_schedule(
     connection: AsyncConnection, workspace: int, trigger_id: UUID, item: Standing, now: datetime
 ) -> None:
-    """When a trigger in time comes next. Making live again does not bring back what has come already."""
+    """When a trigger in time comes next. Switching on again does not bring back what has come already."""
     if not item.timed:
         await connection.execute(
             delete(schedule).where(schedule.c.workspace_id == workspace, schedule.c.trigger_id == trigger_id)
@@ -187,7 +186,7 @@ async def _plan_schedule(
 
 
 async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | None:
-    """The live trigger that takes requests at a path."""
+    """The trigger that takes requests at a path."""
     return (
         await connection.execute(
             select(trigger).where(
@@ -211,16 +210,18 @@ async def set_settings(
 _LIST = text("""
 SELECT w.*, (SELECT max(number) FROM version v WHERE v.workspace_id = w.workspace_id AND v.workflow_id = w.id) AS latest_version,
   (SELECT v.text FROM version v WHERE v.workspace_id = w.workspace_id AND v.workflow_id = w.id
-   ORDER BY (v.number = w.live_version) DESC NULLS LAST, v.number DESC LIMIT 1) AS text,
-  s.runs, s.succeeded, s.ended, s.median_seconds, s.money, s.last_state, s.last_at
+   ORDER BY (v.number = w.on_version) DESC NULLS LAST, v.number DESC LIMIT 1) AS text,
+  s.runs, s.mended, s.succeeded, s.ended, s.median_seconds, s.money, s.last_state, s.last_at
 FROM workflow w LEFT JOIN LATERAL (
   SELECT count(*) AS runs, count(*) FILTER (WHERE recent.state = 'succeeded') AS succeeded,
     count(*) FILTER (WHERE recent.ended_at IS NOT NULL) AS ended,
     percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM recent.ended_at - recent.started_at)) AS median_seconds,
+    count(*) FILTER (WHERE f.mended_by IS NOT NULL) AS mended,
     avg(money) AS money, (array_agg(coalesce(recent.state, CASE WHEN q.worker_id IS NOT NULL THEN 'running'
-      WHEN q.walks > 0 AND q.ready_at > clock_timestamp() THEN 'waiting' ELSE 'queued' END) ORDER BY id DESC))[1] AS last_state, max(created_at) AS last_at
+      WHEN q.walks > 0 AND q.ready_at > clock_timestamp() THEN 'waiting' ELSE 'queued' END) ORDER BY recent.id DESC))[1] AS last_state, max(created_at) AS last_at
   FROM (SELECT * FROM run r WHERE r.workspace_id = w.workspace_id AND r.workflow_id = w.id ORDER BY id DESC LIMIT 200) AS recent
   LEFT JOIN queue q ON q.workspace_id = recent.workspace_id AND q.run_id = recent.id
+  LEFT JOIN failure f ON f.workspace_id = recent.workspace_id AND f.run_id = recent.id
 ) s ON true
 WHERE w.workspace_id = :workspace ORDER BY w.name
 """)

@@ -122,9 +122,9 @@ class RequestTrigger(TriggerKind[G]):
         """Whether a request is answered by `received` whatever its method; its body is not read."""
         return False
 
-    def answer(self, given: G) -> Literal["receipt", "result", "stream"]:
-        """What the caller is told."""
-        return "receipt"
+    def waits(self, given: G) -> bool:
+        """Whether the caller waits for a reply or the result; otherwise it is told that its request was taken."""
+        return False
 
     def proofs(self, given: G) -> Proofs:
         """Headers and fields of the query that prove who sends; what they hold is kept by nobody."""

@@ -1,4 +1,4 @@
-"""How a trigger of a live workflow stands in the records."""
+"""How a trigger of a workflow that is on stands in the records."""
 
 from dataclasses import dataclass
 from datetime import datetime
@@ -11,7 +11,7 @@ from oak_relay.triggers.base import TimeTrigger, TriggerKinds, WatchTrigger, Way
 @dataclass(frozen=True, slots=True)
 class Standing:
     """`config` is what its kind reads again, as JSON; `path` is unique in the workspace; `topic` is what is listened to;
-    `next_at` the next moment of what comes by time."""
+    `next_at` the next moment of what comes by time; `input` how an event becomes the input of its run."""
 
     name: str
     kind: str
@@ -21,6 +21,7 @@ class Standing:
     topic: str | None = None
     timed: bool = False
     next_at: datetime | None = None
+    input: object = None
 
 
 def standings(document: Workflow, kinds: TriggerKinds, now: datetime) -> list[Standing]:
@@ -36,5 +37,7 @@ def standings(document: Workflow, kinds: TriggerKinds, now: datetime) -> list[St
             moment = now
         config = values.dumps(given.model_dump(mode="json", by_alias=True))
         path, topic = kind.path(given), kind.topic(given)
-        found.append(Standing(trigger.trigger, trigger.kind, kind.way, config, path, topic, timed, moment))
+        found.append(
+            Standing(trigger.trigger, trigger.kind, kind.way, config, path, topic, timed, moment, trigger.input)
+        )
     return found

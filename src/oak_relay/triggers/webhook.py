@@ -72,10 +72,11 @@ class Webhook(Model):
     id: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]+$")] = Field(
         "webhook-id", description="Header that carries the sender's id of the event; the same id counts once."
     )
-    answer: Literal["receipt", "result", "stream"] = Field(
-        "receipt",
-        description="What the caller is told: that it was taken, the result, or, as server-sent events, the answer of the "
-        "last step while it is being written and then the result.",
+    waits: bool = Field(
+        False,
+        description="The caller waits for what a `reply` step says, or else for the result; one that sends "
+        "`Accept: text/event-stream` is told the last step's answer while it is being written, and then the result. "
+        "Otherwise it is told at once that its request was taken.",
     )
 
 
@@ -112,8 +113,8 @@ class WebhookTrigger(RequestTrigger[Webhook]):
     def methods(self, given: Webhook) -> list[Any]:
         return list(given.methods)
 
-    def answer(self, given: Webhook) -> Literal["receipt", "result", "stream"]:
-        return given.answer
+    def waits(self, given: Webhook) -> bool:
+        return given.waits
 
     def proofs(self, given: Webhook) -> Proofs:
         header = given.verify.header.lower() if given.verify.scheme in ("hmac", "token") else ""

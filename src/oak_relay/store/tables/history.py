@@ -60,6 +60,8 @@ run = Table(
     Column("result", Text),
     Column("error", Text),
     Column("answer", Text),
+    # What is worth knowing of one that ended well: an agent that was ended by a limit, with its answer.
+    Column("note", Text),
     Column("tokens_in", BigInteger, nullable=False, server_default="0"),
     Column("tokens_out", BigInteger, nullable=False, server_default="0"),
     Column("money", Numeric(18, 9), nullable=False, server_default="0"),
@@ -89,6 +91,8 @@ failure = Table(
     Column("run_id", Uuid, nullable=False),
     Column("state", Text, nullable=False),
     Column("error_kind", Text, nullable=False),
+    # The run that did it again, and succeeded.
+    Column("mended_by", Uuid),
     PrimaryKeyConstraint("workspace_id", "run_id"),
     Index("ix_failure_state", "workspace_id", "state", "run_id"),
     Index("ix_failure_error_kind", "workspace_id", "error_kind", "run_id"),

@@ -30,7 +30,7 @@ workflow = Table(
     Column("title", Text, nullable=False, server_default=""),
     Column("labels", JSONB, nullable=False, server_default="[]"),
     Column("settings", Text, nullable=False, server_default="{}"),
-    Column("live_version", Integer),
+    Column("on_version", Integer),
     Column("at_once", Integer),
     moment("created_at", False),
     moment("updated_at", False),
