@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.chat import Ask, Gathered, complete
 from oak_relay.models.files import File, content, letters, shown
@@ -34,6 +34,12 @@ def at(answer: Any, aliases: dict[str, Alias] | None = None, **more: Any) -> Any
         return (aliases or {})[name]
 
     fixed = {"draw": None, "timeout": 5, "key": "k", "trace_parent": "t", "piece": None, "may_reach": lambda url: None}
+    learnt: list[Can] = []
+
+    async def learn(alias: Alias, can: Can) -> None:
+        learnt.append(can)
+
+    fixed |= {"can": lambda alias: learnt[-1] if learnt else alias.can, "learn": learn, "learnt": learnt}
     fixed |= dict.fromkeys(("shown", "said"), lambda text, most: text[:most])
     return SimpleNamespace(
         http=httpx.AsyncClient(transport=httpx.MockTransport(answered)), model=model, **{**fixed, **more}

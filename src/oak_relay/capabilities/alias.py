@@ -21,6 +21,19 @@ class Prices(BaseModel):
     output: Number = Field(0, ge=0)
 
 
+class Can(BaseModel):
+    """What a model server can do, found out at connecting and at first use; None of what nobody knows yet. `answers`: it
+    takes a JSON Schema for its answer, gives JSON of any form when asked, or is told in words."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    answers: Literal["schema", "object", "text"] | None = None
+    tools: bool | None = None
+    parallel: bool | None = Field(None, description="Several calls in one turn.")
+    stream: bool | None = None
+    usage: bool | None = Field(None, description="It counts tokens; else they are estimated.")
+
+
 class Alias(BaseModel):
     """`url` is the server's base address, up to and with its version (`https://models.example/v1`)."""
 
@@ -39,6 +52,7 @@ class Alias(BaseModel):
     stream: Literal["watched", "always", "never"] = Field(
         "watched", description="Whether answers are taken piece by piece: when somebody watches the run, always, never."
     )
+    can: Can = Field(Can(), description="What its server can do; found out by itself.")
     sources: tuple[str, ...] = Field(
         (), description="JSONPaths (RFC 9535) in a reply under which its sources stand, as addresses or {url, title}."
     )

@@ -6,7 +6,7 @@ from typing import Any, Protocol
 
 import httpx
 
-from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.given import ServerTool, TableDef, Window, WorkflowAbout
 from oak_relay.vault.kinds import Credential
 
@@ -150,7 +150,17 @@ class Outbound(Sends, Credentials, Protocol):
     """What a call to another service needs."""
 
 
-class Asking(Outbound, Models, Spends, Protocol):
+class Abilities(Protocol):
+    """What model servers can do, as far as it is known."""
+
+    def can(self, alias: Alias) -> Can:
+        """What is known of an alias's server."""
+
+    async def learn(self, alias: Alias, can: Can) -> None:
+        """Keep what was found out of it."""
+
+
+class Asking(Outbound, Models, Abilities, Spends, Protocol):
     """What a request to a model needs."""
 
 

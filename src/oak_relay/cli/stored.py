@@ -9,10 +9,10 @@ from typing import Any
 
 from oak_relay import jsontext
 from oak_relay.cli.finding import END, found
-from oak_relay.cli.output import OUT, marked, moment, print_json, show, shown, table, working
+from oak_relay.cli.output import ERR, OUT, escaped, marked, moment, print_json, show, shown, table, working
 from oak_relay.client import Client
-from oak_relay.client.errors import OakRelayError
-from oak_relay.client.results import Test
+from oak_relay.client.errors import Invalid, OakRelayError
+from oak_relay.client.results import Can, Test
 
 
 def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -102,6 +102,22 @@ def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
 
 def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = group.add_parser(
+        "connect",
+        help="connect one by its address and key; the rest is found out",
+        epilog="examples: oak-relay model connect; oak-relay model connect http://127.0.0.1:8080 --name quick; "
+        "KEY=… oak-relay model connect https://models.example --key-from KEY --model larch-small --name careful",
+        description="Without an address the model servers of the service's machine are listed. A key is asked for when the "
+        "server wants one, or read from an environment variable: never from the command line.",
+    )
+    parser.add_argument("address", nargs="?", help="of the server, with or without its version")
+    parser.add_argument("--name", help="of the alias; quick when left out, while there is none of that name")
+    parser.add_argument("--model", help="one that it offers; asked for when left out and there are several")
+    parser.add_argument("--key-from", metavar="VARIABLE", help="environment variable that holds its key")
+    parser.add_argument("--credential", help="a stored credential in the place of a key")
+    parser.add_argument("--price-in", type=float, help="money per million tokens read, where the server does not tell")
+    parser.add_argument("--price-out", type=float, help="money per million tokens written")
+    parser.set_defaults(run=lambda a: connect_model(a, client(a)))
+    parser = group.add_parser(
         "add",
         help="store one",
         epilog="example: oak-relay model add quick --url http://127.0.0.1:8471/v1 --model larch-small --credential models",
@@ -125,6 +141,89 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
     _named(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
     _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_model))
+
+
+def connect_model(arguments: argparse.Namespace, client: Client) -> int:
+    """Connect a model; or say what could be connected."""
+    if not arguments.address:
+        with working("looking for model servers on the service's machine …"):
+            found = client.nearby_models()
+        if not show(found, arguments.json):
+            rows = [(s.url, ", ".join(m.id for m in s.models) or ("asks for a key" if s.keyed else "–")) for s in found]
+            table(
+                ("server", "offers"),
+                rows,
+                "No model server answers on the service's machine. Name one: oak-relay model connect ADDRESS",
+            )
+        return 0
+    key = os.environ.get(arguments.key_from, "") if arguments.key_from else ""
+    if arguments.key_from and not key:
+        ERR.print(f"the environment variable {arguments.key_from} holds nothing")
+        return 2
+    try:
+        server = client.look_at_models(arguments.address, key, arguments.credential)
+    except Invalid as refused:
+        if refused.kind != "denied" or key or arguments.credential or not sys.stdin.isatty():
+            raise
+        key = getpass.getpass(f"Key of {arguments.address}: ")
+        server = client.look_at_models(arguments.address, key, arguments.credential)
+    offered = [m for m in server.models if m.purpose == "chat"] or server.models
+    model = arguments.model or (offered[0].id if len(offered) == 1 else _chosen([m.id for m in offered]))
+    if model is None:
+        ERR.print(f"which model? name one with --model: {', '.join(m.id for m in offered) or 'the server lists none'}")
+        return 2
+    prices = None
+    if arguments.price_in is not None or arguments.price_out is not None:
+        prices = {"input": arguments.price_in or 0, "output": arguments.price_out or 0}
+    name = arguments.name or _free_name([a.name for a in client.models()])
+    with working(f"finding out what {model} can do …"):
+        done = client.connect_model(name, server.url, model, key, arguments.credential, prices)
+    if not show(done, arguments.json):
+        OUT.print(f"[bold]{escaped(name)}[/] is {escaped(model)} at {escaped(server.url)}")
+        if done.credential and key:
+            OUT.print(f"its key is the credential [bold]{escaped(done.credential)}[/]")
+        OUT.print(f"it said: {escaped(done.test.reply)}")
+        for line in abilities(done.alias.config.can):
+            OUT.print(f"  {line}")
+        if done.alias.config.prices is None:
+            OUT.print(
+                "[yellow]its price is not known[/], so money cannot be limited where it is used: --price-in and --price-out"
+            )
+    return 0
+
+
+def abilities(can: Can) -> list[str]:
+    """What a model server can do, a line each."""
+    answers = {
+        "schema": "takes a JSON Schema for its answer",
+        "object": "gives JSON; the schema is told in words",
+        "text": "gives text alone; JSON is asked for in words, and read from what it says",
+    }
+    words = [answers[can.answers]] if can.answers else []
+    if can.tools is not None:
+        words.append(
+            ("calls tools" + (", several at once" if can.parallel else ""))
+            if can.tools
+            else "knows no tools: they are told in words"
+        )
+    if can.stream is not None:
+        words.append("tells answers while they are written" if can.stream else "gives answers whole")
+    if can.usage is not None:
+        words.append("counts tokens" if can.usage else "does not count tokens: they are estimated")
+    return words
+
+
+def _chosen(names: list[str]) -> str | None:
+    if not sys.stdin.isatty() or not names:
+        return None
+    for number, name in enumerate(names, 1):
+        OUT.print(f"{number:3} {escaped(name)}")
+    said = input("Which one? ").strip()
+    return names[int(said) - 1] if said.isdigit() and 0 < int(said) <= len(names) else said if said in names else None
+
+
+def _free_name(taken: list[str]) -> str:
+    return next(name for name in ("quick", "careful", *(f"model-{n}" for n in range(1, 10_000))) if name not in taken)
 
 
 def add_model(arguments: argparse.Namespace, client: Client) -> int:
@@ -164,7 +263,7 @@ def list_models(arguments: argparse.Namespace, client: Client) -> int:
         table(
             ("alias", "model", "server", "credential", ">in /M", ">out /M"),
             rows,
-            "No models yet: oak-relay model add NAME --url … --model …",
+            "No models yet: oak-relay model connect",
         )
     return 0
 

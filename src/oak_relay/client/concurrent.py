@@ -260,6 +260,23 @@ class AsyncClient:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
         return await self._send(calls.put_model(name, given, unseen))
 
+    async def nearby_models(self) -> list[results.ModelServer]:
+        """Model servers that answer on the service's machine."""
+        return await self._send(calls.nearby_models())
+
+    async def look_at_models(self, address: str, key: str = "", credential: str | None = None) -> results.ModelServer:
+        """What a model server offers; nothing is stored."""
+        return await self._send(calls.look_at_models(address, key, credential))
+
+    async def connect_model(
+        self, name: str, address: str, model: str, key: str = "", credential: str | None = None,
+        prices: Mapping[str, object] | None = None, max_tokens: int = 1024,
+    ) -> results.Connected:  # fmt: skip
+        """Store a model under a name, its key as a credential that is sent to its server alone; what the server can do is
+        found out, which may take a minute."""
+        given = {"name": name, "address": address, "model": model, "key": key, "credential": credential}
+        return await self._send(calls.connect_model({**given, "prices": prices, "max_tokens": max_tokens}))
+
     async def remove_model(self, name: str) -> None:
         """Remove an alias."""
         return await self._send(calls.remove_model(name))

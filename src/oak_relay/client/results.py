@@ -206,7 +206,18 @@ class Prices(Result):
     cached: float | None = None
 
 
+class Can(Result):
+    """What a model server can do; None of what nobody knows yet. `answers`: schema, object or text."""
+
+    answers: str | None = None
+    tools: bool | None = None
+    parallel: bool | None = None
+    stream: bool | None = None
+    usage: bool | None = None
+
+
 class AliasConfig(Result):
+    can: Can = Can()
     url: str
     model: str
     credential: str | None = None
@@ -420,6 +431,28 @@ class Schedule(Result):
     last_at: datetime | None
     fault: str | None
     occurrences: list[datetime]
+
+
+class OfferedModel(Result):
+    id: str
+    purpose: str
+    context: int | None
+    read: float | None
+    written: float | None
+
+
+class ModelServer(Result):
+    url: str
+    keyed: bool
+    models: list[OfferedModel]
+
+
+class Connected(Result):
+    """A model that was connected, the credential that its key became, and how it answered."""
+
+    alias: Alias
+    credential: str | None
+    test: Test
 
 
 class Kept(Result):

@@ -103,7 +103,7 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
 def answer_in(text: str, schema: dict[str, object]) -> tuple[object, str]:
     """The data in an answer, and what is wrong with it by a JSON Schema."""
     try:
-        data = values.loads(values.unfenced(text))
+        data = values.json_in(text)
     except values.NotJson as error:
         return None, f"it is not JSON ({error})"
     return data, validator(schema).fault(data)

@@ -2,6 +2,7 @@
 
 import hashlib
 import re
+from typing import Any
 
 import orjson
 
@@ -46,6 +47,27 @@ def unfenced(text: str) -> str:
     return inner.strip("`").removeprefix("json").strip() if inner.startswith("```") else inner
 
 
+def json_in(text: str) -> Any:
+    """The JSON that a model wrote: the whole text, what a fence of Markdown holds, or the first mapping or list among other
+    words. Raises `NotJson`."""
+    try:
+        return loads(unfenced(text))
+    except NotJson as error:
+        for start in _opening(text):
+            for end in (text.rfind("}"), text.rfind("]")):
+                try:
+                    return loads(text[start : end + 1])
+                except NotJson:
+                    continue
+        raise error
+
+
+def _opening(text: str) -> list[int]:
+    """Where JSON may begin among words."""
+    found = [text.find("{"), text.find("[")]
+    return sorted(place for place in found if place > -1)
+
+
 def storable_text(text: str) -> str:
     """Text that PostgreSQL can hold: NUL and lone surrogates become U+FFFD."""
     return _UNSTORABLE.sub("\ufffd", text)
@@ -77,6 +99,7 @@ __all__ = [
     "digest",
     "dumps",
     "in_brief",
+    "json_in",
     "loads",
     "storable_text",
     "stored",

@@ -53,6 +53,7 @@ def as_message(turn: Turn) -> Message:
     """A reply as it is sent back with the next turn."""
     message: Message = {"role": "assistant", "content": turn.text}
     if turn.calls:
+        message["content"] = turn.text or None  # there are servers that refuse an empty text
         message["tool_calls"] = [
             {"id": call["id"], "type": "function", "function": {"name": call["name"], "arguments": call["text"]}}
             for call in turn.calls
@@ -63,7 +64,8 @@ def as_message(turn: Turn) -> Message:
 def results(calls: Sequence[Wanted], texts: Sequence[str]) -> list[Message]:
     """What calls gave, each as a message."""
     return [
-        {"role": "tool", "tool_call_id": call["id"], "content": text} for call, text in zip(calls, texts, strict=True)
+        {"role": "tool", "tool_call_id": call["id"], "content": text or "(nothing)"}
+        for call, text in zip(calls, texts, strict=True)
     ]
 
 

@@ -15,6 +15,7 @@ from oak_relay.document import paths, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.messages import Message, Offered, Source, Wanted
 from oak_relay.models import files
+from oak_relay.models.dialect import Dialect, calls_in, dialects, learned, told
 from oak_relay.usage import Usage
 
 _LARGEST = 4_000_000
@@ -86,23 +87,66 @@ async def complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
 
 async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     most = ask.max_tokens or alias.max_tokens
+    can = at.can(alias)
+    streamed = alias.stream == "always" or (alias.stream == "watched" and at.piece is not None)
+    wants = bool(ask.schema is not None), bool(ask.tools), streamed
+    ways = list(dialects(can, *wants))
     if at.draw is not None:
-        await at.draw.reserve(alias.worst(size_of(ask.messages, list(ask.tools), ask.schema), most))
-    body: dict[str, object] = {"model": alias.model, "messages": ask.messages, "max_tokens": most}
+        words = max((told(ask.messages, way, ask.schema, ask.tools) for way in ways), key=size_of)
+        await at.draw.reserve(alias.worst(size_of(words, list(ask.tools), ask.schema), most))
+    refused: StepFailed | None = None
+    for way in ways:
+        for again in (False, True):
+            try:
+                reply = await _asked(name, alias, ask, way, most, at)
+            except StepFailed as failed:
+                refused = refused or failed
+                status = _status(failed)
+                if way == ways[-1] or not _unable(failed, status):
+                    raise refused from None
+                if status == 500 and not again:
+                    continue  # it may just have stumbled
+                break
+            found = learned(can, way, *wants, bool(reply.calls))
+            if reply.usage.estimated == (can.usage is not False):
+                found = found.model_copy(update={"usage": not reply.usage.estimated})
+            if found != can:
+                await at.learn(alias, found)
+            return reply
+    raise AssertionError("a model is asked at least once")
+
+
+def _status(failed: StepFailed) -> int:
+    exchange = failed.detail.get("exchange")
+    response = exchange.get("response") if isinstance(exchange, dict) else None
+    status = response.get("status") if isinstance(response, dict) else None
+    return status if isinstance(status, int) else 0
+
+
+def _unable(failed: StepFailed, status: int) -> bool:
+    """Whether a refusal may mean that the server cannot do something that was asked of it."""
+    return failed.kind not in ("too_long", "out_of_credit") and status in (400, 404, 405, 415, 422, 500, 501)
+
+
+async def _asked(name: str, alias: Alias, ask: Ask, way: Dialect, most: int, at: Asking) -> Reply:
+    """One request in one dialect."""
+    messages = told(ask.messages, way, ask.schema, ask.tools)
+    body: dict[str, object] = {"model": alias.model, "messages": messages, "max_tokens": most}
     chosen = ask.temperature if ask.temperature is not None else alias.temperature
     if chosen is not None:
         body["temperature"] = chosen
-    if ask.schema is not None:
+    if ask.schema is not None and way.answers == "schema":
         body["response_format"] = {
             "type": "json_schema",
             "json_schema": {"name": "answer", "schema": ask.schema, "strict": False},
         }
-    if ask.tools:
+    elif ask.schema is not None and way.answers == "object" and (way.tools or not ask.tools):
+        body["response_format"] = {"type": "json_object"}
+    if ask.tools and way.tools:
         body["tools"] = [{"type": "function", "function": tool} for tool in ask.tools]
     body |= alias.extra
-    streamed = alias.stream == "always" or (alias.stream == "watched" and at.piece is not None)
     first: float | None = None
-    if streamed:
+    if way.stream:
         exchange, first = await _streamed(name, alias, body, at)
     else:
         exchange = await post(alias, "chat/completions", body, at)
@@ -110,16 +154,22 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     asked = {key: value for key, value in body.items() if key not in ("messages", "tools")}
     exchange.detail["exchange"]["request"]["body"] = values.dumps(asked)
     shown: dict[str, object] = {
-        "messages": files.shown(ask.messages),
+        "messages": files.shown(messages),
         "model": alias.model,
         "alias": name,
         **exchange.detail,
     }
+    plain = way.plain(ask.schema is not None, bool(ask.tools))
+    if plain:
+        shown["dialect"] = plain
     if first is not None:
         shown["first_token"] = round(first, 6)
     if exchange.status != 200:
         raise failure(name, alias, exchange, shown)
-    return _reply(name, alias, exchange, ask, shown, at)
+    reply = _reply(name, alias, exchange, ask, shown, at)
+    if ask.tools and not way.tools and (calls := calls_in(reply.text, ask.tools)):
+        reply = replace(reply, text="", calls=calls, detail={**reply.detail, "calls": calls})
+    return reply
 
 
 async def offered(alias: Alias, at: Asking, name: str = "the model server") -> list[str]:

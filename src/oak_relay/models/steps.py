@@ -139,12 +139,7 @@ async def _label(given: LabelInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
     schema = _label_schema(given)
     talk = _Talk(given.model, alias, at, label_messages(given))
-    try:
-        reply = await talk.turn(schema)
-    except StepFailed as failed:
-        if failed.kind != "invalid" or "response_format" not in failed.message:
-            raise
-        reply = await talk.turn(None)  # a server without structured output: ask in words alone
+    reply = await talk.turn(schema)
     bare = reply.text.strip().strip("\"'.*` ").lower()
     exact = next((name for name in given.names if name.lower() == bare), None)
     found = {"label": exact} if exact else await talk.shaped(reply, schema)

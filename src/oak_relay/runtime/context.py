@@ -11,7 +11,7 @@ import httpx
 
 from oak_relay.actions import servers
 from oak_relay.actions.base import Action
-from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.given import Result, ServerTool, TableDef, Window, WorkflowAbout
 from oak_relay.capabilities.protocols import Draw
 from oak_relay.document import values
@@ -20,6 +20,7 @@ from oak_relay.document.models import document_of
 from oak_relay.document.text import read
 from oak_relay.engine.protocols import Manner
 from oak_relay.messages import Message
+from oak_relay.runtime.abilities import Abilities
 from oak_relay.runtime.door import Door
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
@@ -49,6 +50,7 @@ class Tools:
         """How actions behave that do so whatever their input is."""
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
+        self.abilities = Abilities(database, registry.workspace)
         self.http: httpx.AsyncClient = outbound(self.door)
 
     async def close(self) -> None:
@@ -89,6 +91,8 @@ class CallContext:
         return self._trace_parent()
 
     async def credential(self, name: str) -> Credential:
+        if name in self.lent:
+            return self.lent[name]
         found = await self._find(lambda known: known.credentials, name)
         if found is None:
             raise StepFailed(
@@ -134,6 +138,12 @@ class CallContext:
                 "missing", f"there is no model alias {name}; there is {have}", fix=f"oak-relay model add {name}"
             )
         return found
+
+    def can(self, alias: Alias) -> Can:
+        return self._tools.abilities.of(alias)
+
+    async def learn(self, alias: Alias, can: Can) -> None:
+        await self._tools.abilities.learn(alias, can)
 
     def table(self, name: str) -> TableDef:
         known = self._tools.registry.now.tables

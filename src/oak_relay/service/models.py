@@ -11,7 +11,7 @@ from sqlalchemy.dialects.postgresql import insert
 from oak_relay.capabilities.alias import Alias
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
-from oak_relay.models.chat import Ask, complete, nearest, offered
+from oak_relay.models.chat import Ask, Reply, complete, nearest, offered
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import AliasOut, TestOut
@@ -47,6 +47,13 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, un
             names = await offered(given, parts.at(10), name)
         if names and given.model not in names:
             raise Problem(422, nearest(given.model, names), fix="choose one that is offered")
+    known = (await parts.registry.fresh()).aliases.get(name)
+    if (
+        known is not None
+        and "can" not in given.model_fields_set
+        and (known.url, known.model) == (given.url, given.model)
+    ):
+        given = given.model_copy(update={"can": known.can})
     config = {"config": values.dumps(given.model_dump(mode="json"))}
     async with parts.database.begin() as connection:
         statement = insert(model_alias).values(workspace_id=parts.workspace, name=name, **config)
@@ -90,17 +97,22 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
         exchange = failed.detail.get("exchange")
         found = TestOut(ok=False, sentence=failed.message, fix=failed.fix, exchange=exchange, offered=names, at=now)
     else:
-        money = "price unknown" if reply.usage.money is None else f"{reply.usage.money:.6f}"
-        cost = f"{reply.usage.tokens} tokens, {money}"
-        found = TestOut(
-            ok=True,
-            sentence=f"{alias.model} answers ({cost}).",
-            exchange=reply.detail.get("exchange"),
-            offered=names,
-            reply=reply.text,
-            at=now,
-        )
+        found = answered(alias, reply, names, now)
     return found
+
+
+def answered(alias: Alias, reply: Reply, names: list[str], now: datetime) -> TestOut:
+    """What a test tells of a model that answered."""
+    money = "price unknown" if reply.usage.money is None else f"{reply.usage.money:.6f}"
+    return TestOut(
+        ok=True,
+        sentence=f"{alias.model} answers ({reply.usage.tokens} tokens, {money}).",
+        exchange=reply.detail.get("exchange"),
+        messages=reply.detail.get("messages"),
+        offered=names,
+        reply=reply.text,
+        at=now,
+    )
 
 
 def _out(row: Any) -> AliasOut:

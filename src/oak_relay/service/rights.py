@@ -42,7 +42,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
     ),
     "store": (
         "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "PUT /models/{name}", "DELETE /models/{name}",
-        "POST /models/{name}/test", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables",
+        "POST /models/{name}/test", "POST /models/look", "POST /models/connect", "GET /models/nearby", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables",
         "DELETE /tables/{name}",
     ),
     "manage": ("GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),

@@ -376,6 +376,7 @@ class TestOut(BaseModel):
     sentence: str
     fix: str = ""
     exchange: dict[str, object] | None = None
+    messages: object = Field(None, description="What a model was asked.")
     offered: list[str] = Field(default_factory=list)
     reply: str = ""
     at: datetime
@@ -385,6 +386,32 @@ class AliasOut(BaseModel):
     name: str
     config: dict[str, object]
     updated_at: datetime
+
+
+class OfferedOut(BaseModel):
+    """A model that a server offers, with what the server says of it."""
+
+    id: str
+    purpose: str = Field(description="chat, vectors, speech or other, as its name tells.")
+    context: int | None = Field(description="Tokens of its context.")
+    read: float | None = Field(description="Money per million tokens read.")
+    written: float | None = Field(description="Money per million tokens written.")
+
+
+class ModelServerOut(BaseModel):
+    """A model server: its base address, version included; `keyed` when it asks for a key, or was given one."""
+
+    url: str
+    keyed: bool
+    models: list[OfferedOut]
+
+
+class ConnectedOut(BaseModel):
+    """A model that was connected, the credential that its key became, and what it answered."""
+
+    alias: AliasOut
+    credential: str | None
+    test: TestOut
 
 
 class TableOut(BaseModel):

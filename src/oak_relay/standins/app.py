@@ -1,4 +1,4 @@
-"""The stand-ins on one port: `/v1` the model, `/office` the booking office, `/search` the search desk, `/weather` the
+"""The stand-ins on one port: `/v1` the model (`/MANNERS/v1` with other manners, see `standins.manners`), `/office` the booking office, `/search` the search desk, `/weather` the
 weather station; `/received` and `/faults` for all.
 
 Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`,
@@ -20,6 +20,7 @@ from standardwebhooks import Webhook
 
 from oak_relay.standins import desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
+from oak_relay.standins.manners import manner_of
 from oak_relay.standins.media import spoken, vector
 from oak_relay.standins.model import MODELS, Rules, pieces, reply
 
@@ -73,7 +74,8 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
         return None
 
     @app.get("/v1/models")
-    async def models(request: Request) -> Response:
+    @app.get("/{manners}/v1/models")
+    async def models(request: Request, manners: str = "") -> Response:
         return refused(request) or JSONResponse(
             {"object": "list", "data": [{"id": m, "object": "model"} for m in MODELS]}
         )
@@ -81,18 +83,21 @@ def _model(app: FastAPI, ledger: Ledger, rules: Rules) -> None:
     _senses(app, ledger, refused)
 
     @app.post("/v1/chat/completions")
-    async def chat(request: Request) -> Response:
+    @app.post("/{manners}/v1/chat/completions")
+    async def chat(request: Request, manners: str = "") -> Response:
         body = await request.json()
+        if wrong := manner_of(manners).fault(body):
+            return wrong
         answer = refused(request) or await ledger.fault("model", request, body)
         if answer is not None:
             return answer
         if body["model"] not in MODELS:
             return JSONResponse({"error": {"message": f"the model {body['model']} does not exist"}}, 404)
-        given = reply(body, rules)
+        given = manner_of(manners).said(reply(manner_of(manners).heard(body), rules))
         ledger.worked[request.headers.get("idempotency-key", "")] += 1
         ledger.note("model", request, body, 200)
         await ledger.after("model", request)
-        if body.get("stream"):
+        if body.get("stream") and manner_of(manners).streams:
             return StreamingResponse(_lines(given, ledger.cut_stream("model", request)), media_type="text/event-stream")
         return JSONResponse(given)
 
