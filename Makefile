@@ -2,13 +2,19 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test bench proof scale talks crash strangers fuzz lint ready console clean
+.PHONY: demo test wheel bench proof scale talks crash strangers fuzz lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
 
 test: ready console
 	@$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
+
+wheel: ready console
+	@rm -rf dist build
+	@$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w dist .
+	@rm -rf build
+	@ls dist
 
 bench: ready console
 	@$(BIN)/python -m bench.run $(ARGS)
@@ -66,4 +72,4 @@ src/oak_relay/service/web/index.html: .venv/.ready console/node_modules/.ready $
 	@cd console && npm run --silent types -- --silent >/dev/null && npm run --silent build -- --logLevel error
 
 clean:
-	rm -rf .venv .build console/node_modules src/oak_relay/service/web data
+	rm -rf .venv .build dist console/node_modules src/oak_relay/service/web data

@@ -127,7 +127,7 @@ def test_what_was_found_begins_one_run_however_often_it_is_looked_at(huts, bell)
         ("times: ", "loud: ", "bell.ring has no field loud"),
         ("bell: {url", "bel: {url", "there is no kind of trigger bel"),
         ("every: 1s", "evry: 1s", "evry is not a key"),
-        ("every: 1s", "every: soon", "not a valid every"),
+        ("every: 1s", "every: soon", "is not a duration"),
         ("credential: tarn-bell}\nresult", "credential: office}\nresult", "office is of kind header"),
         ("credential: tarn-bell, every", "credential: lost, every", "there is no credential lost"),
     ],

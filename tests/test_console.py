@@ -10,7 +10,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from oak_relay.client import Client
 from tests.browsing import browser, sign_in
-from tests.conftest import Processes, seed_agents, until
+from tests.conftest import MODEL_KEY, Processes, seed_agents, until
 
 __all__ = ["browser"]
 
@@ -214,7 +214,7 @@ def test_a_run_is_redone_from_a_step_after_saying_what_is_kept(page: Page, oak: 
     page.get_by_role("button", name="Run again…").click()
     dialog = page.get_by_role("dialog")
     expect(dialog.get_by_label("where it failed, b")).to_be_checked()
-    dialog.get_by_label("With").select_option(label="version 2, the newest draft")
+    dialog.get_by_label("Version").select_option(label="version 2, the newest draft")
     expect(dialog).to_contain_text("Kept: a")
     dialog.get_by_role("button", name="Run again").click()
     expect(page.get_by_text("again, from where it failed, of")).to_be_visible()
@@ -371,7 +371,8 @@ def test_usage_is_grouped_and_budgets_are_set_and_removed(page: Page, agents: Pr
 
 def test_a_model_is_said_to_take_pictures(page: Page, agents: Processes, client: Client):
     page.goto(f"{agents.url}/models")
-    page.get_by_role("button", name="Add model").click()
+    page.get_by_role("button", name="Connect a model").click()
+    page.get_by_role("button", name="Write it down by hand").click()
     page.get_by_label("Name", exact=True).fill("sees")
     page.get_by_label("Server, with its version").fill(f"{agents.standins}/v1")
     page.get_by_label("Model", exact=True).fill("larch-large")
@@ -381,6 +382,48 @@ def test_a_model_is_said_to_take_pictures(page: Page, agents: Processes, client:
     expect(page.get_by_role("cell", name="sees")).to_be_visible()
     assert next(m for m in client.models() if m.name == "sees").config.takes == ["images"]
     client.remove_model("sees")
+
+
+def test_a_model_is_connected_in_one_dialog(page: Page, agents: Processes, client: Client):
+    page.goto(f"{agents.url}/models?connect=1")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Address of its server").fill(f"{agents.standins}/no-tools")
+    dialog.get_by_role("button", name="See what it offers").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("give the server's key")
+    dialog.get_by_label("Key, if it asks for one").fill(MODEL_KEY)
+    dialog.get_by_role("button", name="See what it offers").click()
+    expect(dialog).to_contain_text("offers 2 models")
+    dialog.get_by_label("Model").select_option("larch-small")
+    dialog.get_by_label("Name here").fill("handy")
+    dialog.get_by_role("button", name="Connect", exact=True).click()
+    expect(dialog).to_contain_text("handy is connected")
+    expect(dialog).to_contain_text("knows no tools: they are told in words")
+    expect(dialog).to_contain_text("kept as the credential handy-key")
+    dialog.get_by_role("button", name="Done").click()
+    expect(page.get_by_role("row").filter(has_text="handy")).to_contain_text("takes a JSON Schema")
+    client.remove_model("handy")
+
+
+def test_an_empty_console_leads_on(browser: Browser, new_database, tmp_path):
+    empty = Processes(tmp_path, new_database())
+    empty.start_all()
+    empty.start_worker()
+    page = browser.new_page()
+    page.set_default_timeout(15_000)
+    try:
+        sign_in(page, empty)
+        expect(page.get_by_role("heading", name="Play an example")).to_be_visible()
+        sorting = page.get_by_role("listitem").filter(has_text="Sort what guests write")
+        expect(sorting.get_by_role("button", name="Play")).to_be_disabled()
+        page.get_by_role("link", name="Connect a model").click()
+        expect(page.get_by_role("dialog")).to_contain_text("Address of its server")
+        page.goto(empty.url)
+        page.get_by_role("listitem").filter(has_text="Greet a guest").get_by_role("button", name="Play").click()
+        expect(page.get_by_role("heading", name="succeeded")).to_be_visible()
+        expect(page.get_by_text("Good morning, Ada Fenn. 2 nights at Glasswater it is.").first).to_be_visible()
+    finally:
+        page.close()
+        empty.stop()
 
 
 def test_a_tool_server_is_stored_tested_and_removed(page: Page, agents: Processes):

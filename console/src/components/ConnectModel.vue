@@ -21,7 +21,7 @@ const busy = ref('')
 const problem = ref<Error | null>(null)
 const done = ref<Schemas['ConnectedOut'] | null>(null)
 
-const nearby = useQuery({ queryKey: ['nearby'], enabled: open, staleTime: 30_000, queryFn: () => data(api.GET('/api/v1/models/nearby')) })
+const nearby = useQuery({ queryKey: ['nearby'], enabled: open, staleTime: 30_000, queryFn: () => data(api.GET('/api/v1/model-servers')) })
 const offered = computed(() => server.value?.models ?? [])
 const options = computed(() =>
   offered.value.map((one) => ({
@@ -39,7 +39,7 @@ watch(open, (now) => {
   read.value = written.value = ''
   server.value = done.value = problem.value = null
   name.value = ['quick', 'careful'].find((one) => !props.taken.includes(one)) ?? `model-${props.taken.length + 1}`
-})
+}, { immediate: true })
 
 async function work(what: string, call: () => Promise<void>): Promise<void> {
   busy.value = what
@@ -54,7 +54,7 @@ async function work(what: string, call: () => Promise<void>): Promise<void> {
 }
 const look = () =>
   work('look', async () => {
-    server.value = await data(api.POST('/api/v1/models/look', { body: { address: address.value, key: key.value } }))
+    server.value = await data(api.POST('/api/v1/model-servers/look', { body: { address: address.value, key: key.value } }))
     model.value = offered.value[0]?.id ?? ''
   })
 function take(one: Schemas['ModelServerOut']): void {
@@ -65,7 +65,7 @@ const connect = () =>
   work('connect', async () => {
     const prices = read.value === '' && written.value === '' ? null : { input: Number(read.value || 0), output: Number(written.value || 0) }
     const body = { name: name.value, address: server.value?.url ?? address.value, key: key.value, model: model.value, prices, max_tokens: 1024 }
-    done.value = await data(api.POST('/api/v1/models/connect', { body }))
+    done.value = await data(api.POST('/api/v1/model-servers/connect', { body }))
     key.value = ''
     emit('connected', name.value, false)
   })

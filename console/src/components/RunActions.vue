@@ -91,7 +91,7 @@ const keep = () =>
       <label v-if="run.state !== 'succeeded'"><input v-model="from" type="radio" value="failure" /> where it failed<span v-if="run.error?.step" class="quiet">, {{ run.error.step }}</span></label>
       <label v-if="span"><input v-model="from" type="radio" :value="span.path" /> the chosen step, <span class="mono">{{ span.path }}</span></label>
     </fieldset>
-    <label class="field">With <select v-model="version" class="form-select form-select-sm"><option v-for="one in versions" :key="one.number" :value="one.number">{{ one.words }}</option></select></label>
+    <label class="field">With <select v-model="version" aria-label="Version" class="form-select form-select-sm"><option v-for="one in versions" :key="one.number" :value="one.number">{{ one.words }}</option></select></label>
     <label><input v-model="changing" type="checkbox" /> with a changed input</label>
     <BFormTextarea v-if="changing" v-model="input" class="mono" rows="6" aria-label="Changed input" @change="look" />
     <ProblemNote v-if="refused" :problem="refused" />

@@ -4,6 +4,7 @@ import { BFormInput } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data } from '../api/client'
+import FirstSteps from '../components/FirstSteps.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
@@ -35,10 +36,7 @@ const found = computed(() => {
   </div>
   <ProblemNote v-if="query.error.value" :problem="query.error.value" />
   <LoadingLines v-else-if="query.isPending.value" />
-  <p v-else-if="!query.data.value?.length" class="empty">
-    No workflows yet. <RouterLink to="/workflows/new">Write the first one</RouterLink>, or save a file:
-    <code>oak-relay save FILE --on</code>
-  </p>
+  <FirstSteps v-else-if="!query.data.value?.length" />
   <p v-else-if="!found.length">Nothing is called “{{ search }}”.</p>
   <table v-else class="table">
     <thead>

@@ -93,7 +93,7 @@ def show_cmd(arguments: argparse.Namespace, client: Client) -> int:
     for one in detail.children[:10]:
         OUT.print(f"[dim]child[/] {state(one.state)} {one.workflow} [dim]{one.id}[/]")
     for one in detail.again[:10]:
-        OUT.print(f"[dim]{one.origin_how}[/] {state(one.state)} [dim]{one.id}[/]")
+        OUT.print(f"[dim]again, {trace.place_of(one)}[/] {state(one.state)} [dim]{one.id}[/]")
     if detail.result is not None:
         OUT.print("\n[dim]result[/]")
         print_json(detail.result)

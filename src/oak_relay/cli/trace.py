@@ -11,14 +11,18 @@ from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Tr
 from oak_relay.engine.paths import EntryPath
 
 
+def place_of(run: RunData) -> str:
+    """From where a run was run again."""
+    return {"start": "from the start", "failure": "from where it failed"}.get(run.origin_how or "", "from a step")
+
+
 def head(detail: RunDetail) -> None:
     """What a run is and how it went."""
     run = detail.run
     OUT.print(f"{state(run.state)}  [bold]{run.workflow}[/] version {run.version}  [dim]{run.id}[/]")
     about = f"about {escaped(run.subject)}, " if run.subject else ""
     if run.origin_id:
-        where = {"start": "from the start", "failure": "from where it failed"}.get(run.origin_how or "", "from a step")
-        OUT.print(f"run again, {where}: [dim]{run.origin_id}[/]")
+        OUT.print(f"run again, {place_of(run)}: [dim]{run.origin_id}[/]")
     if run.mended_by:
         OUT.print(f"[green]mended later[/] by [dim]{run.mended_by}[/]")
     if run.parent_id:

@@ -249,18 +249,18 @@ def put_model(name: str, given: Mapping[str, object], unseen: bool) -> Call[resu
 
 def nearby_models() -> Call[list[results.ModelServer]]:
     """Model servers on the service's machine."""
-    return Call("GET", _at("models", "nearby"), _many(results.ModelServer))
+    return Call("GET", _at("model-servers"), _many(results.ModelServer))
 
 
 def look_at_models(address: str, key: str, credential: str | None) -> Call[results.ModelServer]:
     """What a model server offers."""
     body = {"address": address, "key": key, "credential": credential}
-    return Call("POST", _at("models", "look"), _one(results.ModelServer), body=body)
+    return Call("POST", _at("model-servers", "look"), _one(results.ModelServer), body=body)
 
 
 def connect_model(given: Mapping[str, object]) -> Call[results.Connected]:
     """Store a model by an address and a key."""
-    return Call("POST", _at("models", "connect"), _one(results.Connected), body=given)
+    return Call("POST", _at("model-servers", "connect"), _one(results.Connected), body=given)
 
 
 def remove_model(name: str) -> Call[None]:

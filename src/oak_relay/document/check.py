@@ -31,6 +31,9 @@ from oak_relay.document.numbers import whole
 from oak_relay.document.schemas import validator
 from oak_relay.document.text import Path, Source, Unreadable, read
 
+_MOST = 40
+"""Findings that are told of one document."""
+
 
 @dataclass(frozen=True)
 class Checked:
@@ -57,6 +60,9 @@ def check(text: str, world: World) -> Checked:
     if document is not None:
         checker.whole(document)
     order = sorted(set(checker.findings), key=lambda f: (f.line, f.column))
+    if len(order) > _MOST:
+        more = f"{len(order) - _MOST:,} more were found"
+        order = [*order[:_MOST], Finding(order[_MOST].line, 1, more, "correct the first ones, and look again")]
     return Checked(document, source, order)
 
 

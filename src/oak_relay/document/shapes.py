@@ -170,6 +170,26 @@ def filled(what: Fills, value: object) -> object:
     return given
 
 
+def sample_of(schema: object, depth: int = 0) -> object:
+    """A value made from a JSON Schema: its example or default where it has one, else something simple."""
+    if not isinstance(schema, dict) or depth > 6:
+        return None
+    if schema.get("examples"):
+        return schema["examples"][0]
+    for key in ("const", "default"):
+        if key in schema:
+            return schema[key]
+    if schema.get("enum"):
+        return schema["enum"][0]
+    kind = schema.get("type")
+    if kind == "object" or "properties" in schema:
+        return {k: sample_of(v, depth + 1) for k, v in schema.get("properties", {}).items()}
+    if kind == "array":
+        return [sample_of(schema.get("items", {}), depth + 1)]
+    simple = {"number": 1, "integer": 1, "boolean": True}
+    return "someone@guests.example" if schema.get("format") == "email" else simple.get(str(kind), "text")
+
+
 def _resolve(schema: Schema, root: Schema) -> Schema:
     ref = schema.get("$ref")
     if isinstance(ref, str) and ref.startswith("#/$defs/"):

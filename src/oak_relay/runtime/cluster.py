@@ -42,6 +42,7 @@ class Cluster:
     def start(self, same_port: bool = False) -> str:
         """Initialise if new, start if down; returns the URL. On the port of the time before if that is free, and with
         `same_port` on no other. Raises `ClusterError`."""
+        _bin()
         home = self.home.resolve()
         home.mkdir(parents=True, exist_ok=True)
         if os.geteuid() == 0:

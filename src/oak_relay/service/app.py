@@ -30,6 +30,7 @@ from oak_relay.service import (
     credentials,
     described,
     events,
+    examples,
     hooks,
     metrics,
     models,
@@ -61,6 +62,7 @@ _RESOURCES = (
     agents,
     again,
     workflows,
+    examples,
     runs,
     events,
     tray,
@@ -226,5 +228,6 @@ async def _first_start(parts: Parts, announce: Callable[[str], None]) -> None:
         local.write_text(token + "\n")
     if not given:
         announce(
-            f"First start. Sign in at {parts.settings.own_url} as owner with the password {password} (shown this once)."
+            f"First start. Sign in at {parts.settings.own_url} as owner with the password {password} (shown this once).\n"
+            "The console leads on: connect a model, play an example, write a workflow of your own."
         )

@@ -1,4 +1,4 @@
-"""`/api/v1/models/connect`: a model by an address and a key; the rest is found out."""
+"""`/api/v1/model-servers/connect`: a model by an address and a key; the rest is found out."""
 
 import re
 from datetime import UTC, datetime
@@ -20,7 +20,7 @@ from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import ConnectedOut, In, ModelServerOut, OfferedOut
 from oak_relay.vault.kinds import Bearer, Credential
 
-router = APIRouter(route_class=ExactRoute, prefix="/api/v1/models", tags=["models"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1/model-servers", tags=["models"])
 _GIVEN = "the key that was given"
 
 
@@ -39,7 +39,7 @@ class ConnectIn(LookIn):
     max_tokens: int = Field(1024, ge=1, le=200_000, description="Longest answer.")
 
 
-@router.get("/nearby")
+@router.get("")
 async def list_nearby(parts: PartsDep, _: CallerDep) -> list[ModelServerOut]:
     """Model servers that answer on this machine."""
     found = await probing.nearby(parts.at(10), frozenset({parts.settings.port}))

@@ -26,7 +26,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "GET /runs/{run_id}/trace", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
         "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
         "GET /tables/{name}/rows", "GET /tray", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /conversations",
-        "GET /conversations/{key}", "GET /models", "GET /servers", "GET /credentials", "GET /credential-kinds", "GET /trigger-kinds",
+        "GET /conversations/{key}", "GET /models", "GET /examples", "GET /servers", "GET /credentials", "GET /credential-kinds", "GET /trigger-kinds",
         "GET /actions", "GET /connectors", "GET /restore", "POST /workflows/check",
     ),
     "answer": ("POST /tray/{question_id}/answer", "GET /tray"),
@@ -37,12 +37,12 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "DELETE /tables/{name}/rows/{row_id}", "DELETE /conversations/{key}", "POST /credentials/{name}/ready",
     ),
     "write": (
-        "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
+        "POST /examples/{name}/play", "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
         "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
     ),
     "store": (
         "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "PUT /models/{name}", "DELETE /models/{name}",
-        "POST /models/{name}/test", "POST /models/look", "POST /models/connect", "GET /models/nearby", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables",
+        "POST /models/{name}/test", "POST /model-servers/look", "POST /model-servers/connect", "GET /model-servers", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables",
         "DELETE /tables/{name}",
     ),
     "manage": ("GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),

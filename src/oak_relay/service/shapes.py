@@ -398,6 +398,16 @@ class OfferedOut(BaseModel):
     written: float | None = Field(description="Money per million tokens written.")
 
 
+class ExampleOut(BaseModel):
+    """A workflow to begin with; `needs_model` while it asks a model and there is none."""
+
+    name: str
+    title: str
+    note: str
+    text: str
+    needs_model: bool
+
+
 class ModelServerOut(BaseModel):
     """A model server: its base address, version included; `keyed` when it asks for a key, or was given one."""
 

@@ -15,7 +15,7 @@ from oak_relay.document.check_base import TriggerShape, World
 from oak_relay.document.models import Workflow, document_of, walk_steps
 from oak_relay.document.numbers import Whole, whole
 from oak_relay.document.script import script, starters
-from oak_relay.document.shapes import defaults
+from oak_relay.document.shapes import defaults, sample_of
 from oak_relay.document.text import read
 from oak_relay.document.words import WorkflowName
 from oak_relay.engine.plan import compile_plan, complete, find_node
@@ -271,7 +271,7 @@ def _looked_at(text: str, world: World) -> CheckedOut:
         agents=[step.step for step in walk_steps(document.steps) if getattr(step, "do", "") == "agent"]
         if document
         else [],
-        sample=_sample(document.input) if document else None,
+        sample=sample_of(document.input) if document else None,
     )
 
 
@@ -280,26 +280,6 @@ def _hooks(document: Workflow, kinds: Mapping[str, TriggerShape]) -> list[str]:
     known = [(kinds[t.kind], t.given) for t in document.triggers if t.kind in kinds]
     paths = (kind.path(kind.model.model_validate(given)) for kind, given in known)
     return [path for path in paths if path is not None]
-
-
-def _sample(schema: object, depth: int = 0) -> object:
-    """A value made from a JSON Schema: its example or default where it has one, else something simple."""
-    if not isinstance(schema, dict) or depth > 6:
-        return None
-    if schema.get("examples"):
-        return schema["examples"][0]
-    for key in ("const", "default"):
-        if key in schema:
-            return schema[key]
-    if schema.get("enum"):
-        return schema["enum"][0]
-    kind = schema.get("type")
-    if kind == "object" or "properties" in schema:
-        return {k: _sample(v, depth + 1) for k, v in schema.get("properties", {}).items()}
-    if kind == "array":
-        return [_sample(schema.get("items", {}), depth + 1)]
-    simple = {"number": 1, "integer": 1, "boolean": True}
-    return "someone@guests.example" if schema.get("format") == "email" else simple.get(str(kind), "text")
 
 
 @lru_cache(maxsize=5000)

@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { BButton } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
+import { api, data } from '../api/client'
+import ProblemNote from './ProblemNote.vue'
+
+const router = useRouter()
+const models = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
+const examples = useQuery({ queryKey: ['examples'], queryFn: () => data(api.GET('/api/v1/examples')) })
+const busy = ref('')
+const problem = ref<Error | null>(null)
+
+async function play(name: string): Promise<void> {
+  busy.value = name
+  problem.value = null
+  try {
+    const run = await data(api.POST('/api/v1/examples/{name}/play', { params: { path: { name } } }))
+    await router.push(`/runs/${run.id}`)
+  } catch (error) {
+    problem.value = error as Error
+  } finally {
+    busy.value = ''
+  }
+}
+</script>
+
+<template>
+  <p>Nothing is here yet. Three things to do, in any order:</p>
+  <section>
+    <h2>Connect a model</h2>
+    <p v-if="models.data.value?.length">Done: {{ models.data.value.map((one) => one.name).join(', ') }}. <RouterLink to="/models">Models</RouterLink></p>
+    <p v-else>The address of a model server, and its key if it has one. <RouterLink to="/models?connect=1">Connect a model</RouterLink></p>
+  </section>
+  <section>
+    <h2>Play an example</h2>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <ul>
+      <li v-for="one in examples.data.value" :key="one.name">
+        <BButton size="sm" variant="outline-primary" :disabled="busy !== '' || one.needs_model" @click="play(one.name)">{{ busy === one.name ? 'Starting…' : 'Play' }}</BButton>
+        <div><strong>{{ one.title }}</strong><br />{{ one.note }}<span v-if="one.needs_model" class="quiet"> Needs a model first.</span></div>
+      </li>
+    </ul>
+  </section>
+  <section>
+    <h2>Write one of your own</h2>
+    <p>A small sound document stands there to begin with. <RouterLink to="/workflows/new">Write a workflow</RouterLink>, or save a file: <code>oak-relay save FILE --on</code></p>
+  </section>
+</template>
+
+<style scoped>
+section { max-width: 46rem; margin-top: 1.5rem; }
+ul { list-style: none; padding: 0; }
+li { display: flex; gap: 1rem; align-items: flex-start; margin-bottom: 0.9rem; }
+li > button { flex: none; min-width: 4.5rem; }
+</style>
