@@ -258,7 +258,7 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         in str(said[-1]),
         "the letter that left is the one a person had changed": letters == [LETTER],
         "an answer was judged before it left": (ended["reply-screen"].result or {}).get("outcome")
-        == "sent to the guest",
+        == "gone down the valley",
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():

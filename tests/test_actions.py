@@ -198,9 +198,9 @@ async def test_labels_however_they_are_said(first, label):
 
 
 async def test_a_label_outside_the_set_is_not_taken():
-    given = {"model": "quick", "text": "x", "labels": {"happy": "glad", "unhappy": "sad"}}
+    given = {"model": "quick", "text": "x", "labels": {"content": "glad", "discontent": "sad"}}
     with pytest.raises(StepFailed) as caught:
-        await perform("model.label", given, lambda _: reply("somewhat happy"))
+        await perform("model.label", given, lambda _: reply("somewhat content"))
     assert caught.value.kind == "wrong_shape"
 
 
@@ -208,12 +208,12 @@ async def test_labels_work_with_a_server_without_structured_output():
     def old(request):
         if "response_format" in json.loads(request.content):
             return httpx.Response(400, json={"error": {"message": "unknown field response_format"}})
-        return reply("unhappy")
+        return reply("discontent")
 
     result, outside = await perform(
-        "model.label", {"model": "quick", "text": "x", "labels": {"happy": "glad", "unhappy": "sad"}}, old
+        "model.label", {"model": "quick", "text": "x", "labels": {"content": "glad", "discontent": "sad"}}, old
     )
-    assert result.output["label"] == "unhappy"
+    assert result.output["label"] == "discontent"
     assert len(outside.sent) == 2
 
 

@@ -134,7 +134,7 @@ def test_a_letter_is_refused_and_the_agent_says_so(ready: Processes):
 
 @pytest.mark.parametrize(
     ("answer", "outcome"),
-    [("Breakfast is included in every hut.", "sent to the guest"), ("Hm.", "passed to a colleague")],
+    [("Breakfast is included in every hut.", "gone down the valley"), ("Hm.", "laid on the desk")],
 )
 def test_an_answer_is_judged_before_it_leaves(ready: Processes, answer: str, outcome: str):
     client = ready.client()

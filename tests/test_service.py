@@ -166,8 +166,8 @@ def test_a_model_call_beyond_the_runs_money_is_not_made(oak, client):
 
 
 def test_a_flood_of_answers_is_labelled_out_of_a_closed_set(client):
-    client.save("oak: 1\nworkflow: labels\nsteps:\n  - step: kind\n    do: model.label\n    with: {model: quick, text: '${ input.text }', labels: {happy: is glad and thankful, unhappy: is angry or sad}}\nresult: ${ kind.label }\n")  # fmt: skip
-    assert client.start("labels", {"text": "I am angry about the cold soup"}).result() == "unhappy"
+    client.save("oak: 1\nworkflow: labels\nsteps:\n  - step: kind\n    do: model.label\n    with: {model: quick, text: '${ input.text }', labels: {content: is glad and thankful, discontent: is angry or sad}}\nresult: ${ kind.label }\n")  # fmt: skip
+    assert client.start("labels", {"text": "I am angry about the cold soup"}).result() == "discontent"
 
 
 ASKED = """

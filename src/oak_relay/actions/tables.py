@@ -1,10 +1,11 @@
-"""Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`."""
+"""Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`, `table.total`."""
 
 from collections.abc import Callable, Iterable, Mapping
 
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields, Given
+from oak_relay.actions.sheets import taken
 from oak_relay.capabilities.given import Column, Result
 from oak_relay.capabilities.protocols import Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
@@ -30,6 +31,17 @@ class FindInput(Fields):
     limit: int = Field(100, ge=1, le=10_000)
 
 
+class TotalInput(Fields):
+    table: str = Field(description="The table's name.")
+    where: dict[str, object] = Field(default_factory=dict, description="Columns and the values they must have.")
+    by: list[str] = Field(default_factory=list, max_length=5, description="Columns whose equal values make a group.")
+    sum: list[str] = Field(default_factory=list, max_length=20, description="Columns of numbers to add up.")
+    average: list[str] = Field(default_factory=list, max_length=20, description="Columns of numbers to average.")
+    least: list[str] = Field(default_factory=list, max_length=20, description="Columns whose least number is told.")
+    most: list[str] = Field(default_factory=list, max_length=20, description="Columns whose greatest number is told.")
+    limit: int = Field(1000, ge=1, le=10_000, description="Groups, those with most rows first.")
+
+
 class DeleteInput(Fields):
     table: str = Field(description="The table's name.")
     where: dict[str, object] = Field(
@@ -53,8 +65,7 @@ class Found(BaseModel):
 
 def _add(given: AddInput, at: Tables) -> AddRow:
     table = at.table(given.table)
-    check_row(given.table, table.columns, given.row)
-    return AddRow(table.id, given.row)
+    return AddRow(table.id, fitted(given.table, table.columns, given.row))
 
 
 def _upsert(given: UpsertInput, at: Tables) -> UpsertRow:
@@ -69,21 +80,35 @@ def _upsert(given: UpsertInput, at: Tables) -> UpsertRow:
 
 def _delete(given: DeleteInput, at: Tables) -> DeleteRows:
     table = at.table(given.table)
-    check_row(given.table, table.columns, given.where)
-    return DeleteRows(table.id, given.where)
+    return DeleteRows(table.id, fitted(given.table, table.columns, given.where))
 
 
 async def _find(given: FindInput, at: Tables) -> Result:
     rows = await at.rows(given.table, given.where, given.limit)
     if given.columns is not None:
         rows = [{name: row.get(name) for name in given.columns} for row in rows]
+    else:
+        columns = at.table(given.table).columns
+        rows = [in_order(columns, row) for row in rows]
     return Result({"rows": rows, "count": len(rows)})
 
 
-def check_row(table: str, columns: Iterable[Column], row: Mapping[str, object]) -> None:
-    """Whether a row fits the columns. Raises `StepFailed`."""
+async def _total(given: TotalInput, at: Tables) -> Result:
+    measures = {name: getattr(given, name) for name in ("sum", "average", "least", "most")}
+    found = await at.totals(given.table, given.where, given.by, measures, given.limit)
+    return Result({"rows": found, "count": len(found)})
+
+
+def in_order(columns: Iterable[Column], row: Mapping[str, object]) -> dict[str, object]:
+    """A row with its values in the order of the columns."""
+    return {column.name: row[column.name] for column in columns if column.name in row}
+
+
+def fitted(table: str, columns: Iterable[Column], row: Mapping[str, object]) -> dict[str, object]:
+    """A row as it is kept: a text that is a number where a column holds numbers is taken as one. Raises `StepFailed`."""
     by_name = {column.name: column.type for column in columns}
-    for name, value in row.items():
+    kept = {name: taken(value, by_name[name]) if name in by_name else value for name, value in row.items()}
+    for name, value in kept.items():
         if name not in by_name:
             raise StepFailed(
                 "invalid", f"the table {table} has no column {name}; it has {', '.join(by_name)}", fix="correct the row"
@@ -94,12 +119,13 @@ def check_row(table: str, columns: Iterable[Column], row: Mapping[str, object]) 
                 f"{table}.{name} holds a {by_name[name]}, not {values.dumps(value)[:60]}",
                 fix="correct the value",
             )
-    if values.unstorable(row):
+    if values.unstorable(kept):
         raise StepFailed(
             "invalid",
             f"a text for {table} holds U+0000 or half a character, which no table can keep",
             fix="clean the text",
         )
+    return kept
 
 
 def _fits(value: object, kind: str) -> bool:
@@ -161,6 +187,18 @@ CONNECTOR = Connector(
             sentence=_says("Find rows of"),
             example={"table": "huts", "where": {"hut": "${ input.hut }"}},
             first=("table", "where", "limit"),
+        ),
+        Action(
+            "table.total",
+            "Count and add up rows of a table",
+            TotalInput,
+            Found,
+            reach="read",
+            timeout=30,
+            perform=_total,
+            sentence=_says("Count and add up rows of"),
+            example={"table": "bookings", "by": ["hut"], "sum": ["nights"]},
+            first=("table", "by", "sum", "where"),
         ),
     ],
     triggers=[TableTrigger()],

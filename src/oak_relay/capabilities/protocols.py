@@ -86,6 +86,17 @@ class Tables(Protocol):
     async def rows(self, table: str, match: Mapping[str, object], limit: int) -> list[dict[str, object]]:
         """Rows whose columns have these values. Raises `StepFailed` (`missing`)."""
 
+    async def totals(
+        self,
+        table: str,
+        match: Mapping[str, object],
+        by: Sequence[str],
+        measures: Mapping[str, Sequence[str]],
+        limit: int,
+    ) -> list[dict[str, object]]:
+        """For each group of rows with equal values in the columns `by`: these, their `count`, and each measure (sum, average,
+        least, most) of columns of numbers. Raises `StepFailed`."""
+
 
 class Workflows(Protocol):
     """Other documents of the workspace."""

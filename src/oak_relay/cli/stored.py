@@ -5,6 +5,7 @@ import getpass
 import os
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from oak_relay import jsontext
@@ -280,6 +281,51 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--limit", type=int, default=50)
     parser = _named(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
     _named(group, "remove", "remove it with its rows", lambda a: removed(a, client(a).drop_table))
+    parser = _named(group, "import", "take rows of a CSV file", lambda a: import_table(a, client(a)))
+    parser.epilog = "examples: oak-relay table import huts huts.csv --create --check; oak-relay table import huts huts.csv --match name"
+    parser.add_argument("file", help="a file, or - for standard input")
+    parser.add_argument("--create", action="store_true", help="make the table, with the types that are guessed")
+    parser.add_argument(
+        "--match", action="append", default=[], metavar="COLUMN", help="update rows with the same values there"
+    )
+    parser.add_argument(
+        "--map", action="append", default=[], metavar="HEAD=COLUMN", help="what a head means; HEAD= leaves it out"
+    )
+    parser.add_argument("--check", action="store_true", help="only show what would be done")
+    _named(group, "export", "print all rows as CSV", lambda a: export_table(a, client(a)))
+
+
+def import_table(arguments: argparse.Namespace, client: Client) -> int:
+    """Take rows of a CSV file into a table; show what its columns mean."""
+    try:
+        text = sys.stdin.read() if arguments.file == "-" else Path(arguments.file).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise OakRelayError(f"{arguments.file} cannot be read: {error}") from None
+    mapped = dict(one.partition("=")[::2] for one in arguments.map)
+    done = client.import_csv(arguments.name, text, mapped, arguments.match, arguments.create, arguments.check)
+    if show(done, arguments.json):
+        return 1 if done.faults else 0
+    table(
+        ("head", "column", "type", "for example"),
+        [(c.head, c.name, c.type, ", ".join(c.seen)) for c in done.columns],
+        "",
+    )
+    for fault in done.faults[:20]:
+        OUT.print(f"[red]line {fault.line}[/]: {escaped(fault.message)}")
+    if arguments.check:
+        made = "the table would be made, and " if done.created else ""
+        OUT.print(
+            f"{made}{done.rows - len(done.faults)} of {done.rows} rows would be taken. Nothing was done: leave --check out."
+        )
+    else:
+        OUT.print(f"{done.added} rows added, {done.updated} updated")
+    return 1 if done.faults else 0
+
+
+def export_table(arguments: argparse.Namespace, client: Client) -> int:
+    """Print all rows as CSV."""
+    sys.stdout.write(client.export_csv(arguments.name))
+    return 0
 
 
 def create_table(arguments: argparse.Namespace, client: Client) -> int:

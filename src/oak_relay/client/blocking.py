@@ -374,6 +374,28 @@ class Client:
         """Add rows, all or none."""
         return self._send(calls.add_rows(table, given))
 
+    def import_csv(
+        self, table: str, text: str, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
+        create: bool = False, check: bool = False,
+    ) -> results.Imported:  # fmt: skip
+        """Take the rows of a CSV text into a table: `columns` says which heads mean which columns, `match` by which columns rows
+        are updated, `create` that the table is made where there is none; with `check` only say what would be done. A long text
+        is sent in parts, each of them taken whole or not at all."""
+        given = {"columns": dict(columns or {}), "match": list(match), "create": create, "check": check}
+        parts = calls.sheets_of(text)
+        done = self._send(calls.import_rows(table, {**given, "text": parts[0]}))
+        for part in parts[1:]:
+            if check:
+                break
+            more = self._send(calls.import_rows(table, {**given, "text": part}))
+            sums = {name: getattr(done, name) + getattr(more, name) for name in ("rows", "added", "updated")}
+            done = done.model_copy(update=sums)
+        return done
+
+    def export_csv(self, table: str) -> str:
+        """All rows of a table as CSV, the columns in their order."""
+        return self._send(calls.export_rows(table))
+
     def actions(self) -> list[results.Action]:
         """The catalogue of actions."""
         return self._send(calls.actions())

@@ -1,5 +1,6 @@
 """Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
 
+import io
 import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -47,6 +48,8 @@ class Call(Generic[T]):
         """The reply as its type. Raises `Problem`."""
         if response.status_code >= 400:
             raise refused(response)
+        if response.headers.get("content-type", "").startswith("text/csv"):
+            return self.read(response.text)
         return self.read(jsontext.loads(response.content) if response.content else None)
 
 
@@ -373,6 +376,36 @@ def remove_row(table: str, row_id: UUID | str) -> Call[None]:
 def add_rows(table: str, given: list[Mapping[str, object]]) -> Call[dict[str, int]]:
     """Add rows, all or none."""
     return Call("POST", _at("tables", table, "rows"), _raw, body={"rows": given})
+
+
+def import_rows(table: str, given: Mapping[str, object]) -> Call[results.Imported]:
+    """Take rows of CSV into a table."""
+    return Call("POST", _at("tables", table, "import"), _one(results.Imported), body=given)
+
+
+def export_rows(table: str) -> Call[str]:
+    """All rows of a table as CSV."""
+    return Call("GET", _at("tables", table, "rows.csv"), str)
+
+
+def sheets_of(text: str, most: int = 400_000) -> list[str]:
+    """CSV in parts of so many letters, each with the head; a row is never cut."""
+    lines, parts, head, row, size = io.StringIO(text, newline=""), [], "", "", 0
+    kept: list[str] = []
+    for line in lines:
+        row += line
+        if row.count('"') % 2:
+            continue  # a cell goes on in the next line
+        if not head:
+            head = row
+        elif size + len(row) > most and kept:
+            parts.append(head + "".join(kept))
+            kept, size = [row], len(row)
+        else:
+            kept.append(row)
+            size += len(row)
+        row = ""
+    return [*parts, head + "".join(kept) + row]
 
 
 def actions() -> Call[list[results.Action]]:

@@ -379,6 +379,28 @@ class AsyncClient:
         """Add rows, all or none."""
         return await self._send(calls.add_rows(table, given))
 
+    async def import_csv(
+        self, table: str, text: str, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
+        create: bool = False, check: bool = False,
+    ) -> results.Imported:  # fmt: skip
+        """Take the rows of a CSV text into a table: `columns` says which heads mean which columns, `match` by which columns rows
+        are updated, `create` that the table is made where there is none; with `check` only say what would be done. A long text
+        is sent in parts, each of them taken whole or not at all."""
+        given = {"columns": dict(columns or {}), "match": list(match), "create": create, "check": check}
+        parts = calls.sheets_of(text)
+        done = await self._send(calls.import_rows(table, {**given, "text": parts[0]}))
+        for part in parts[1:]:
+            if check:
+                break
+            more = await self._send(calls.import_rows(table, {**given, "text": part}))
+            sums = {name: getattr(done, name) + getattr(more, name) for name in ("rows", "added", "updated")}
+            done = done.model_copy(update=sums)
+        return done
+
+    async def export_csv(self, table: str) -> str:
+        """All rows of a table as CSV, the columns in their order."""
+        return await self._send(calls.export_rows(table))
+
     async def actions(self) -> list[results.Action]:
         """The catalogue of actions."""
         return await self._send(calls.actions())

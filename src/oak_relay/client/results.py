@@ -433,6 +433,29 @@ class Schedule(Result):
     occurrences: list[datetime]
 
 
+class ImportedColumn(Result):
+    head: str
+    name: str
+    type: str
+    seen: list[str]
+
+
+class ImportFault(Result):
+    line: int
+    message: str
+
+
+class Imported(Result):
+    """What an import did, or would do; `faults` are lines that do not fit."""
+
+    columns: list[ImportedColumn]
+    rows: int
+    added: int
+    updated: int
+    faults: list[ImportFault]
+    created: bool
+
+
 class OfferedModel(Result):
     id: str
     purpose: str

@@ -284,7 +284,7 @@ ACTIONS = [
         example={
             "model": "quick",
             "text": "${ input.message }",
-            "labels": {"booking": "asks for a bunk", "complaint": "is unhappy"},
+            "labels": {"booking": "asks for a bunk", "complaint": "tells what was not well"},
             "otherwise": "other",
         },
         first=("model", "text", "labels", "otherwise"),

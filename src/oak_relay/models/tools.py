@@ -16,7 +16,13 @@ from oak_relay.document.shapes import Schema
 
 _NAME = re.compile(r"[^a-zA-Z0-9_]+")
 KINDS = ("do", "run", "agent", "server", "table", "ask")
-_MAY = {"find": "table.find", "add": "table.add", "upsert": "table.upsert", "delete": "table.delete"}
+_MAY = {
+    "total": "table.total",
+    "find": "table.find",
+    "add": "table.add",
+    "upsert": "table.upsert",
+    "delete": "table.delete",
+}
 
 
 class Instead(Fields):
@@ -60,7 +66,9 @@ class Tool(Fields):
     )
     only: list[str] | None = Field(None, description="Of a tool server: only these of its tools.")
     columns: list[str] | None = Field(None, description="Of a table: only these columns.")
-    may: list[Literal["find", "add", "upsert", "delete"]] = Field(["find"], description="Of a table: what may be done.")
+    may: list[Literal["find", "total", "add", "upsert", "delete"]] = Field(
+        ["find"], description="Of a table: what may be done."
+    )
     match: list[str] | None = Field(
         None, description="Of a table with upsert: the columns that tell which row is meant."
     )
@@ -245,6 +253,7 @@ def _table(tool: Tool, table: str, may: str, at: Tables) -> AgentTool:
     named = ", ".join(columns)
     words = {
         "find": f"Find rows of the table {table}, all or those whose columns have given values. Columns: {named}.",
+        "total": f"Count rows of the table {table}, all or those whose columns have given values, by groups, and add up columns. Columns: {named}.",
         "add": f"Add a row to the table {table}. Columns: {named}.",
         "upsert": f"Add or update the row of the table {table} with the same {', '.join(tool.match or columns[:1])}.",
         "delete": f"Remove rows of the table {table} whose columns have given values.",
@@ -254,6 +263,8 @@ def _table(tool: Tool, table: str, may: str, at: Tables) -> AgentTool:
         fixed["columns"] = columns
     if may == "upsert":
         fixed["match"] = tool.match or columns[:1]
+    if may == "total":
+        return _totals(tool, table, columns, row, words[may])
     field_ = "where" if may in ("find", "delete") else "row"
     name = f"{tool.name or _named(table)}_{may}"
     required = [] if may == "find" else [field_]
@@ -267,6 +278,24 @@ def _table(tool: Tool, table: str, may: str, at: Tables) -> AgentTool:
         {field_: [field_]},
         action=_MAY[may],
         names=_meant(name, tool, _MAY[may], f"{table}.{may}"),
+    )
+
+
+def _totals(tool: Tool, table: str, columns: list[str], row: dict[str, object], words: str) -> AgentTool:
+    """Counting and adding up rows, over the allowed columns alone."""
+    some = {"type": "array", "items": {"enum": columns}}
+    open_ = {"where": row, "by": some, "sum": some, "average": some, "least": some, "most": some}
+    name = f"{tool.name or _named(table)}_total"
+    return AgentTool(
+        name,
+        f"Count and add up rows of {table}",
+        "do",
+        _described(tool, words),
+        {"type": "object", "properties": open_, "additionalProperties": False},
+        {"table": table},
+        {field: [field] for field in open_},
+        action="table.total",
+        names=_meant(name, tool, "table.total", f"{table}.total"),
     )
 
 

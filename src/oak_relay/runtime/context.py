@@ -167,6 +167,33 @@ class CallContext:
 
         return await self._patiently(look)
 
+    async def totals(
+        self,
+        table: str,
+        match: Mapping[str, object],
+        by: Sequence[str],
+        measures: Mapping[str, Sequence[str]],
+        limit: int,
+    ) -> list[dict[str, object]]:
+        await self._find(lambda snapshot: snapshot.tables, table)
+        known = self.table(table)
+        names = {column.name for column in known.columns}
+        for name in (*by, *match, *(one for some in measures.values() for one in some)):
+            if name not in names:
+                have = ", ".join(column.name for column in known.columns)
+                raise StepFailed(
+                    "invalid", f"the table {table} has no column {name}; it has {have}", fix="correct the name"
+                )
+        if values.unstorable(match):
+            return []
+
+        async def look() -> list[dict[str, object]]:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await rows.totals(connection, workspace, known.id, known.searched, match, by, measures, limit)
+
+        return await self._patiently(look)
+
     def now(self) -> datetime:
         return datetime.now(UTC)
 

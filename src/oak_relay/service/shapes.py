@@ -398,6 +398,31 @@ class OfferedOut(BaseModel):
     written: float | None = Field(description="Money per million tokens written.")
 
 
+class ImportColumn(BaseModel):
+    """A column of a file: its head, the table's column that it means, that one's type, and its first cells."""
+
+    head: str
+    name: str
+    type: str
+    seen: list[str]
+
+
+class ImportFault(BaseModel):
+    line: int
+    message: str
+
+
+class ImportOut(BaseModel):
+    """What an import did, or would do: `created` when the table was not there; `faults` are lines that do not fit."""
+
+    columns: list[ImportColumn]
+    rows: int
+    added: int
+    updated: int
+    faults: list[ImportFault]
+    created: bool
+
+
 class ExampleOut(BaseModel):
     """A workflow to begin with; `needs_model` while it asks a model and there is none."""
 

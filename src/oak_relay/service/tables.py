@@ -1,19 +1,24 @@
 """`/api/v1/tables`: tables kept here and their rows; `/api/v1/actions`: the catalogue."""
 
+import asyncio
+from collections.abc import AsyncIterator
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
-from pydantic import Field
+from fastapi.responses import StreamingResponse
+from pydantic import Field, StrictBool
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.actions.tables import check_row
+from oak_relay.actions import sheets
+from oak_relay.actions.tables import fitted, in_order
 from oak_relay.capabilities.given import Column
+from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import In, RowOut, RowPage, TableOut
+from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, RowPage, TableOut
 from oak_relay.store import people, rows
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
@@ -31,6 +36,16 @@ class TableIn(In):
 
 class RowsIn(In):
     rows: list[dict[str, object]] = Field(min_length=1, max_length=5000)
+
+
+class ImportIn(In):
+    text: str = Field(max_length=900_000, description="The file: CSV (RFC 4180), its first line the heads.")
+    columns: dict[str, str] = Field(
+        default_factory=dict, max_length=200, description="Heads of the file and the columns they mean; empty for none."
+    )
+    match: list[str] = Field(default_factory=list, max_length=10, description="Columns that tell which row is meant.")
+    create: StrictBool = Field(False, description="Make the table where there is none.")
+    check: StrictBool = Field(False, description="Only say what would be done.")
 
 
 @router.get("/tables")
@@ -79,8 +94,86 @@ async def list_rows(
     async with parts.database.connect() as connection:
         table = await _table(connection, parts.workspace, name)
         found = await rows.find(connection, parts.workspace, table.id, {}, limit + 1, after)
-    page = [RowOut(**row) for row in found[:limit]]
+        columns = _columns(table)
+    page = [_row(columns, row) for row in found[:limit]]
     return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
+
+
+@router.get("/tables/{name}/rows.csv", response_class=Response)
+async def rows_as_csv(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
+    """All rows as CSV (RFC 4180), with a head; the columns in their order."""
+    async with parts.database.connect() as connection:
+        table = await _table(connection, parts.workspace, name)
+    columns, blanker = _columns(table), parts.registry.now.blanker
+
+    async def lines() -> AsyncIterator[str]:
+        yield sheets.line(column.name for column in columns)
+        after: UUID | None = None
+        while True:
+            async with parts.database.connect() as connection:
+                found = await rows.find(connection, parts.workspace, table.id, {}, 1000, after)
+            for row in found:
+                kept: Any = row["row"]
+                yield blanker.text(sheets.line(kept.get(column.name) for column in columns))
+            if len(found) < 1000:
+                return
+            after = UUID(str(found[-1]["id"]))
+
+    disposition = {"Content-Disposition": f'attachment; filename="{name}.csv"'}
+    return StreamingResponse(lines(), media_type="text/csv; charset=utf-8", headers=disposition)
+
+
+@router.post("/tables/{name}/import")
+async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDep) -> ImportOut:
+    """Take rows of a CSV file into a table, all or none; a new one is made with the types that are guessed, where `create` says
+    so. With `match`, rows that have the same values there are updated. With `check` only say what would be done."""
+    sheet = await asyncio.to_thread(sheets.read, given.text)
+    async with parts.database.begin() as connection:
+        table = next((t for t in await rows.tables(connection, parts.workspace) if t.name == name), None)
+        if table is None and not given.create:
+            raise missing("table", name, "say create, to have it made")
+        columns = sheets.headings(sheet, _columns(table) if table is not None else (), given.columns)
+        twice = {one.name for one in columns if sum(other.name == one.name for other in columns) > 1}
+        if twice:
+            raise Problem(422, f"two columns would be called {sorted(twice)[0]}", fix="map one of them to another name")
+        kinds = [Column(one.name, one.type) for one in columns] if table is None else _columns(table)
+        taken: list[dict[str, object]] = []
+        faults: list[ImportFault] = []
+        for line, row in sheets.rows(sheet, columns):
+            try:
+                taken.append(fitted(name, kinds, row))
+            except StepFailed as failed:
+                faults.append(ImportFault(line=line, message=failed.message))
+        absent = [one for one in given.match if one not in {column.name for column in columns}]
+        if absent:
+            raise Problem(422, f"the file has no column {absent[0]} to match by", fix="name columns that it has")
+        told = ImportOut(
+            columns=[ImportColumn(head=c.head, name=c.name, type=c.type, seen=list(c.seen)) for c in columns],
+            rows=len(sheet.rows), added=0, updated=0, faults=faults[:100], created=table is None,
+        )  # fmt: skip
+        if given.check:
+            return told
+        if faults:
+            first = faults[0]
+            raise Problem(
+                422,
+                f"{len(faults)} of {len(sheet.rows)} lines do not fit",
+                f"line {first.line}: {first.message}",
+                "correct them",
+            )
+        if table is None:
+            made = [ColumnIn(name=c.name, type=c.type) for c in columns]
+            await rows.create(connection, parts.workspace, name, [c.model_dump() for c in made])
+            table = await _table(connection, parts.workspace, name)
+        if given.match:
+            told.added, told.updated = await rows.upsert(connection, parts.workspace, table.id, given.match, taken)
+        elif taken:
+            await rows.add(connection, parts.workspace, table.id, taken)
+            told.added = len(taken)
+        await people.note(connection, parts.workspace, who.name, "import", name)
+    parts.config_changed()
+    parts.hints.send("published")
+    return told
 
 
 @router.post("/tables/{name}/rows", status_code=201)
@@ -88,9 +181,8 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
     """Add rows, all or none."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
-        for row in given.rows:
-            check_row(name, _columns(table), row)
-        await rows.add(connection, parts.workspace, table.id, given.rows)
+        kept = [fitted(name, _columns(table), row) for row in given.rows]
+        await rows.add(connection, parts.workspace, table.id, kept)
     parts.hints.send("published")
     return {"added": len(given.rows)}
 
@@ -102,8 +194,8 @@ async def update_row(
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
-        check_row(name, _columns(table), given)
-        if not await rows.update(connection, parts.workspace, table.id, row_id, given):
+        kept = fitted(name, _columns(table), given)
+        if not await rows.update(connection, parts.workspace, table.id, row_id, kept):
             raise missing("row", str(row_id))
     parts.hints.send("published")
     return {"updated": True}
@@ -125,6 +217,10 @@ async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:
     if table is None:
         raise missing("table", name)
     return table
+
+
+def _row(columns: list[Column], row: dict[str, Any]) -> RowOut:
+    return RowOut(**{**row, "row": in_order(columns, row["row"])})
 
 
 def _columns(table: Any) -> list[Column]:

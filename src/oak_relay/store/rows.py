@@ -1,6 +1,6 @@
 """Tables kept by Oak Relay itself and their rows."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 from uuid import UUID
 
@@ -81,6 +81,82 @@ async def look(
         *given,
     )
     return [values.loads(row["data"]) for row in found]
+
+
+_MEASURES = {"sum": "sum", "average": "avg", "least": "min", "most": "max"}
+
+
+async def totals(
+    connection: asyncpg.Connection,
+    workspace: int,
+    table_id: UUID,
+    searched: bool,
+    match: Mapping[str, object],
+    by: Sequence[str],
+    measures: Mapping[str, Sequence[str]],
+    limit: int,
+) -> list[dict[str, object]]:
+    """Groups of rows with equal values in the columns `by`, the largest first: these values, the `count`, and measures (sum,
+    average, least, most) of columns, over the values of theirs that are numbers."""
+    given: list[object] = [workspace, table_id, limit]
+
+    def parameter(value: object) -> str:
+        given.append(value)
+        return f"${len(given)}"
+
+    groups = [f"data -> {parameter(name)}::text" for name in by]
+    counted = []
+    for measure, names in measures.items():
+        for name in names:
+            place = parameter(name)
+            number = (
+                f"CASE WHEN jsonb_typeof(data -> {place}::text) = 'number' THEN (data ->> {place}::text)::numeric END"
+            )
+            counted.append((measure, name, f"{_MEASURES[measure]}({number})"))
+    where = (
+        f"AND {'searched AND ' if searched else ''}data @> {parameter(values.dumps(match))}::text::jsonb"
+        if match
+        else ""
+    )
+    columns = [
+        *(f"({group})::text" for group in groups),
+        "count(*)",
+        *(f"trim_scale(round({one[2]}, 12))::text" for one in counted),
+    ]
+    shown = ", ".join(f"{column} AS c{place}" for place, column in enumerate(columns))
+    grouped = f"GROUP BY {', '.join(groups)}" if groups else ""
+    found = await connection.fetch(
+        f"SELECT {shown} FROM table_row WHERE workspace_id = $1 AND table_id = $2 {where} {grouped} "
+        f"ORDER BY c{len(groups)} DESC, 1 LIMIT $3",
+        *given,
+    )
+    made = []
+    for row in found:
+        one: dict[str, object] = {name: values.loads(row[place] or "null") for place, name in enumerate(by)}
+        one["count"] = row[len(by)]
+        for at, (measure, name, _) in enumerate(counted, len(by) + 1):
+            told = one.setdefault(measure, {})
+            assert isinstance(told, dict)
+            told[name] = None if row[at] is None else values.loads(row[at])
+        made.append(one)
+    return made
+
+
+async def upsert(
+    connection: AsyncConnection, workspace: int, table_id: UUID, match: Sequence[str], rows: list[dict[str, object]]
+) -> tuple[int, int]:
+    """Update the rows that have the same values in the columns `match`, or add them; how many were added, and updated."""
+    added: list[dict[str, object]] = []
+    updated = 0
+    for row in rows:
+        found = await find(connection, workspace, table_id, {name: row.get(name) for name in match}, 1)
+        if found:
+            await update(connection, workspace, table_id, UUID(str(found[0]["id"])), row)
+            updated += 1
+        else:
+            await add(connection, workspace, table_id, [row])
+            added.append(row)
+    return len(added), updated
 
 
 async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows: list[dict[str, object]]) -> None:
