@@ -115,3 +115,20 @@ def test_names_and_paths_are_known():
     expression = compile_text("${ kind.label == 'x' and huts[0].name and kind.get('a') }")
     assert expression.names == {"kind", "huts"}
     assert ("kind", "label") in expression.references()
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ("${ input.items | default([]) }", []),
+        ("${ input['values'] | default('none') }", "none"),
+        ("${ have.items | length }", 2),
+        ("${ have.items[0] }", 1),
+        ("${ input.items() | list | length }", 1),
+        ("${ input.get('a', 5) }", 1),
+        ("${ input.get('b', have.keys | default(7)) }", 7),
+        ("${ [input.keys | default(3)] }", [3]),
+    ],
+)
+def test_a_key_that_is_called_like_a_method_is_a_key_unless_it_is_called(text, value):
+    assert compile_text(text).value({"input": {"a": 1}, "have": {"items": [1, 2]}}) == value

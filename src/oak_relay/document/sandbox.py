@@ -12,6 +12,7 @@ from jinja2 import Undefined, filters, nodes
 from jinja2.exceptions import SecurityError, UndefinedError
 from jinja2.runtime import Context, LoopContext
 from jinja2.sandbox import SandboxedEnvironment
+from jinja2.visitor import NodeTransformer
 
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.filters import OWN_FILTERS, joined
@@ -253,6 +254,25 @@ class Method:
         return result
 
 
+class _Keys(NodeTransformer):
+    """Makes keys of those attributes that might be taken for methods, where they are not called: `input.items`."""
+
+    def visit_Call(self, node: nodes.Call) -> nodes.Node:
+        called = node.node
+        if isinstance(called, nodes.Getattr):
+            called.node = self.visit(called.node)
+        node.args = [self.visit(one) for one in node.args]
+        for one in node.kwargs:
+            self.visit(one)
+        return node
+
+    def visit_Getattr(self, node: nodes.Getattr) -> nodes.Node:
+        self.generic_visit(node)
+        if node.attr in _METHODS[dict]:
+            return nodes.Getitem(node.node, nodes.Const(node.attr, lineno=node.lineno), node.ctx, lineno=node.lineno)
+        return node
+
+
 class Environment(SandboxedEnvironment):
     """Reading and computing only. Delimiters are `${ … }` and lines that begin with `%%`."""
 
@@ -302,6 +322,7 @@ class Environment(SandboxedEnvironment):
             if isinstance(node, nodes.Name) and node.name.startswith("_"):
                 raise SecurityError("names do not begin with _")
         _join_concats(tree)
+        _Keys().visit(tree)
 
     def getattr(self, obj: object, attribute: str) -> object:
         meter = METER.get()
@@ -344,7 +365,15 @@ class Environment(SandboxedEnvironment):
                 return Missing(name=f"item {argument}", path=f"item {argument} of {len(obj)}", note=note)
         if isinstance(obj, Missing):
             return obj.child(argument)
-        return self.getattr(obj, str(argument))
+        found = self.getattr(obj, str(argument))
+        if isinstance(found, Method):  # what stands in brackets, or is not called, is a key
+            METER.get().empty.append(str(argument))
+            return Missing(
+                name=str(argument),
+                path=str(argument),
+                known=tuple(str(k) for k in obj) if isinstance(obj, dict) else None,
+            )
+        return found
 
     def call(self, _context: object, _obj: object, *args: object, **kwargs: object) -> object:
         if isinstance(_obj, Missing):

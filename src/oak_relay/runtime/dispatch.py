@@ -34,7 +34,7 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
         met: set[tuple[UUID, str]] = set()
         for row in rows:
             arrived = published.arrived(row)
-            for trigger in triggers[row["kind"], row["topic"]]:
+            for trigger in (*triggers[row["kind"], row["topic"]], *_to_any(row, arrived, triggers)):
                 occasion = _occasion(trigger, arrived, registry.catalogue.triggers)
                 if occasion is None:
                     continue
@@ -54,6 +54,15 @@ async def dispatch(connection: asyncpg.Connection, registry: Registry, most: int
             await published.heard(connection, registry.workspace, list(met))
         await published.handled(connection, registry.workspace, rows)
     return len(rows), [run_id for run_id, _ in met]
+
+
+def _to_any(
+    row: Mapping[str, Any], arrived: Mapping[str, object], triggers: Mapping[tuple[str, str], list[asyncpg.Record]]
+) -> list[asyncpg.Record]:
+    """Who is told of the end of any run: nobody of one that another waits for, nor of its own."""
+    if row["kind"] != "run" or arrived.get("child"):
+        return []
+    return [one for one in triggers[row["kind"], published.ANY] if one["workflow"] != arrived["workflow"]]
 
 
 def _occasion(trigger: asyncpg.Record, arrived: dict[str, object], kinds: TriggerKinds) -> Occasion | None:

@@ -148,7 +148,8 @@ class RunJournal:
                 unpriced=self.spent.unpriced,
                 steps=self._steps,
                 attempts=self._attempts,
-                workflow=self._workflow,
+                workflow="" if claim.kind == "part" else self._workflow,  # nobody is told of a part
+                child=claim.kind == "child",
                 depth=claim.depth + 1,
                 started_at=claim.started_at,
                 lane=(claim.workflow_id, claim.lane) if claim.lane is not None else None,

@@ -41,8 +41,9 @@ async def finish(
     await connection.execute(
         "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id) "
         "SELECT $1, $2::uuid, 'run', w.name, '/runs/' || $2::uuid::text, $2::uuid::text, json_build_object('run', $2::uuid, 'workflow', w.name, "
-        "'state', $3::text, 'result', NULL, 'error', $4::text::json)::text, $5, $2::uuid FROM workflow w WHERE w.workspace_id = $1 "
-        "AND w.id = $6 AND EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.way = 'run' AND t.topic = w.name) "
+        "'state', $3::text, 'result', NULL, 'error', $4::text::json, 'child', $7::bool)::text, $5, $2::uuid FROM workflow w WHERE w.workspace_id = $1 "
+        "AND w.id = $6 AND EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.way = 'run' AND "
+        "(t.topic = w.name OR (t.topic = '*' AND NOT $7::bool))) AND NOT $8::bool "
         "ON CONFLICT DO NOTHING",
         workspace,
         run_id,
@@ -50,5 +51,7 @@ async def finish(
         values.dumps(error),
         row["depth"] + 1,
         gone["workflow_id"],
+        row["kind"] == "child",
+        row["kind"] == "part",
     )
     return True

@@ -48,6 +48,8 @@ class EndRow:
     outcome: str | None = None
     opened: bool = False
     note: str | None = None
+    child: bool = False
+    """Whether another run waits for it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +116,7 @@ _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
     "tokens_out": "bigint", "money": "numeric", "unpriced": "int", "steps": "int", "attempts": "int", "workflow": "text", "depth": "int",
-    "started_at": "timestamptz", "note": "text",
+    "started_at": "timestamptz", "note": "text", "child": "bool",
 }  # fmt: skip
 _FIRST_PAGE = 4
 _FIRST_ADD = _FIRST_PAGE + len(pages.COLUMNS)
@@ -200,9 +202,10 @@ _ENDS = f""", ending AS MATERIALIZED (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
   SELECT $2, u.run_id, 'run', u.workflow, '/runs/' || u.run_id, u.run_id::text, json_build_object('run', u.run_id,
     'workflow', u.workflow, 'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result)
-    ELSE u.result::json END, 'error', u.error::json, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
+    ELSE u.result::json END, 'error', u.error::json, 'child', u.child, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
   FROM ending u
-  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.way = 'run' AND t.topic = u.workflow)
+  WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.way = 'run' AND
+    (t.topic = u.workflow OR (t.topic = '*' AND NOT u.child AND u.workflow <> '')))
     AND u.run_id IN (SELECT run_id FROM gone)
   ON CONFLICT DO NOTHING
 )"""

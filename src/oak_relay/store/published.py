@@ -50,17 +50,22 @@ async def _whole(
     return [{**row, "body": values.dumps(ends[row["id"]])} if row["id"] in ends else row for row in rows]
 
 
+ANY = "*"
+"""The topic of those who listen to the ends of any workflow's runs."""
+
+
 async def triggers(
     connection: asyncpg.Connection, workspace: int, rows: list[Mapping[str, object]]
 ) -> dict[tuple[str, str], list[asyncpg.Record]]:
     """The triggers that listen, by way and topic of what was published."""
     found: dict[tuple[str, str], list[asyncpg.Record]] = defaultdict(list)
     for row in await connection.fetch(
-        "SELECT id, workflow_id, version_id, name, kind, way, topic, config, start FROM trigger "
-        "WHERE workspace_id = $1 AND way = ANY($2::text[]) AND topic = ANY($3::text[]) ORDER BY id",
+        "SELECT t.id, t.workflow_id, t.version_id, t.name, t.kind, t.way, t.topic, t.config, t.start, w.name AS workflow "
+        "FROM trigger t JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id "
+        "WHERE t.workspace_id = $1 AND t.way = ANY($2::text[]) AND t.topic = ANY($3::text[]) ORDER BY t.id",
         workspace,
         list({row["kind"] for row in rows}),
-        list({row["topic"] for row in rows}),
+        [*{row["topic"] for row in rows}, ANY],
     ):
         found[row["way"], row["topic"]].append(row)
     return found

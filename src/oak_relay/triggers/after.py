@@ -1,4 +1,4 @@
-"""`after`: another workflow's run has ended."""
+"""`after`: a run of another workflow, or of any, has ended."""
 
 from collections.abc import Mapping
 from typing import Literal
@@ -16,7 +16,9 @@ Ended = Literal["succeeded", "failed", "cancelled", "set aside"]
 class After(Model):
     """Another workflow's run has ended."""
 
-    workflow: WorkflowName
+    workflow: WorkflowName | None = Field(
+        None, description="Any workflow's when left out, but for its own, and for runs that others wait for."
+    )
     ended: list[Ended] = Field(default=["succeeded", "failed", "cancelled", "set aside"], min_length=1)
 
 
@@ -24,13 +26,15 @@ class AfterTrigger(PublishedTrigger[After]):
     name, model, way = "after", After, "run"
 
     def sentence(self, given: After) -> str:
-        return f"A run of {given.workflow} that {'ended' if len(given.ended) == 4 else ' or '.join(given.ended)}"
+        ended = "ended" if len(given.ended) == 4 else " or ".join(given.ended)
+        return f"A run of {given.workflow} that {ended}" if given.workflow else f"Any run that {ended}"
 
     def check(self, given: After, path: Path, checker: Checking) -> None:
-        checker.named((*path, "workflow"), given.workflow, checker.world.workflows, "workflow")
+        if given.workflow:
+            checker.named((*path, "workflow"), given.workflow, checker.world.workflows, "workflow")
 
     def topic(self, given: After) -> str:
-        return given.workflow
+        return given.workflow or "*"
 
     def fits(self, given: After, arrived: Mapping[str, object]) -> bool:
         return arrived["state"] in given.ended
