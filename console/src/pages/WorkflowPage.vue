@@ -9,6 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ScriptView from '../components/ScriptView.vue'
 import StateMark from '../components/StateMark.vue'
 import TalkPanel from '../components/TalkPanel.vue'
+import WebhookList from '../components/WebhookList.vue'
 import YamlEditor from '../components/YamlEditor.vue'
 import { moment } from '../lib/format'
 import { useStream } from '../lib/live'
@@ -136,7 +137,6 @@ const version = computed({
   set: (number) => void router.push({ query: number === versions.value[0]?.value ? {} : { version: String(number) } }),
 })
 const isOn = computed(() => page.data.value?.workflow.on_version === page.data.value?.version && !changed.value)
-const origin = window.location.origin
 
 watch(wanted, () => (saved.value = text.value))
 onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave without saving your changes?'))
@@ -182,7 +182,7 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
         </template>
         <template v-if="checked?.hooks.length && !fresh">
           <h2>Webhooks</h2>
-          <p v-for="path in checked.hooks" :key="path" class="mono">POST {{ origin }}/hooks/{{ path }}</p>
+          <WebhookList :workflow="name" :hooks="checked.hooks" />
         </template>
         <template v-if="!fresh">
           <h2>Last runs</h2>

@@ -48,6 +48,7 @@ from oak_relay.service.borders import Guard
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.parts import Parts, Watch
 from oak_relay.service.passwords import Passwords
+from oak_relay.service.refusals import Refusals
 from oak_relay.store import people
 
 log = structlog.get_logger()
@@ -100,6 +101,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
             outcomes,
             tools,
             Passwords(base.database),
+            Refusals(base.database, base.registry.workspace),
         )
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
@@ -109,7 +111,13 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         watching = receipts.watch(base.database, base.registry.workspace)
         tasks = [
             asyncio.create_task(t)
-            for t in (intake.run(), intake.watch(base.settings.backlog), base.hints.run(), watching)
+            for t in (
+                intake.run(),
+                intake.watch(base.settings.backlog),
+                base.hints.run(),
+                watching,
+                parts.refusals.run(),
+            )
         ]
         try:
             yield

@@ -4,6 +4,7 @@ Values are blanked where they are shown, here and by every route of the API (`Ex
 workflows compute with.
 """
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -20,9 +21,9 @@ def text(parts: Parts, model: BaseModel | list[object]) -> str:
     return parts.registry.now.blanker.json(values.dumps(_plain(model)))
 
 
-def answer(model: BaseModel | list[Any], status: int = 200) -> Response:
+def answer(model: BaseModel | list[Any], status: int = 200, headers: Mapping[str, str] | None = None) -> Response:
     """A model as a JSON answer; its route blanks it."""
-    return Response(values.dumps(_plain(model)), status, media_type="application/json")
+    return Response(values.dumps(_plain(model)), status, headers, media_type="application/json")
 
 
 def _plain(value: object) -> object:

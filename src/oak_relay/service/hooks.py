@@ -17,6 +17,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import Validator
 from oak_relay.engine.plan import streamed_step
 from oak_relay.runtime import intake
+from oak_relay.runtime.documents import Busy
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.runtime.registry import Registry
 from oak_relay.service.borders import EventStream, body_of, listened
@@ -33,6 +34,8 @@ router = APIRouter(route_class=ExactRoute, tags=["hooks"])
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
 _TRACE_PARENT = re.compile(r"^00-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$")
 _STREAM = "text/event-stream"
+_NOTED = frozenset((400, 401, 403, 405, 408, 411, 413, 415, 422, 429, 503))
+"""Refusals that are listed for those who build the webhook."""
 _AGE = 2.0
 _WAIT = 120.0
 _HEADERS_KEPT = 60
@@ -104,6 +107,25 @@ async def receive(request: Request) -> Response:
         raise Problem(
             404, "no workflow that is on listens here", f"/hooks/{path}", "switch a workflow with this webhook path on"
         )
+    try:
+        return await _taken(request, hook, hooks, parts, path)
+    except Problem as problem:
+        if problem.status in _NOTED:
+            inside = problem.inside or f"{problem.content['title']}: {problem.content['detail']}"
+            parts.refusals.note(hook.target.workflow_id, path, request, problem.status, inside)
+        raise
+    except values.NotJson as error:
+        parts.refusals.note(hook.target.workflow_id, path, request, 400, f"the body is not JSON: {error}")
+        raise
+    except Busy:
+        parts.refusals.note(
+            hook.target.workflow_id, path, request, 429, "too much is waiting; the sender was told to come again"
+        )
+        raise
+
+
+async def _taken(request: Request, hook: _Hook, hooks: Hooks, parts: Parts, path: str) -> Response:
+    """The answer to a request at a webhook."""
     headers, query = dict(request.headers), dict(request.query_params)
     asked = triggers.Request(request.method, path, headers, query)
     arrived = await _received(request, asked, hook, parts)
@@ -133,9 +155,9 @@ async def receive(request: Request) -> Response:
             raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
     receipt = await parts.intake.accept(hook.target, incoming)
     if receipt.status == "stale":
-        hook = await hooks.find(path, afresh=True)
-        receipt = await parts.intake.accept(hook.target, incoming) if hook else receipt
-        if hook is None or receipt.status == "stale":
+        fresh = await hooks.find(path, afresh=True)
+        receipt = await parts.intake.accept(fresh.target, incoming) if fresh else receipt
+        if fresh is None or receipt.status == "stale":
             raise Problem(
                 404,
                 "no workflow that is on listens here",
@@ -166,10 +188,10 @@ async def _received(request: Request, asked: triggers.Request, hook: _Hook, part
     try:
         return await kind.received(given, asked, _Credentials(parts.registry))
     except triggers.Refused as refused:
-        headers = refused.headers or None
-        raise Problem(
-            refused.status, refused.title, refused.detail, refused.fix, kind=refused.kind, headers=headers
-        ) from None
+        told, fix = (refused.detail, refused.fix) if refused.status < 500 else ("", "ask those whose service this is")
+        problem = Problem(refused.status, refused.title, told, fix, kind=refused.kind, headers=refused.headers or None)
+        problem.inside = f"{refused.title}: {refused.detail}" if refused.detail else refused.title
+        raise problem from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,7 +225,8 @@ async def _streamed(parts: Parts, run_id: UUID, step: str) -> AsyncIterator[Serv
                 return
             if outcome.state in runs.OVER:
                 error = values.loads(outcome.error or "{}")
-                yield ServerSentEvent(event="error", data=values.dumps({k: error.get(k) for k in ("kind", "message")}))
+                told = {"kind": error.get("kind"), "message": "the run did not succeed", "run": str(run_id)}
+                yield ServerSentEvent(event="error", data=values.dumps(told))
                 return
             async for piece in pieces_until(event, pieces, 1.0):
                 if not step or piece.path.partition("/")[0] != step:
@@ -236,11 +259,10 @@ async def _result(parts: Parts, run_id: UUID, request: Request) -> Response:
                 return Response(await _whole(parts, outcome.result), 200, media_type="application/json")
             if outcome.state in runs.OVER:
                 error = values.loads(outcome.error or "{}")
-                raise Problem(
+                raise Problem(  # what went wrong inside is not the caller's
                     502,
                     "the run did not succeed",
-                    error.get("message", ""),
-                    "see the run",
+                    fix="ask those whose service this is, with the run's id",
                     kind=error.get("kind"),
                     run=str(run_id),
                 )

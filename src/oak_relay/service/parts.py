@@ -30,6 +30,7 @@ from oak_relay.service.borders import Room, body_of
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.passwords import Passwords
 from oak_relay.service.problems import Problem
+from oak_relay.service.refusals import Refusals
 from oak_relay.store import people
 from oak_relay.store.database import Database
 
@@ -226,6 +227,7 @@ class Parts:
     outcomes: Outcomes
     tools: Tools
     passwords: Passwords
+    refusals: Refusals
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
 

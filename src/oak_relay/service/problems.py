@@ -36,7 +36,10 @@ _KIND: dict[int, ErrorKind] = {
 
 
 class Problem(Exception):
-    """An answer that says what went wrong. `more` are further members of the document."""
+    """An answer that says what went wrong. `more` are further members of the document; `inside` is what is told of it to
+    those whose service it is."""
+
+    inside = ""
 
     def __init__(self, status: int, title: str, detail: str = "", fix: str = "", *, kind: ErrorKind | None = None,
                  headers: dict[str, str] | None = None, **more: object) -> None:  # fmt: skip

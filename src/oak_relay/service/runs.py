@@ -1,12 +1,14 @@
 """`/api/v1/runs`: start, list, one, trace, journal, why, cancel, live streams."""
 
+import re
+import time
 from collections.abc import AsyncIterator
 from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Header, Query, Response
+from fastapi import APIRouter, Header, Query, Request, Response
 from pydantic import Field
 from sse_starlette import ServerSentEvent
 
@@ -21,13 +23,25 @@ from oak_relay.engine.plan import complete
 from oak_relay.engine.trace import spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact
-from oak_relay.service.borders import EventStream
+from oak_relay.service.borders import EventStream, listened
 from oak_relay.service.events import event_out, large_out
-from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
+from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import EntryOut, In, LineOut, Moment, RunDetail, RunOut, RunPage, SpanOut, TraceOut
+from oak_relay.service.shapes import (
+    EntryOut,
+    In,
+    LineOut,
+    Moment,
+    RunDetail,
+    RunOut,
+    RunPage,
+    SpanOut,
+    StartedOut,
+    TraceOut,
+)
 from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
+from oak_relay.store.intake import Receipt
 from oak_relay.store.pages import Stored
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
@@ -43,14 +57,47 @@ class StartIn(In):
     )
 
 
-@router.post("/runs", status_code=201, response_model=RunOut)
+_WAIT = re.compile(r"(?:^|[,;\s])wait\s*=\s*\"?(\d{1,6})\"?", re.IGNORECASE)
+_LONGEST_WAIT = 120
+
+
+@router.post("/runs", status_code=201, response_model=StartedOut)
 async def start_run(
     given: StartIn,
+    request: Request,
     parts: PartsDep,
     who: CallerDep,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+    prefer: Annotated[
+        str | None, Header(max_length=1000, description="`wait=SECONDS` (RFC 7240): until it has ended, 120 at most.")
+    ] = None,
 ) -> Response:
-    """Start a run. The same `Idempotency-Key` again gives the same run."""
+    """Start a run. The same `Idempotency-Key` again gives the same run. With `Prefer: wait=…` the answer comes when the run has
+    ended, and holds its result; or after so many seconds, with the run as it is then."""
+    receipt = await begin_run(given, parts, who, idempotency_key)
+    asked = _WAIT.search(prefer or "")
+    if asked is not None:
+        async with parts.waiting.held():
+            await _ended(parts, receipt.run_id, min(int(asked[1]), _LONGEST_WAIT), request)
+    headers = {"Preference-Applied": f"wait={asked[1]}"} if asked is not None else None
+    told = StartedOut(**(await run_of(parts, receipt.run_id)).model_dump())
+    if asked is not None and told.state == "succeeded":
+        told.result = (await _detail(parts, receipt.run_id)).result
+    return exact.answer(told, 200 if receipt.status == "duplicate" else 201, headers)
+
+
+async def _ended(parts: Parts, run_id: UUID, seconds: int, request: Request) -> None:
+    """Return when a run has ended, after so many seconds, or when who asked has gone away."""
+    deadline = time.monotonic() + seconds
+    async with parts.watch.run(run_id) as event, listened(request, event) as gone:
+        while time.monotonic() < deadline and not gone.is_set():
+            if (await parts.outcomes.of(run_id)).state in runs.OVER:
+                return
+            await wait_for(event, min(1.0, max(0.0, deadline - time.monotonic())))
+
+
+async def begin_run(given: StartIn, parts: Parts, who: Caller, key: str | None = None) -> Receipt:
+    """Begin a run. Raises `Problem`, and `Busy`."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, given.workflow)
         if row is None:
@@ -64,9 +111,8 @@ async def start_run(
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
     target = Target(row.id, chosen.id, RunTemplate.of(plan), None, "hand")
-    incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, idempotency_key)
-    receipt = await parts.intake.accept(target, incoming)
-    return exact.answer(await _run(parts, receipt.run_id), 200 if receipt.status == "duplicate" else 201)
+    incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, key)
+    return await parts.intake.accept(target, incoming)
 
 
 RunState = Literal["queued", "running", "waiting", "succeeded", "failed", "cancelled", "set aside"]
@@ -301,7 +347,7 @@ def _still_open(entries: list[Stored]) -> list[Stored]:
     return [e for e in entries[:-1] if e.scope not in over] + entries[-1:]
 
 
-async def _run(parts: Parts, run_id: UUID) -> RunOut:
+async def run_of(parts: Parts, run_id: UUID) -> RunOut:
     async with parts.database.connect() as connection:
         row = await runs.one(connection, parts.workspace, run_id)
     if row is None:

@@ -75,6 +75,18 @@ class LineOut(BaseModel):
     note: str
 
 
+class HookOut(BaseModel):
+    """A webhook: its address; `request` is one that a sender would make, as a command for a shell; `outside` whether others
+    than this machine may reach it."""
+
+    path: str
+    url: str
+    methods: list[str]
+    waits: bool
+    request: str
+    outside: bool
+
+
 class CheckedOut(BaseModel):
     workflow: str | None
     title: str
@@ -82,7 +94,7 @@ class CheckedOut(BaseModel):
     findings: list[FindingOut]
     script: list[LineOut]
     starters: list[str]
-    hooks: list[str] = Field(description="Paths of its webhooks, below /hooks/.")
+    hooks: list[HookOut] = Field(description="Its webhooks.")
     agents: list[str] = Field(description="Steps that are agents: with these one can talk.")
     sample: object = Field(None, description="Input made from its schema.")
 
@@ -155,6 +167,12 @@ class RunOut(BaseModel):
     parent_id: UUID | None = Field(description="The run that started it.")
     origin_id: UUID | None = Field(description="The run it does again.")
     origin_how: str | None = Field(description="Where from: start, failure or step.")
+
+
+class StartedOut(RunOut):
+    """A run that was begun; `result` where its end was waited for, and it succeeded."""
+
+    result: object = None
 
 
 class RunPage(BaseModel):
@@ -396,6 +414,17 @@ class OfferedOut(BaseModel):
     context: int | None = Field(description="Tokens of its context.")
     read: float | None = Field(description="Money per million tokens read.")
     written: float | None = Field(description="Money per million tokens written.")
+
+
+class RefusalOut(BaseModel):
+    """A delivery that a webhook did not take: from which address and program, and why."""
+
+    path: str
+    status: int
+    reason: str
+    source: str
+    agent: str
+    at: datetime
 
 
 class ImportColumn(BaseModel):

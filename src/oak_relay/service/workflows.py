@@ -1,17 +1,17 @@
 """`/api/v1/workflows`: save, versions, on and off, check, render, start."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header
+from fastapi import APIRouter, Header, Query
 from pydantic import Field
 
 from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
-from oak_relay.document.check_base import TriggerShape, World
+from oak_relay.document.check_base import World
 from oak_relay.document.models import Workflow, document_of, walk_steps
 from oak_relay.document.numbers import Whole, whole
 from oak_relay.document.script import script, starters
@@ -19,21 +19,25 @@ from oak_relay.document.shapes import defaults, sample_of
 from oak_relay.document.text import read
 from oak_relay.document.words import WorkflowName
 from oak_relay.engine.plan import compile_plan, complete, find_node
+from oak_relay.runtime.settings import Settings
 from oak_relay.service.drafts import scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
     CheckedOut,
     FindingOut,
+    HookOut,
     In,
     LineOut,
+    RefusalOut,
     SavedOut,
     VersionOut,
     WorkflowOut,
     WorkflowPage,
 )
-from oak_relay.store import people, workflows
-from oak_relay.triggers.base import TriggerKinds
+from oak_relay.store import people, refusals, workflows
+from oak_relay.store.database import raw
+from oak_relay.triggers.base import RequestTrigger, TriggerKinds
 from oak_relay.triggers.standing import standings
 from oak_relay.vault.blanking import BLANK
 
@@ -206,6 +210,19 @@ async def _switched(parts: Parts, name: str) -> WorkflowOut:
         )
 
 
+@router.get("/{name}/refusals")
+async def list_refusals(
+    name: str, parts: PartsDep, _: CallerDep, limit: Annotated[int, Query(ge=1, le=500)] = 50
+) -> list[RefusalOut]:
+    """Deliveries that its webhooks did not take within the last week, the newest first, and why."""
+    async with parts.database.connect() as connection:
+        row = await workflows.by_name(connection, parts.workspace, name)
+        if row is None:
+            raise missing("workflow", name)
+        found = await refusals.listed(await raw(connection), parts.workspace, row.id, limit)
+    return [RefusalOut.model_validate(dict(one)) for one in found]
+
+
 @router.put("/{name}/settings")
 async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> dict[str, object]:
     """Adjust settings; runs from now on get them."""
@@ -254,10 +271,12 @@ async def _checked(parts: Parts, text: str, beside: Sequence[str] = ()) -> Check
     world = await parts.world()
     if beside:
         world = replace(world, workflows=frozenset((*(world.workflows or ()), *beside)))
-    return await parts.registry.documents.now(lambda: _looked_at(text, world))
+    return await parts.registry.documents.now(
+        lambda: _looked_at(text, world, parts.registry.catalogue.triggers, parts.settings)
+    )
 
 
-def _looked_at(text: str, world: World) -> CheckedOut:
+def _looked_at(text: str, world: World, kinds: TriggerKinds, settings: Settings) -> CheckedOut:
     checked = check(text, world)
     document = checked.document
     return CheckedOut(
@@ -267,7 +286,7 @@ def _looked_at(text: str, world: World) -> CheckedOut:
         findings=_findings(checked),
         script=[LineOut(**line.as_data()) for line in script(document, world.actions)] if document else [],
         starters=starters(document, world.triggers) if document else [],
-        hooks=_hooks(document, world.triggers) if document else [],
+        hooks=_hooks(document, kinds, settings) if document else [],
         agents=[step.step for step in walk_steps(document.steps) if getattr(step, "do", "") == "agent"]
         if document
         else [],
@@ -275,11 +294,26 @@ def _looked_at(text: str, world: World) -> CheckedOut:
     )
 
 
-def _hooks(document: Workflow, kinds: Mapping[str, TriggerShape]) -> list[str]:
-    """The paths at which a document takes requests."""
-    known = [(kinds[t.kind], t.given) for t in document.triggers if t.kind in kinds]
-    paths = (kind.path(kind.model.model_validate(given)) for kind, given in known)
-    return [path for path in paths if path is not None]
+def _hooks(document: Workflow, kinds: TriggerKinds, settings: Settings) -> list[HookOut]:
+    """Where a document takes requests, each with one that a sender would make."""
+    found = []
+    for trigger in document.triggers:
+        kind = kinds.get(trigger.kind)
+        if not isinstance(kind, RequestTrigger):
+            continue
+        given = kind.read(trigger.given)
+        path = kind.path(given)
+        if path is not None:
+            url = f"{settings.own_url}/hooks/{path}"
+            body = values.dumps(sample_of(document.input) if trigger.input is None and document.input else {})
+            request = kind.request(given, url, body)
+            found.append(
+                HookOut(
+                    path=path, url=url, methods=list(kind.methods(given)), waits=kind.waits(given), request=request,
+                    outside=settings.exposed,
+                )
+            )  # fmt: skip
+    return found
 
 
 @lru_cache(maxsize=5000)

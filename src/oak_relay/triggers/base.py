@@ -1,5 +1,6 @@
 """What a kind of trigger is, and the four ways in which occasions come."""
 
+import shlex
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -125,6 +126,10 @@ class RequestTrigger(TriggerKind[G]):
     def waits(self, given: G) -> bool:
         """Whether the caller waits for a reply or the result; otherwise it is told that its request was taken."""
         return False
+
+    def request(self, given: G, url: str, body: str) -> str:
+        """A request to the webhook at an address, as a command for a shell; secrets are variables of it."""
+        return f"curl -X {self.methods(given)[0]} {shlex.quote(url)}"
 
     def proofs(self, given: G) -> Proofs:
         """Headers and fields of the query that prove who sends; what they hold is kept by nobody."""

@@ -1,5 +1,6 @@
 """`webhook`: requests from outside, proved, read as JSON or a form."""
 
+import shlex
 import time
 from typing import Annotated, Any, ClassVar, Literal
 from urllib.parse import parse_qs
@@ -13,6 +14,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.numbers import whole
 from oak_relay.document.text import Path
 from oak_relay.document.words import Duration, Model, said, sound_duration
+from oak_relay.triggers import requests
 from oak_relay.triggers.base import Occasion, Proofs, Refused, Reply, Request, RequestTrigger
 from oak_relay.vault import kinds
 from oak_relay.vault.kinds import Credential, Signing, same_token
@@ -115,6 +117,40 @@ class WebhookTrigger(RequestTrigger[Webhook]):
 
     def waits(self, given: Webhook) -> bool:
         return given.waits
+
+    def request(self, given: Webhook, url: str, body: str) -> str:
+        method, verify = given.methods[0], given.verify
+        kind = [] if method == "GET" else [("Content-Type", "application/json")]
+        first = [] if verify.scheme == "none" else [f"{requests.SECRET}=…  # of the credential {verify.credential}"]
+        if given.handshake is not None:
+            told = f"&{given.handshake.token}=${requests.SECRET}" if given.handshake.token else ""
+            first.append(f'curl "{url}?{given.handshake.echo}=hello{told}"  # the handshake: it answers hello')
+        sent = "" if method == "GET" else shlex.quote(body)
+        if verify.scheme in ("signed", "hmac") and sent:
+            first.append(f"BODY={sent}")
+            sent = '"$BODY"'
+        if verify.scheme == "signed":
+            first += [
+                "ID=msg_$(date +%s%N)",
+                "AT=$(date +%s)",
+                "SIGNATURE=" + requests.signed('"$ID.$AT.$BODY"', "sha256", "base64", True),
+            ]
+            kind += [("webhook-id", "$ID"), ("webhook-timestamp", "$AT"), ("webhook-signature", "v1,$SIGNATURE")]
+        elif verify.scheme == "hmac":
+            words = verify.signed.replace("{body}", "$BODY").replace("{id}", "$ID").replace("{timestamp}", "$AT")
+            first += ["ID=msg_$(date +%s%N)"] if "{id}" in verify.signed else []
+            first += ["AT=$(date +%s)"] if "{timestamp}" in verify.signed else []
+            quoted = f'"{words}"'
+            first.append("SIGNATURE=" + requests.signed(quoted, verify.digest, verify.encoding, False))
+            kind += [(given.id, "$ID")] if "{id}" in verify.signed else []
+            kind += [(verify.timestamp, "$AT")] if "{timestamp}" in verify.signed else []
+            kind.append((verify.header, f"{verify.prefix}$SIGNATURE"))
+        elif verify.scheme == "token":
+            kind.append((verify.header, f"{verify.prefix}${requests.SECRET}"))
+        elif verify.scheme == "bearer":
+            kind.append(("Authorization", f"Bearer ${requests.SECRET}"))
+        more = [f'-u "USER:${requests.SECRET}"'] if verify.scheme == "basic" else []
+        return "\n".join((*first, requests.curl(method, url, kind, sent, more)))
 
     def proofs(self, given: Webhook) -> Proofs:
         header = given.verify.header.lower() if given.verify.scheme in ("hmac", "token") else ""

@@ -28,7 +28,7 @@ from oak_relay.store.tables.stored import (
 )
 from oak_relay.store.tables.talks import conversation, fact, message
 from oak_relay.store.tables.usage import budget, spent, usage
-from oak_relay.store.tables.workflows import once, sample, schedule, seen, trigger, version, workflow
+from oak_relay.store.tables.workflows import once, refusal, sample, schedule, seen, trigger, version, workflow
 
 __all__ = [
     "MAIN_WORKSPACE",
@@ -57,6 +57,7 @@ __all__ = [
     "question",
     "queue",
     "rate",
+    "refusal",
     "run",
     "sample",
     "schedule",

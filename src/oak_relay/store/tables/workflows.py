@@ -105,6 +105,23 @@ seen = Table(
     Index("ix_seen_at", "at"),
 )
 
+# Deliveries that a webhook of it refused.
+refusal = Table(
+    "refusal",
+    metadata,
+    workspace_key(),
+    Column("id", Uuid, nullable=False),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("status", Integer, nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("agent", Text, nullable=False),
+    moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "id"),
+    Index("ix_refusal_workflow", "workspace_id", "workflow_id", "id"),
+)
+
 once = Table(
     "once",
     metadata,

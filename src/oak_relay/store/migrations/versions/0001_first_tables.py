@@ -406,6 +406,20 @@ def upgrade() -> None:
     )
     op.create_index("ix_seen_at", "seen", ["at"], unique=False)
     op.create_table(
+        "refusal",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("id", sa.Uuid(), nullable=False),
+        sa.Column("workflow_id", sa.Uuid(), nullable=False),
+        sa.Column("path", sa.Text(), nullable=False),
+        sa.Column("status", sa.Integer(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=False),
+        sa.Column("source", sa.Text(), nullable=False),
+        sa.Column("agent", sa.Text(), nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "id", name=op.f("pk_refusal")),
+    )
+    op.create_index("ix_refusal_workflow", "refusal", ["workspace_id", "workflow_id", "id"], unique=False)
+    op.create_table(
         "sign_in",
         sa.Column("key", sa.LargeBinary(), nullable=False),
         sa.Column("tried", sa.Integer(), server_default="0", nullable=False),
@@ -742,6 +756,8 @@ def downgrade() -> None:
     op.drop_table("table_def")
     op.drop_table("spent")
     op.drop_table("signal")
+    op.drop_index("ix_refusal_workflow", table_name="refusal")
+    op.drop_table("refusal")
     op.drop_index("ix_sign_in_at", table_name="sign_in")
     op.drop_table("sign_in")
     op.drop_index("ix_seen_at", table_name="seen")
