@@ -257,6 +257,10 @@ class _Checker(Form):
             if key in properties and isinstance(named, str):
                 self.named((*path, "with", key), named, known, word)
         self.credential_kind((*path, "with", "credential"), step.do, action, step.with_.get("credential"))
+        gives = step.with_.get("gives")
+        if "gives" in properties and isinstance(gives, dict) and not holds_template(gives):
+            self._schema((*path, "with", "gives"), gives)
+            self._required((*path, "with", "gives"), gives)
         self._priced(path, step)
         return action.gives(step.with_)
 

@@ -58,12 +58,11 @@ class Names(Base):
         """Tell of an action that is not there."""
         known = sorted(self.world.actions)
         room, _, last = name.rpartition(".")
-        alike = [
-            one
-            for one in known
-            if (not room or nearest(room, [one.rpartition(".")[0]], {}))
-            and (one.rpartition(".")[2] in habits.meant(last, [one.rpartition(".")[2]], habits.ACTIONS))
-        ]
+        near_rooms = {one.rpartition(".")[0] for one in known}
+        rooms = [one for one in near_rooms if not room or nearest(room, [one], {})]
+        among = [one for one in known if one.rpartition(".")[0] in rooms]
+        meant = [one for one in among if last.lower() in habits.ACTIONS.get(one.rpartition(".")[2], "").split()]
+        alike = meant or [one for one in among if nearest(last, [one.rpartition(".")[2]], {})]
         near = alike[0] if alike else nearest(name, known, {})
         self.add(path, f"there is no action {name}", f"write {near}" if near else f"use one of {', '.join(known)}")
 

@@ -155,6 +155,7 @@ def unfinished(text: str, message: str) -> tuple[str, str]:
         (r"\?\?", "| default('…')", "?? is written | default(…)"),
         (r"\?\.", ". and | default('…') behind it", "?. is not needed"),
         (r"=>", "map(attribute='…') or selectattr('…')", "functions are not part of the language"),
+        (r"\bAND\b|\bOR\b|\bNOT\b", "and, or or not", "these words are written small"),
         (r"`", "'…' ~ name", "texts stand in ' or \""),
         (r"\+\+|--", "+ 1", "nothing is changed in an expression"),
         (
@@ -175,7 +176,7 @@ def unfinished(text: str, message: str) -> tuple[str, str]:
         return "= does not compare", "write =="
     if inner is None:
         return "the expression is not closed", "add } behind it"
-    if re.search(r"[-+*/~%]\s*$|\b(?:and|or|not|in|is)\s*$", code):
+    if re.search(r"[-+*/~%<>=]\s*$|\b(?:and|or|not|in|is)\s*$", code):
         return "something is missing before }", "complete the expression before }, or leave its last sign out"
     for left, right in ("()", "[]"):
         if code.count(left) != code.count(right):
@@ -204,8 +205,8 @@ def _plainly(message: str) -> str:
     """What the compiler says of an expression, without its own words."""
     message = message.replace("end of print statement", "}")
     for pattern, words in (
-        (r"no filter (\w+)", r"there is no filter \1"),
-        (r"no test (\w+)", r"there is no test \1"),
+        (r"(?i)no filter (?:named )?'?(\w+)'?", r"there is no filter \1"),
+        (r"(?i)no test (?:named )?'?(\w+)'?", r"there is no test \1"),
         (r"expected token '\}', got '([^']*)'", r"\1 cannot stand here: an operator is missing before it"),
         (r"unexpected char '(.)'.*", r"\1 cannot stand here"),
         (r"unexpected '(\})'", "something is missing before }"),
@@ -221,9 +222,18 @@ def _plainly(message: str) -> str:
     return message
 
 
-def filter_fix(message: str, filters: Iterable[str]) -> str | None:
-    """The filter that is meant by one that is not there."""
-    found = re.search(r"no filter (?:named )?'?(\w+)", message)
+def filter_fix(message: str, filters: Iterable[str], tests: Iterable[str]) -> str | None:
+    """The filter or test that is meant by one that is not there."""
+    found = re.search(r"(?i)no test (?:named )?'?(\w+)", message)
+    if found:
+        known = [one for one in tests if one.isalpha()]
+        meant = "none" if found[1] in _NULLS else nearest(found[1], known, {})
+        return (
+            f"write is {meant}"
+            if meant
+            else f"use one of {', '.join(sorted(known))}; == '' and | length ask for what is empty"
+        )
+    found = re.search(r"(?i)no filter (?:named )?'?(\w+)", message)
     if found is None:
         return None
     name = found[1]

@@ -254,7 +254,9 @@ def reference_of(node: nodes.Node) -> Reference | None:
 
 def _bad(text: str, message: str, line: int = 0) -> BadExpression:
     plain, fix = expression_faults.unfinished(text, message.rstrip("."))
-    return BadExpression(plain, line, expression_faults.filter_fix(message, ENVIRONMENT.filters) or fix)
+    return BadExpression(
+        plain, line, expression_faults.filter_fix(message, ENVIRONMENT.filters, ENVIRONMENT.tests) or fix
+    )
 
 
 def _short(text: str) -> str:

@@ -95,7 +95,10 @@ class Validator:
             return
         try:
             for error in self._rules.iter_errors(value):
-                yield Misfit(tuple(error.instance_path), *sentence(error, self._schema))
+                path = tuple(error.instance_path)
+                if error.kind.name == "additionalProperties":
+                    path = (*path, str(error.kind.as_dict()["unexpected"][0]))
+                yield Misfit(path, *sentence(error, self._schema))
         except ValueError:
             yield Misfit((), "it is nested too deep")
 

@@ -8,7 +8,7 @@ from time import thread_time
 from typing import NoReturn
 
 from ruamel.yaml import YAML
-from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.comments import CommentedKeyMap, CommentedKeySeq, CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError
 from ruamel.yaml.events import CollectionEndEvent, CollectionStartEvent
 from ruamel.yaml.parser import RoundTripParser
@@ -153,6 +153,10 @@ class _Reader:
     def _mapping(self, node: CommentedMap, path: Path) -> dict[str, object]:
         plain: dict[str, object] = {}
         for key, value in node.items():
+            if isinstance(key, CommentedKeyMap | CommentedKeySeq):
+                line, column = node.lc.key(key) if key in (node.lc.data or {}) else (node.lc.line, node.lc.col)
+                fix = 'write "${ … }", in quotes, where an expression is meant'
+                raise Unreadable(Finding(line + 1, column + 1, "{{ }} holds no expression here", fix))
             name = key if isinstance(key, str) else ("null" if key is None else str(key).lower())
             if len(name) > _LONGEST_KEY:
                 self._refuse(path, f"a key has more than {_LONGEST_KEY} letters", "shorten it")

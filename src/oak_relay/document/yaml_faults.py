@@ -32,7 +32,8 @@ def finding(error: MarkedYAMLError, text: str) -> Finding:
     if "could not find expected ':'" in problem:
         return Finding(first, 1, "this line is neither a key nor a list's item", f"write {_with_colon(lines, first)}")
     around = "\n".join(lines[first - 1 : line])
-    if "${" in around and ("{" in around.replace("${", "") or "[" in around):
+    flow = "flow" in str(error.context or "")
+    if ("${" in shown or (flow and "${" in around)) and ("{" in around.replace("${", "") or "[" in around):
         return Finding(line, column, "an expression within { } or [ ] stands in quotes", 'put it in quotes: "${ … }"')
     if found := _indent(lines, line):
         return found
