@@ -2,7 +2,8 @@
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, nextTick, ref, useTemplateRef } from 'vue'
 import { api, data, type Schemas } from '../api/client'
-import { money } from '../lib/format'
+import { money, shown } from '../lib/format'
+import { webAddress } from '../lib/web'
 import ProblemNote from './ProblemNote.vue'
 
 type Talked = Schemas['TalkedOut']
@@ -63,10 +64,17 @@ function retry(): void {
       <p class="said"><span class="quiet">you</span> {{ turn.said }}</p>
       <p v-if="!turn.answer" class="quiet">thinking…</p>
       <template v-else>
-        <p v-for="call in calls(turn.answer)" :key="call.path" class="quiet call">{{ call.state === 'failed' ? '✗' : '✓' }} <span class="mono">{{ name(call.path) }} {{ JSON.stringify(call.attempts.at(-1)?.detail?.arguments ?? call.input) }}</span></p>
+        <div v-for="call in calls(turn.answer)" :key="call.path" class="call">
+          <p class="quiet">{{ call.state === 'failed' ? '✗' : '✓' }} <span class="mono">{{ name(call.path) }} {{ JSON.stringify(call.attempts.at(-1)?.detail?.arguments ?? call.input) }}</span></p>
+          <p v-if="call.error" class="fault"><strong>{{ call.error.kind }}</strong> {{ call.error.message }}<template v-if="call.error.fix"> {{ call.error.fix }}</template></p>
+          <details v-else-if="call.output !== null && call.output !== undefined"><summary class="quiet">What it gave</summary><pre>{{ shown(call.output) }}</pre></details>
+        </div>
         <p v-if="turn.answer.error" class="fault"><strong>{{ turn.answer.error.kind }}</strong> {{ turn.answer.error.message }}</p>
         <p v-else-if="turn.answer.waits" class="waits">It would rest at {{ turn.answer.waits }}.</p>
         <p v-else class="answer">{{ turn.answer.text }}</p>
+        <ul v-if="turn.answer.sources?.length" class="quiet" aria-label="Sources">
+          <li v-for="source in turn.answer.sources" :key="source.url"><a v-if="webAddress(source.url)" :href="webAddress(source.url)" target="_blank" rel="noreferrer">{{ source.title || source.url }}</a><template v-else>{{ source.title || source.url }}</template></li>
+        </ul>
         <p v-if="turn.answer.why" class="waits">{{ turn.answer.why }}</p>
         <p class="quiet sum">{{ turn.answer.tokens }} tokens, money {{ turn.answer.money === null ? 'unknown' : money(turn.answer.money) }}</p>
       </template>

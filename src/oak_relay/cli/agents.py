@@ -93,6 +93,8 @@ def _told(last: Talked) -> None:
         OUT.print(f"[yellow]it would rest at {last.waits}[/]")
     else:
         OUT.print(escaped(last.text))
+        for source in last.sources:
+            OUT.print(f"[dim]source: {escaped(source.title or source.url)} {escaped(source.url)}[/]")
         if last.why:
             OUT.print(f"[yellow]{escaped(last.why)}[/]")
     OUT.print(f"[dim]{last.tokens} tokens, money {money(last.money)}[/]")

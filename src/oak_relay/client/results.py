@@ -298,11 +298,19 @@ class Rendered(Result):
     tools: list[OfferedTool] = []
 
 
+class Source(Result):
+    """Where something was found."""
+
+    url: str
+    title: str
+
+
 class Talked(Result):
     """What an agent of a draft answered; `messages` go along with what is said next."""
 
     text: str
     data: Any
+    sources: list[Source] = []
     why: str
     error: Error | None
     waits: str | None

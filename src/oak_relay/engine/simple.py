@@ -81,8 +81,10 @@ async def sketch(walk: Walking, node: Node, path: str, scope: Scope) -> None:
 async def fail(walk: Walking, node: Node, path: str, scope: Scope) -> None:
     """The run's end as failed."""
     message = values.text_of(walk.render(node, path, scope, []))
-    walk.note(path, "value", node, message)
-    raise StepFailed("failed", message, fix="the document ends the run here", step=path)
+    error = StepFailed("failed", message, fix="the document ends the run here", step=path)
+    if not walk.journal.entries(path):
+        walk.journal.add(Entry(path, "ended", 1, "", {"error": error.as_data()}, at=walk.journal.now()))
+    raise error
 
 
 async def _local(walk: Walking, node: Node, path: str, value: object, change: Change) -> Any:

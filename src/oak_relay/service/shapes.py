@@ -296,12 +296,20 @@ class BudgetOut(BaseModel):
     spent: float
 
 
+class SourceOut(BaseModel):
+    """Where something was found."""
+
+    url: str
+    title: str
+
+
 class TalkedOut(BaseModel):
     """What an agent answered in a throw-away conversation."""
 
     text: str
     data: object
     why: str = Field(description="Why it was ended, if by a limit or for want of progress.")
+    sources: list[SourceOut] = Field(default_factory=list, description="What its answer rests on.")
     error: ErrorOut | None
     waits: str | None = Field(description="Where it would rest: for an approval, or another run.")
     tokens: int

@@ -16,7 +16,7 @@ from oak_relay.service.drafts import scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
-from oak_relay.service.shapes import In, TalkedOut
+from oak_relay.service.shapes import In, SourceOut, TalkedOut
 from oak_relay.service.workflows import sound
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
@@ -56,6 +56,9 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
             text=(result or {}).get("text", ""),
             data=(result or {}).get("data"),
             why=(result or {}).get("why", ""),
+            sources=[
+                SourceOut(url=str(s["url"]), title=str(s.get("title") or "")) for s in (result or {}).get("sources", [])
+            ],
             error=outcome.error if isinstance(outcome, Finished) else None,
             waits=None if isinstance(outcome, Finished) else outcome.wakes[0][0],
             tokens=(result or {}).get("tokens", 0),

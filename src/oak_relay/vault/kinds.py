@@ -171,6 +171,15 @@ class Basic(Credential):
         return base64.b64encode(f"{self.user}:{self.reveal()}".encode()).decode()
 
 
+_WORDS = {
+    "missing required headers": "webhook-id, webhook-timestamp or webhook-signature is missing",
+    "message timestamp too old": "webhook-timestamp is more than five minutes old",
+    "message timestamp too new": "webhook-timestamp lies more than five minutes ahead",
+    "invalid signature headers": "webhook-timestamp is no number of seconds",
+}
+"""What the library of Standard Webhooks says, in our words."""
+
+
 class Signing(Credential):
     """Signing secret, for webhooks in (Standard Webhooks).
 
@@ -185,7 +194,7 @@ class Signing(Credential):
         except (WebhookVerificationError, ValueError) as error:
             if isinstance(error, ValueError) and "JSON" in type(error).__name__:
                 return  # signed well; whether the body is JSON is not this check's business
-            raise Refused(str(error) or "the signature does not match") from None
+            raise Refused(_WORDS.get(str(error).lower(), "the signature does not match")) from None
 
     def verify_plain(self, body: bytes, given: str, prefix: str, encoding: str, digest: str) -> None:
         """Check a plain HMAC of the body. Raises `Refused`."""
