@@ -9,7 +9,7 @@ import pytest
 
 from oak_relay.actions.catalogue import offer
 from oak_relay.actions.http import repeat_of, retry_after
-from oak_relay.capabilities.alias import Alias, Prices
+from oak_relay.capabilities.alias import Alias, Can, Prices
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.purse import Draw, Purse
 from oak_relay.models.chat import size_of
@@ -35,6 +35,7 @@ class Outside:
 
         self.http = httpx.AsyncClient(transport=httpx.MockTransport(note))
         self.piece = None
+        self.known = Can()
         self.key, self.trace_parent, self.timeout = "run:step", "00-1-2-01", 5.0
         self.drawn: list[float] = []
         self.draw = None if money is None else Draw(Purse(money), "model", self._drew)
@@ -52,6 +53,12 @@ class Outside:
 
     async def model(self, name):
         return ALIAS
+
+    def can(self, alias):
+        return self.known
+
+    async def learn(self, alias, can):
+        self.known = can
 
     def may_reach(self, url):
         pass
@@ -214,7 +221,8 @@ async def test_labels_work_with_a_server_without_structured_output():
         "model.label", {"model": "quick", "text": "x", "labels": {"content": "glad", "discontent": "sad"}}, old
     )
     assert result.output["label"] == "discontent"
-    assert len(outside.sent) == 2
+    assert len(outside.sent) == 3  # with the schema, for JSON of any form, in words alone
+    assert outside.known.answers == "text"
 
 
 async def test_no_call_is_made_that_may_cost_more_than_is_left():
@@ -358,3 +366,31 @@ def test_secrets_that_could_not_be_kept_safe_are_refused(secret):
 )  # fmt: skip
 def test_however_a_server_says_when_to_come_again(said, delay):
     assert retry_after({"retry-after": said}) == delay
+
+
+# Search
+
+
+def _feed(*items):
+    return httpx.Response(200, json={"version": "https://jsonfeed.org/version/1.1", "title": "x", "items": list(items)})
+
+
+async def test_a_search_keeps_to_how_new_and_from_where_whatever_the_service_answers():
+    now = datetime.now(UTC)
+    items = [
+        {"url": "https://paths.example/new", "title": "New", "date_published": (now - timedelta(days=1)).isoformat()},
+        {"url": "https://paths.example/old", "title": "Old", "date_published": (now - timedelta(days=30)).isoformat()},
+        {"url": "https://deep.paths.example/undated", "title": "Undated"},
+        {"url": "https://paths.example.evil.example/", "title": "Elsewhere"},
+        {"url": "https://paths.example/odd", "title": "Odd", "date_published": "yesterday"},
+        {"url": "http://[bad", "title": "Bad"},
+        {"url": 7},
+    ]
+    given = {"url": "https://office.example/feed", "query": "path", "newer_than": "7d", "only_from": ["Paths.Example"]}
+    result, outside = await perform("web.search", given, _feed(*items))
+    assert [one["title"] for one in result.output["results"]] == ["New", "Undated", "Odd"]
+    asked = outside.sent[0].url.params
+    assert asked["sites"] == "Paths.Example"
+    assert (now - datetime.fromisoformat(asked["after"])).days in (6, 7)
+    with pytest.raises(StepFailed, match="newer_than"):
+        await perform("web.search", {**given, "newer_than": "a week"}, _feed())

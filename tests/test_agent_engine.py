@@ -512,3 +512,41 @@ async def test_an_action_without_with_is_open_but_for_its_credential():
         await opened.perform(opened.read({"model": "m", "prompt": "p", "tools": two}), At())
     with pytest.raises(StepFailed, match="exactly one of"):
         opened.read({"model": "m", "prompt": "p", "tools": [{"do": "a", "run": "b"}]})
+
+
+@pytest.mark.parametrize(
+    ("tell", "sources", "told", "cited"),
+    [
+        ("$.body", "", '{"items":[{"title":"Path closed","url":"https://paths.example/1"},{"title":"Sunny"}]}', []),
+        ("$.body.items[*].title", "$.body.items[*].url", '["Path closed","Sunny"]', ["https://paths.example/1"]),
+        ("$.body.items[0].title", "$.body.items", "Path closed", ["https://paths.example/1"]),
+        ("$.nothing", "", "null", []),
+    ],
+)
+async def test_a_tool_says_what_of_its_reply_the_model_is_told_and_where_its_sources_are(tell, sources, told, cited):
+    wanted = {**tool("a"), "tell": tell, "sources": sources}
+    outside = Outside([calls(("a", {"q": "x"})), says("ready")], [wanted])
+    executor = Executor(outside)
+    perform = executor.perform
+    items = [{"title": "Path closed", "url": "https://paths.example/1"}, {"title": "Sunny"}]
+
+    async def answered(call):
+        outcome = await perform(call)
+        if call.action != "test.a":
+            return outcome
+        return Outcome({"status": 200, "headers": {"x-inside": "kept out"}, "body": {"items": items}})
+
+    executor.perform = answered  # type: ignore[method-assign]
+    walk = Walk(plan_of(outside.tools), MemoryJournal(outside.apply), executor, Start("run", {"input": {}}))
+    outcome = await walk.walk()
+    [message] = [m for m in outside.sent[-1] if m["role"] == "tool"]
+    assert message["content"] == told
+    assert [source["url"] for source in outcome.result["sources"]] == cited
+
+
+async def test_a_path_that_is_none_is_told_to_the_model_and_breaks_nothing():
+    outside = Outside([calls(("a", {"q": "x"})), says("ready")], [{**tool("a"), "tell": "$.["}])
+    outcome = await walked(outside)
+    assert outcome.result["text"] == "ready"
+    [message] = [m for m in outside.sent[-1] if m["role"] == "tool"]
+    assert "is no JSONPath" in message["content"]

@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Surroundings
 from oak_relay.changes import Change
+from oak_relay.document import model_faults
 from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import Schema, required
@@ -88,11 +89,8 @@ class Action:
         try:
             return self.input.model_validate(dict(data))
         except ValidationError as error:
-            problem = error.errors(include_url=False, include_input=False)[0]
-            where = ".".join(str(p) for p in problem["loc"]) or "the input"
-            raise StepFailed(
-                "invalid", f"{self.name}: {where}: {problem['msg']}", fix="correct the step's with:"
-            ) from None
+            where, message, fix = model_faults.first(error, self.input)
+            raise StepFailed("invalid", f"{self.name}: {where or 'its input'}: {message}", fix=fix) from None
 
     @cached_property
     def shape(self) -> ActionShape:

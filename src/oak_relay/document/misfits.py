@@ -8,7 +8,7 @@ from oak_relay.document.habits import TYPES, instead, nearest
 from oak_relay.document.numbers import whole
 from oak_relay.jsontext import dumps
 
-_SHOWN, _LISTED = 300, 20
+_SHOWN, _LISTED, _FEW = 300, 20, 40
 KINDS = {
     "string": "a text",
     "integer": "a whole number",
@@ -35,12 +35,28 @@ _BOUNDS = {
 
 
 def shown(value: object, most: int = 60) -> str:
-    """A value as JSON, cut."""
+    """A value as JSON, cut; of one that holds much, how much."""
+    if isinstance(value, list | dict) and _holds(value) > _FEW:
+        what = "items" if isinstance(value, list) else "keys"
+        return f"a {'list' if isinstance(value, list) else 'mapping'} of {len(value):,} {what}"
     try:
-        text = dumps(value)
+        text = dumps(value[: most + 1] if isinstance(value, str) else value)
     except ValueError:
         text = str(value)
     return text if len(text) <= most else f"{text[:most]}…"
+
+
+def _holds(value: object) -> int:
+    """How many values a value holds, as far as it matters."""
+    count, waiting = 0, [value]
+    while waiting and count <= _FEW:
+        one = waiting.pop()
+        inner = (
+            one if isinstance(one, list) else list(one.values()) if isinstance(one, dict) and len(one) <= _FEW else []
+        )
+        count += len(one) if isinstance(one, list | dict) else 0
+        waiting += inner[: _FEW + 1]
+    return count
 
 
 def listed(values: Sequence[object]) -> str:

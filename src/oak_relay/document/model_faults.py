@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel, TypeAdapter, ValidationError
 from pydantic.fields import FieldInfo
 
-from oak_relay.document.habits import WORDS, nearest
+from oak_relay.document.habits import WORDS, instead, nearest
 from oak_relay.document.misfits import as_list, shown
 from oak_relay.document.words import OURS
 
@@ -54,6 +54,25 @@ def sentence(kind: str, said: Mapping[str, Any], value: object, field: FieldInfo
         if kind == name:
             return f"{subject}{shown(value)} is not {form.format(**said)}", f"give {form.format(**said)}"
     return f"{subject}{shown(value)} cannot stand here", "give a value of the right form"
+
+
+def first(error: ValidationError, model: type[BaseModel]) -> tuple[str, str, str]:
+    """The first thing that is wrong with a value by a model: where in it, what, and what to do."""
+    problem = error.errors(include_url=False)[0]
+    loc = [str(part) for part in problem["loc"]]
+    where, kind, said = ".".join(loc), problem["type"], problem.get("ctx", {})
+    field = next((f for n, f in model.model_fields.items() if loc and loc[0] in (n, f.alias)), None)
+    if kind == "missing":
+        return where, f"{loc[-1] if loc else 'something'} is missing", f"add {loc[-1] if loc else 'it'}:"
+    if kind == "extra_forbidden":
+        known = [f.alias or n for n, f in model.model_fields.items()] if len(loc) == 1 else []
+        return where, f"there is no field {where}", instead(loc[-1], known) if known else "leave it out"
+    if kind == OURS:
+        return where, str(said["reason"]), str(said["fix"])
+    if kind == "value_error":
+        return where, problem["msg"].removeprefix("Value error, "), "correct the value"
+    message, fix = sentence(kind, said, problem["input"], field if len(loc) == 1 else None, "")
+    return where, message, fix
 
 
 def example(model: type[BaseModel], value: object = None) -> str:

@@ -124,7 +124,7 @@ def _main_clause(step: BaseStep, actions: Actions) -> str:
     if isinstance(step, SetStep):
         return f"Set {_listed(list(step.set))}"
     if isinstance(step, BranchStep):
-        return "Take the first way that holds"
+        return "Choose the first that holds"
     if isinstance(step, EachStep):
         many = "" if step.width == 1 else f", {_NUMBERS[step.width] if step.width < 11 else step.width} at a time"
         return f"For each {step.as_} in {in_brief(step.each)}{many}"

@@ -92,8 +92,7 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     wants = bool(ask.schema is not None), bool(ask.tools), streamed
     ways = list(dialects(can, *wants))
     if at.draw is not None:
-        words = max((told(ask.messages, way, ask.schema, ask.tools) for way in ways), key=size_of)
-        await at.draw.reserve(alias.worst(size_of(words, list(ask.tools), ask.schema), most))
+        await at.draw.reserve(alias.worst(max(_size(ask, way) for way in ways), most))
     refused: StepFailed | None = None
     for way in ways:
         for again in (False, True):
@@ -114,6 +113,12 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
                 await at.learn(alias, found)
             return reply
     raise AssertionError("a model is asked at least once")
+
+
+def _size(ask: Ask, way: Dialect) -> int:
+    """The bytes of what is sent in a dialect."""
+    schema = ask.schema if way.answers == "schema" else None
+    return size_of(told(ask.messages, way, ask.schema, ask.tools), list(ask.tools) if way.tools else [], schema)
 
 
 def _status(failed: StepFailed) -> int:
