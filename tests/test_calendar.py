@@ -157,12 +157,14 @@ PART = st.sampled_from(
 
 
 @given(st.lists(PART, max_size=6).map(";".join) | st.text(max_size=40))
-@settings(max_examples=150, deadline=3000)
+@settings(max_examples=150, deadline=None)
 def test_any_text_is_a_recurrence_or_refused(text: str):
+    began = time.thread_time()  # of a processor: what else is at work beside it does not count
     try:
         rule(None, None, text, "Europe/Zurich").next(datetime(2031, 4, 5, tzinfo=UTC), 2)
     except ValueError as refused:
         assert str(refused)
+    assert time.thread_time() - began < 3
 
 
 @given(st.text(alphabet="0123456789*/,-# LWMONJA?", max_size=30) | st.text(max_size=30))
