@@ -10,7 +10,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oak_relay.client.errors import Invalid
 from oak_relay.vault.blanking import BLANK
 from oak_relay.vault.kinds import Basic
 from oak_relay.vault.sealing import KeyProblem, Sealer, master_key, unwrap, wrap_new
@@ -154,22 +153,3 @@ def test_processes_that_begin_at_once_agree_on_one_master_key(tmp_path):
     assert len(keys) == 1
     assert [f.name for f in file.parent.iterdir()] == ["master.key"]
     assert file.stat().st_mode & 0o777 == 0o600
-
-
-def test_a_credential_is_changed_without_its_secret_but_not_sent_further(oak):
-    client = oak.client()
-    client.put_credential("changed", kind="bearer", secret="as-it-was-before", hosts=["a.example", "b.example"])
-    tested = client.test_credential("changed")
-    assert (tested.ok, tested.tried) == (False, False)
-    client.put_credential("changed", kind="bearer", hosts=["a.example"], test_url="https://a.example/me")
-    [now] = [c for c in client.credentials() if c.name == "changed"]
-    assert now.config.hosts == ["a.example"]
-    for further in (["a.example", "elsewhere.example"], ["http://a.example"], ["a.example:8443"]):
-        with pytest.raises(Invalid, match="must be given again"):
-            client.put_credential("changed", kind="bearer", hosts=further)
-    with pytest.raises(Invalid):
-        client.put_credential("changed", kind="signing")  # of another kind, it is another secret
-    with pytest.raises(Invalid):
-        client.put_credential("never-there", kind="bearer", hosts=["a.example"])
-    client.put_credential("changed", kind="bearer", secret="as-it-is-now-then", hosts=["elsewhere.example"])
-    client.remove_credential("changed")

@@ -8,8 +8,7 @@ defineProps<{ test: Schemas['TestOut'] }>()
 <template>
   <section class="test" role="status">
     <p>
-      <strong v-if="test.tried === false" class="quiet">not tried</strong>
-      <strong v-else :style="{ color: `var(--relay-${test.ok ? 'succeeded' : 'failed'})` }">{{ test.ok ? '✓ works' : '✗ does not work' }}</strong>
+      <strong :style="{ color: `var(--relay-${test.ok ? 'succeeded' : 'failed'})` }">{{ test.ok ? '✓ works' : '✗ does not work' }}</strong>
       <span class="quiet"> at {{ moment(test.at) }}</span><br />{{ test.sentence }}
     </p>
     <p v-if="test.fix">What to do: {{ test.fix }}</p>

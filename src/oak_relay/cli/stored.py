@@ -480,9 +480,7 @@ def _secret(variable: str | None) -> str:
 
 
 def _test_word(test: dict[str, object] | None) -> str:
-    if test is None or not test.get("tried", True):
-        return "–" if test is None else "[dim]not tried[/]"
-    return "[green]✓ works[/]" if test["ok"] else "[red]✗ failed[/]"
+    return "–" if test is None else "[green]✓ works[/]" if test["ok"] else "[red]✗ failed[/]"
 
 
 def _cell(value: object) -> str:

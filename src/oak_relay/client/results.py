@@ -191,7 +191,6 @@ class Ready(Result):
 
 class Test(Result):
     ok: bool
-    tried: bool = True
     sentence: str
     fix: str
     exchange: dict[str, object] | None

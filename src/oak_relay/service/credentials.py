@@ -35,14 +35,10 @@ async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]
 
 @router.put("/{name}")
 async def put_credential(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> CredentialOut:
-    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs. Of one that is there
-    already the secret may be left out, and stays; but who would send it to further places must give it again."""
+    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs."""
     _named(name)
-    kept = None if given.get("secret") else await _kept(parts, name, given)
     try:
-        stored = parts.registry.catalogue.credentials.read(
-            given if kept is None else {**given, "secret": kept.reveal()}
-        )
+        stored = parts.registry.catalogue.credentials.read(given)
     except kinds.UnknownKind as unknown:
         raise Problem(422, "the credential does not fit", str(unknown), "correct the kind") from None
     except ValidationError as error:
@@ -54,14 +50,6 @@ async def put_credential(name: str, given: dict[str, object], parts: PartsDep, w
             (f"{where}: " if where else "") + first["msg"].removeprefix("Value error, "),
             "correct the value",
         ) from None
-    if kept is not None and not set(stored.hosts) <= set(kept.hosts):
-        further = ", ".join(sorted(set(stored.hosts) - set(kept.hosts)))
-        raise Problem(
-            422,
-            "the secret must be given again",
-            f"it would be sent to {further} too",
-            "give the secret, or leave its hosts",
-        )
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
@@ -70,13 +58,6 @@ async def put_credential(name: str, given: dict[str, object], parts: PartsDep, w
     parts.config_changed()
     parts.hints.send("published")
     return _out(row, parts.registry.catalogue.credentials)
-
-
-async def _kept(parts: Parts, name: str, given: dict[str, object]) -> kinds.Credential | None:
-    """The credential of that name and kind whose secret stays as it is; None where there is none."""
-    parts.registry.forget()
-    stored = (await parts.registry.fresh()).credentials.get(name)
-    return stored if stored is not None and stored.kind == given.get("kind") else None
 
 
 async def _say_ready(connection: AsyncConnection, workspace: int, name: str) -> None:
@@ -137,9 +118,8 @@ async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
     if not stored.test_url:
         return TestOut(
             ok=False,
-            tried=False,
-            sentence="It has no address to test it on, so it was not tried.",
-            fix="give it a test_url; its secret need not be given again",
+            sentence="It has no test_url, so there is nothing to try it on.",
+            fix="store it again with a test_url",
             at=now,
         )
     if not stored.may_reach(stored.test_url):

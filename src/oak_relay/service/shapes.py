@@ -399,7 +399,6 @@ class TestOut(BaseModel):
     """A test: whether it went well, a sentence, and both sides of the exchange."""
 
     ok: bool
-    tried: bool = Field(True, description="False where there was nothing to try it on: it is neither right nor wrong.")
     sentence: str
     fix: str = ""
     exchange: dict[str, object] | None = None
