@@ -81,7 +81,7 @@ def test_json_is_found_among_words(text, data):
         ("127.0.0.1:8080", "http://127.0.0.1:8080/v1"),
         ("models.example", "https://models.example/v1"),
         ("https://models.example/v1/chat/completions", "https://models.example/v1"),
-        ("https://models.example/openai/v1/", "https://models.example/openai/v1"),
+        ("https://models.example/models/v1/", "https://models.example/models/v1"),
         ("http://localhost:9/api", "http://localhost:9/api/v1"),
     ],
 )

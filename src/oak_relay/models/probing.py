@@ -18,13 +18,13 @@ from oak_relay.messages import Message
 from oak_relay.models.chat import Ask, Reply, complete
 
 _LARGEST, _MOST = 4_000_000, 500
-_BASES = ("", "/v1", "/api/v1", "/openai/v1")
+_BASES = ("", "/v1", "/api/v1")
 PORTS = (8000, 8001, 8080, 8081, 8888, 1234, 1337, 4000, 4891, 5000, 5001, 8471, 9000, 9997, 10000, 11434, 30000)
 """Ports on which model servers of one's own machine are commonly found."""
 Purpose = Literal["chat", "vectors", "speech", "other"]
 _PURPOSES: tuple[tuple[Purpose, str], ...] = (
     ("vectors", r"embed|vector|rerank"),
-    ("speech", r"whisper|transcri|speech|audio|\btts\b|voice"),
+    ("speech", r"transcri|speech|audio|\btts\b|voice"),
     ("other", r"moderation|image|diffusion|vision-encoder|guard"),
 )
 _WORDS = 800
