@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from oak_relay.actions import sheets
 from oak_relay.capabilities.given import Column
 from oak_relay.client import Client
-from oak_relay.client.calls import sheets_of
+from oak_relay.client.calls import import_rows, sheets_of
 from oak_relay.client.errors import Invalid, NotFound
 from oak_relay.document.errors import StepFailed
 from tests.conftest import Processes
@@ -133,6 +133,17 @@ def test_many_rows_come_in_parts_and_go_out_whole(client: Client):
     text = "name,note\n" + "".join(f'guest {n},"{"x" * 300}"\n' for n in range(3000))
     assert client.import_csv("sheet-guests", text, create=True).added == 3000
     assert client.export_csv("sheet-guests").count("\n") == 3001
+
+
+def test_a_flood_of_rows_is_refused_in_one_go_and_taken_in_parts(client: Client):
+    text = "n\n" + "1\n" * 12_000
+    with pytest.raises(Invalid, match="12,000 rows"):
+        client._send(import_rows("sheet-flood", {"text": text, "create": True}))
+    assert client.import_csv("sheet-flood", text, create=True).added == 12_000
+    again = "n,m\n" + "1,2\n" * 3
+    client.import_csv("sheet-keyed", "n,m\n" + "".join(f"{n},0\n" for n in range(6_000)), create=True)
+    done = client.import_csv("sheet-keyed", again.replace("1,2", "7,2"), match=["n"])
+    assert (done.added, done.updated) == (0, 3)
 
 
 def test_rows_are_counted_and_added_up(client: Client):

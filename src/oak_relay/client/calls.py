@@ -388,8 +388,8 @@ def export_rows(table: str) -> Call[str]:
     return Call("GET", _at("tables", table, "rows.csv"), str)
 
 
-def sheets_of(text: str, most: int = 400_000) -> list[str]:
-    """CSV in parts of so many letters, each with the head; a row is never cut."""
+def sheets_of(text: str, most: int = 400_000, rows: int = 4_000) -> list[str]:
+    """CSV in parts of so many letters and rows, each with the head; a row is never cut."""
     lines, parts, head, row, size = io.StringIO(text, newline=""), [], "", "", 0
     kept: list[str] = []
     for line in lines:
@@ -398,7 +398,7 @@ def sheets_of(text: str, most: int = 400_000) -> list[str]:
             continue  # a cell goes on in the next line
         if not head:
             head = row
-        elif size + len(row) > most and kept:
+        elif kept and (size + len(row) > most or len(kept) >= rows):
             parts.append(head + "".join(kept))
             kept, size = [row], len(row)
         else:

@@ -4,12 +4,14 @@ import asyncio
 from datetime import UTC, datetime
 from uuid import UUID
 
+import structlog
 from fastapi import Request
 
 from oak_relay.store import refusals
 from oak_relay.store.database import LOST, Database
 from oak_relay.store.refusals import Refusal
 
+log = structlog.get_logger()
 _WAITING, _EACH = 200, 1.0
 """Refusals that wait to be written, and seconds between writings; more are counted by nobody."""
 
@@ -42,6 +44,8 @@ class Refusals:
                     await refusals.keep(connection, self._workspace, taken)
             except LOST:
                 continue  # they are a help, and not worth a second try
+            except Exception:
+                log.exception("refusals not kept")
 
 
 def _text(text: str, most: int) -> str:

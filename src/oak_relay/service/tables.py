@@ -38,6 +38,10 @@ class RowsIn(In):
     rows: list[dict[str, object]] = Field(min_length=1, max_length=5000)
 
 
+_MOST = 5_000
+"""Rows that are taken at once."""
+
+
 class ImportIn(In):
     text: str = Field(max_length=900_000, description="The file: CSV (RFC 4180), its first line the heads.")
     columns: dict[str, str] = Field(
@@ -128,6 +132,8 @@ async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDe
     """Take rows of a CSV file into a table, all or none; a new one is made with the types that are guessed, where `create` says
     so. With `match`, rows that have the same values there are updated. With `check` only say what would be done."""
     sheet = await asyncio.to_thread(sheets.read, given.text)
+    if len(sheet.rows) > _MOST:
+        raise Problem(422, f"the file has {len(sheet.rows):,} rows", fix=f"send it in parts of {_MOST:,} at most")
     async with parts.database.begin() as connection:
         table = next((t for t in await rows.tables(connection, parts.workspace) if t.name == name), None)
         if table is None and not given.create:
@@ -137,13 +143,7 @@ async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDe
         if twice:
             raise Problem(422, f"two columns would be called {sorted(twice)[0]}", fix="map one of them to another name")
         kinds = [Column(one.name, one.type) for one in columns] if table is None else _columns(table)
-        taken: list[dict[str, object]] = []
-        faults: list[ImportFault] = []
-        for line, row in sheets.rows(sheet, columns):
-            try:
-                taken.append(fitted(name, kinds, row))
-            except StepFailed as failed:
-                faults.append(ImportFault(line=line, message=failed.message))
+        taken, faults = await asyncio.to_thread(_fitting, name, kinds, sheet, columns)
         absent = [one for one in given.match if one not in {column.name for column in columns}]
         if absent:
             raise Problem(422, f"the file has no column {absent[0]} to match by", fix="name columns that it has")
@@ -210,6 +210,20 @@ async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -
             raise missing("row", str(row_id))
         await people.note(connection, parts.workspace, who.name, "remove row", f"{name} {row_id}")
     parts.hints.send("published")
+
+
+def _fitting(
+    table: str, columns: list[Column], sheet: sheets.Sheet, heads: list[sheets.Heading]
+) -> tuple[list[dict[str, object]], list[ImportFault]]:
+    """The rows of a sheet as they are kept, and the lines that do not fit."""
+    taken: list[dict[str, object]] = []
+    faults: list[ImportFault] = []
+    for line, row in sheets.rows(sheet, heads):
+        try:
+            taken.append(fitted(table, columns, row))
+        except StepFailed as failed:
+            faults.append(ImportFault(line=line, message=failed.message))
+    return taken, faults
 
 
 async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:

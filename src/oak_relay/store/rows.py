@@ -83,6 +83,22 @@ async def look(
     return [values.loads(row["data"]) for row in found]
 
 
+async def search(connection: asyncpg.Connection, workspace: int, table_id: UUID) -> None:
+    """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
+    and those that come later see the mark."""
+    given = workspace, table_id
+    if (
+        await connection.fetchval("SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", *given)
+        is not False
+    ):
+        return
+    await connection.execute("SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", *given)
+    await connection.execute("UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2", *given)
+    await connection.execute(
+        "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched", *given
+    )
+
+
 _MEASURES = {"sum": "sum", "average": "avg", "least": "min", "most": "max"}
 
 
@@ -146,6 +162,7 @@ async def upsert(
     connection: AsyncConnection, workspace: int, table_id: UUID, match: Sequence[str], rows: list[dict[str, object]]
 ) -> tuple[int, int]:
     """Update the rows that have the same values in the columns `match`, or add them; how many were added, and updated."""
+    await search(await raw(connection), workspace, table_id)
     added: list[dict[str, object]] = []
     updated = 0
     for row in rows:

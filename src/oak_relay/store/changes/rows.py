@@ -62,7 +62,7 @@ class _Searching(Prepared[Any]):
     table: UUID
 
     async def before(self, connection: asyncpg.Connection, workspace: int) -> None:
-        await _search(connection, workspace, self.table)
+        await rows.search(connection, workspace, self.table)
 
 
 @makes(UpsertRow)
@@ -113,19 +113,3 @@ class Deleted(_Searching):
         gone = [(r["id"], r["data"]) for r in found]
         await rows.tell(connection, workspace, self.table, "delete", gone, row.depth)
         return {"count": len(found), "rows": [values.loads(r["data"]) for r in found]}
-
-
-async def _search(connection: asyncpg.Connection, workspace: int, table_id: UUID) -> None:
-    """See that a table's rows are indexed by their values. The lock waits for rows that are just being added,
-    and those that come later see the mark."""
-    given = workspace, table_id
-    if (
-        await connection.fetchval("SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2", *given)
-        is not False
-    ):
-        return
-    await connection.execute("SELECT FROM table_def WHERE workspace_id = $1 AND id = $2 FOR UPDATE", *given)
-    await connection.execute("UPDATE table_def SET searched = true WHERE workspace_id = $1 AND id = $2", *given)
-    await connection.execute(
-        "UPDATE table_row SET searched = true WHERE workspace_id = $1 AND table_id = $2 AND NOT searched", *given
-    )
