@@ -120,6 +120,25 @@ def test_a_first_workflow_from_the_empty_page_to_its_result(page: Page, oak: Pro
     expect(page.get_by_label("Event and result")).to_contain_text("Welcome to Larkspur Huts, Ada Fenn.")
 
 
+def test_the_next_event_is_kept_and_starts_a_run_by_hand(page: Page, oak: Processes, client: Client):
+    client.save(
+        "oak: 1\nworkflow: lost-things\ninput: {type: object}\n"
+        "triggers: [{trigger: desk, webhook: {path: lost, verify: {scheme: none}}}, {trigger: late, schedule: {every: 1d}}]\n"
+        "steps: [{step: told, set: {line: '${ input.thing }'}}]\nresult: ${ told.line }\n"
+    )
+    page.goto(f"{oak.url}/workflows/lost-things")
+    page.get_by_role("button", name="Keep the next event").click()
+    expect(page.get_by_role("status").filter(has_text="Waiting for the next event")).to_be_visible()
+    assert httpx.post(f"{oak.url}/hooks/lost", json={"thing": "one <b>glove</b>"}).json() == {"kept": True}
+    expect(page.get_by_text('"thing": "one <b>glove</b>"')).to_be_visible()
+    page.get_by_text("Send events to the newest version").last.click()
+    expect(page.get_by_text("/drafts/lost-things/late/")).to_be_visible()
+    page.get_by_role("button", name="Start…").click()
+    page.get_by_label("Input from").select_option("the kept event desk")
+    page.get_by_role("dialog").get_by_role("button", name="Start").click()
+    expect(page.get_by_text("one <b>glove</b>").first).to_be_visible()
+
+
 def test_a_run_moves_on_its_page_and_can_be_cancelled(page: Page, oak: Processes, client: Client):
     client.save(
         "oak: 1\nworkflow: resting\nsteps:\n  - step: first\n    set: {x: 1}\n  - step: pause\n    wait: 1h\nresult: ${ first.x }\n"

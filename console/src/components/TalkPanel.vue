@@ -9,9 +9,11 @@ import ProblemNote from './ProblemNote.vue'
 type Talked = Schemas['TalkedOut']
 interface Turn { said: string; before: Talked['messages']; answer: Talked | null }
 
-const props = defineProps<{ text: string; agents: string[]; sample: unknown }>()
+const props = defineProps<{ text: string; agents: string[]; sample: unknown; kept: string[] }>()
 const chosen = ref('')
 const agent = computed(() => (props.agents.includes(chosen.value) ? chosen.value : (props.agents[0] ?? '')))
+const event = ref('')
+const events = computed(() => [{ value: '', text: 'no event' }, ...props.kept.map((one) => ({ value: one, text: `the event ${one}` }))])
 const turns = ref<Turn[]>([])
 const say = ref('')
 const busy = ref(false)
@@ -27,7 +29,7 @@ async function ask(said: string, before: Talked['messages']): Promise<void> {
   const turn: Turn = { said, before, answer: null }
   turns.value = [...turns.value, turn]
   try {
-    const answer = await data(api.POST('/api/v1/workflows/talk', { body: { text: props.text, say: said, messages: before, step: agent.value, input: props.sample } }))
+    const answer = await data(api.POST('/api/v1/workflows/talk', { body: { text: props.text, say: said, messages: before, step: agent.value, input: props.sample, sample: event.value } }))
     turns.value = turns.value.map((one) => (one === turn || one.said === said && !one.answer ? { ...one, answer } : one))
   } catch (error) {
     problem.value = error as Error
@@ -57,6 +59,7 @@ function retry(): void {
     <div class="head">
       <h2>Talk</h2>
       <BFormSelect v-if="agents.length > 1" :model-value="agent" :options="agents" size="sm" class="which" aria-label="Which agent" @update:model-value="chosen = String($event)" />
+      <BFormSelect v-if="kept.length" v-model="event" :options="events" size="sm" class="which" aria-label="About which event" />
       <span class="quiet">with the agent {{ agents.length > 1 ? '' : agent }} of this draft. Its tools are really called; nothing is kept.</span>
       <span v-if="turns.length" class="acts"><BButton size="sm" variant="link" :disabled="busy" @click="retry">Retry the last</BButton><BButton size="sm" variant="link" :disabled="busy" @click="turns = []">Clear</BButton></span>
     </div>

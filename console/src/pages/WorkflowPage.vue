@@ -9,7 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ScriptView from '../components/ScriptView.vue'
 import StateMark from '../components/StateMark.vue'
 import TalkPanel from '../components/TalkPanel.vue'
-import WebhookList from '../components/WebhookList.vue'
+import WaysIn from '../components/WaysIn.vue'
 import YamlEditor from '../components/YamlEditor.vue'
 import { moment } from '../lib/format'
 import { useStream } from '../lib/live'
@@ -103,7 +103,20 @@ async function turn(on: boolean): Promise<void> {
 
 const starting = ref(false)
 const input = ref('')
+const kept = useQuery({
+  queryKey: ['samples', () => props.name],
+  enabled: () => !fresh.value,
+  queryFn: () => data(api.GET('/api/v1/workflows/{name}/samples', { params: { path: { name: props.name } } })),
+})
+const keptEvents = computed(() => (kept.data.value ?? []).filter((s) => !s.step))
+const sources = computed(() => [{ value: '', text: 'an example made from the input’s description' }, ...keptEvents.value.map((s) => ({ value: s.name, text: `the kept event ${s.name}` }))])
+const source = ref('')
+watch(source, (name) => {
+  const sample = keptEvents.value.find((s) => s.name === name)
+  input.value = JSON.stringify(sample ? sample.value : (checked.value?.sample ?? {}), null, 2)
+})
 function askInput(): void {
+  source.value = ''
   input.value = JSON.stringify(checked.value?.sample ?? {}, null, 2)
   problem.value = null
   starting.value = true
@@ -180,9 +193,9 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
             </li>
           </ul>
         </template>
-        <template v-if="checked?.hooks.length && !fresh">
-          <h2>Webhooks</h2>
-          <WebhookList :workflow="name" :hooks="checked.hooks" />
+        <template v-if="checked?.starters.length && !fresh">
+          <h2>Ways in</h2>
+          <WaysIn :workflow="name" :hooks="checked.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
         </template>
         <template v-if="!fresh">
           <h2>Last runs</h2>
@@ -196,12 +209,13 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
       <section aria-label="Document">
         <h2>Document</h2>
         <YamlEditor ref="editor" v-model="text" :findings="checked?.findings ?? []" @save="save" />
-        <TalkPanel v-if="checked?.sound && checked.agents.length" :text="text" :agents="checked.agents" :sample="checked.sample" class="mt-4" />
+        <TalkPanel v-if="checked?.sound && checked.agents.length" :text="text" :agents="checked.agents" :sample="checked.sample" :kept="keptEvents.map((one) => one.name)" class="mt-4" />
       </section>
     </div>
 
     <BModal v-model="starting" title="Start a run" size="lg" ok-title="Start" cancel-title="Not now" :ok-disabled="false" @ok.prevent="start">
       <p>{{ changed ? 'Your changes are saved first, as a new version.' : `Version ${page.data.value?.version} runs with this input.` }}</p>
+      <label v-if="sources.length > 1" class="d-block mb-2">Input from <BFormSelect v-model="source" :options="sources" size="sm" class="w-auto d-inline-block" /></label>
       <BFormTextarea v-model="input" rows="12" class="mono" aria-label="Input as JSON" spellcheck="false" />
       <ProblemNote v-if="startProblem" :problem="startProblem" class="mt-3" />
     </BModal>

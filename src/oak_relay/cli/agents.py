@@ -43,6 +43,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("file", type=Path)
     parser.add_argument("--step", default="", help="which agent, where there are several")
     parser.add_argument("--input", help="a sample of the workflow's input, as JSON or a file")
+    parser.add_argument("--sample", default="", help="name of a kept event, in the place of --input")
     parser.set_defaults(run=lambda a: talk_cmd(a, client(a)))
     group = commands.add_parser("conversation", help="what was said").add_subparsers(metavar="what", required=True)
     group.add_parser("list", help="the latest first").set_defaults(run=lambda a: list_conversations(a, client(a)))
@@ -78,7 +79,7 @@ def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
             line = said
         said = line
         with working("thinking …"):
-            last = client.talk(text, line, history[-1], arguments.step, data)
+            last = client.talk(text, line, history[-1], arguments.step, data, arguments.sample)
         history.append(last.messages)
         _told(last)
 

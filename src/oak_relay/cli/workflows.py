@@ -46,6 +46,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("file", type=Path)
     parser.add_argument("step")
     parser.add_argument("--input", default="{}", help="JSON, or a file of it")
+    parser.add_argument("--sample", default="", help="name of a kept event, in the place of --input")
     parser.add_argument("--steps", default="{}", help="what earlier steps gave: JSON, or a file of it")
     parser.set_defaults(run=lambda a: render_cmd(a, client(a)))
 
@@ -114,9 +115,8 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
 
 def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """What a step would send, without sending it."""
-    rendered = client.render(
-        _text(arguments.file), arguments.step, given_json(arguments.input), given_json(arguments.steps)
-    )
+    given = given_json(arguments.input), given_json(arguments.steps), arguments.sample
+    rendered = client.render(_text(arguments.file), arguments.step, *given)
     if show(rendered, arguments.json):
         return 0
     OUT.print(f"[bold]{escaped(rendered.step)}[/] {escaped(rendered.action)}")

@@ -142,14 +142,9 @@ def check(text: str, beside: Sequence[str] = ()) -> Call[results.Checked]:
     return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text, "beside": list(beside)})
 
 
-def render(text: str, step: str, sample: object, steps: Mapping[str, object]) -> Call[results.Rendered]:
+def render(given: Mapping[str, object]) -> Call[results.Rendered]:
     """What a step would send, without sending."""
-    return Call(
-        "POST",
-        _at("workflows", "render"),
-        _one(results.Rendered),
-        body={"text": text, "step": step, "input": sample, "steps": steps},
-    )
+    return Call("POST", _at("workflows", "render"), _one(results.Rendered), body=given)
 
 
 def on(name: str, version: int | None) -> Call[results.Workflow]:
@@ -465,6 +460,27 @@ def samples(workflow: str) -> Call[list[results.Sample]]:
 def keep_sample(run_id: UUID | str, name: str, step: str) -> Call[dict[str, str]]:
     """Keep a run's event, or what a step gave, as a sample."""
     return Call("POST", _at("runs", run_id, "sample"), _raw, body={"name": name, "step": step})
+
+
+def refusals(workflow: str, limit: int) -> Call[list[results.Refusal]]:
+    """Deliveries that its webhooks did not take within a week."""
+    return Call("GET", _at("workflows", workflow, "refusals"), _many(results.Refusal), {"limit": limit})
+
+
+def triggers(workflow: str) -> Call[list[results.Trigger]]:
+    """The triggers of a workflow's newest version."""
+    return Call("GET", _at("workflows", workflow, "triggers"), _many(results.Trigger))
+
+
+def keep_next(workflow: str, trigger: str, name: str, seconds: int) -> Call[results.Awaited]:
+    """Keep the next event of a trigger as a sample."""
+    body = {"name": name, "seconds": seconds}
+    return Call("POST", _at("workflows", workflow, "triggers", trigger, "next"), _one(results.Awaited), body=body)
+
+
+def keep_no_longer(workflow: str, trigger: str) -> Call[None]:
+    """Await no event of a trigger any longer."""
+    return Call("DELETE", _at("workflows", workflow, "triggers", trigger, "next"), _raw)
 
 
 def tray(state: str | None, run_id: UUID | str | None) -> Call[list[results.Question]]:

@@ -112,10 +112,12 @@ class AsyncClient:
         return await self._send(calls.check(text, beside))
 
     async def render(
-        self, text: str, step: str, sample: object, steps: Mapping[str, object] | None = None
+        self, text: str, step: str, input: object = None, steps: Mapping[str, object] | None = None, sample: str = ""
     ) -> results.Rendered:
-        """What a step would send, without sending."""
-        return await self._send(calls.render(text, step, sample, steps or {}))
+        """What a step would send, without sending; with the input given, or a kept event's."""
+        return await self._send(
+            calls.render({"text": text, "step": step, "input": input, "steps": steps or {}, "sample": sample})
+        )
 
     async def on(self, name: str, version: int | None = None) -> results.Workflow:
         """Switch a workflow on with a version, the newest when none is named: its triggers start it from now on."""
@@ -163,9 +165,10 @@ class AsyncClient:
         input: object = None,
         steps: Mapping[str, object] | None = None,
         onwards: bool = False,
+        sample: str = "",
     ) -> results.Tried:
-        """Carry out a step of a draft with samples."""
-        given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards}
+        """Carry out a step of a draft with the input given, or a kept event's, and what earlier steps gave."""
+        given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards, "sample": sample}
         return await self._send(calls.try_step(given))
 
     async def samples(self, workflow: str) -> list[results.Sample]:
@@ -175,6 +178,22 @@ class AsyncClient:
     async def keep_sample(self, run_id: UUID | str, name: str, step: str = "") -> dict[str, str]:
         """Keep a run's event, or what a step gave, as a sample."""
         return await self._send(calls.keep_sample(run_id, name, step))
+
+    async def refusals(self, workflow: str, limit: int = 50) -> list[results.Refusal]:
+        """Deliveries that the webhooks of a workflow did not take within a week, the newest first, and why."""
+        return await self._send(calls.refusals(workflow, limit))
+
+    async def triggers(self, workflow: str) -> list[results.Trigger]:
+        """The triggers of a workflow's newest version, with the addresses of its draft."""
+        return await self._send(calls.triggers(workflow))
+
+    async def keep_next(self, workflow: str, trigger: str, name: str = "", seconds: int = 3600) -> results.Awaited:
+        """Keep the next event of a trigger as a sample, if it comes within so many seconds."""
+        return await self._send(calls.keep_next(workflow, trigger, name, seconds))
+
+    async def keep_no_longer(self, workflow: str, trigger: str) -> None:
+        """Await no event of a trigger any longer."""
+        await self._send(calls.keep_no_longer(workflow, trigger))
 
     async def tray(self, state: str | None = "open", run: UUID | str | None = None) -> list[results.Question]:
         """Questions to people, the oldest first."""
@@ -324,9 +343,10 @@ class AsyncClient:
         messages: Sequence[Mapping[str, object]] | None = None,
         step: str = "",
         input: object = None,
+        sample: str = "",
     ) -> results.Talked:
         """Say something to an agent of a draft, in a conversation that is kept nowhere."""
-        given = {"text": text, "say": say, "messages": messages or [], "step": step, "input": input}
+        given = {"text": text, "say": say, "messages": messages or [], "step": step, "input": input, "sample": sample}
         return await self._send(calls.talk(given))
 
     async def usage(

@@ -507,11 +507,56 @@ class Tried(Result):
     spans: list[Span]
 
 
+class Event(Result):
+    """An event as documents see it by the name `event`."""
+
+    id: str
+    source: str
+    type: str
+    time: str
+    data: Any
+    headers: dict[str, Any]
+    query: dict[str, Any]
+
+
 class Sample(Result):
-    """A kept event, or result of a step."""
+    """A kept event, or result of a step; of an event `value` is the input that was made of it."""
 
     id: UUID
     step: str
     name: str
     value: Any
+    trigger: str
+    event: Event | None
     created_at: datetime
+
+
+class Refusal(Result):
+    """A delivery that was not taken: from which address and program, and why."""
+
+    path: str
+    status: int
+    reason: str
+    source: str
+    agent: str
+    at: datetime
+
+
+class Awaited(Result):
+    """The next event of a trigger is kept as a sample of that name, if it comes in time."""
+
+    trigger: str
+    sample: str
+    until: datetime
+
+
+class Trigger(Result):
+    """A trigger of the newest version; whoever knows `draft_url` starts runs of it by sending events there, and `request` is one
+    as a command for a shell."""
+
+    trigger: str
+    kind: str
+    sentence: str
+    draft_url: str
+    request: str
+    awaited: Awaited | None

@@ -171,7 +171,7 @@ class Clock:
             moments = kind.due(given, row["trigger_id"], last, now)
             target = _target(row)
             runs = [
-                new_run(target, Incoming("/clock", "oak.time", kind.data(given, moment), moment.isoformat()))
+                new_run(target, Incoming("/clock", kind.occurs, kind.data(given, moment), moment.isoformat()))
                 for moment in moments.now
             ]
         except (StepFailed, ValueError) as failed:

@@ -44,6 +44,8 @@ class Incoming:
     origin_how: str | None = None
     meta: Mapping[str, object] = field(default_factory=dict)
     """What is kept of an event beside its headers and query: its `data`, where the run's input was made of it."""
+    again: bool = False
+    """Whether it counts although one of its key came before."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +170,7 @@ def arrived(template: RunTemplate, incoming: Incoming) -> Incoming:
     """What came in, its data as the input that a trigger makes of it. Raises `StepFailed` where that cannot be made."""
     if template.input is None:
         return incoming
-    scope = {"event": _event(incoming), "settings": template.settings}
+    scope = {"event": event_as_seen(incoming), "settings": template.settings}
     meta = {**incoming.meta, "data": incoming.data}
     return replace(incoming, data=template.input.render(scope), meta=meta)
 
@@ -195,7 +197,7 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
         source=_text(incoming.source),
         type=_text(incoming.type),
         event_key=_key(incoming.key or str(event_id)),
-        keyed=incoming.key is not None,
+        keyed=incoming.key is not None and not incoming.again,
         body=values.dumps(incoming.data),
         meta=values.dumps(meta),
         subject=_subject(target.template, incoming),
@@ -226,7 +228,7 @@ def _subject(template: RunTemplate, incoming: Incoming) -> str | None:
     if template.subject.raw is None:
         return None
     given = filled(template.fills, incoming.data)
-    scope = {"input": given, "settings": template.settings, "run": {}, "event": _event(incoming)}
+    scope = {"input": given, "settings": template.settings, "run": {}, "event": event_as_seen(incoming)}
     try:
         found = values.text_of(template.subject.render(scope))
     except StepFailed:
@@ -234,7 +236,7 @@ def _subject(template: RunTemplate, incoming: Incoming) -> str | None:
     return _text(found) or None
 
 
-def _event(incoming: Incoming) -> dict[str, object]:
+def event_as_seen(incoming: Incoming) -> dict[str, object]:
     """The name `event` before it is written."""
     return {
         "id": incoming.key or "",

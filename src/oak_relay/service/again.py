@@ -1,4 +1,4 @@
-"""`/api/v1/runs/<id>/again`, many at once; `/api/v1/workflows/try` and samples."""
+"""`/api/v1/runs/<id>/again`, many at once; `/api/v1/workflows/try`."""
 
 import re
 from typing import Any, Literal
@@ -18,13 +18,13 @@ from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target, event_of
 from oak_relay.service import exact
-from oak_relay.service.drafts import scope_of
+from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
-from oak_relay.service.shapes import In, KeptOut, SampleOut, TriedOut
+from oak_relay.service.shapes import In, KeptOut, SampleName, TriedOut
 from oak_relay.service.workflows import sound
-from oak_relay.store import people, runs, seeds, usage, workflows
+from oak_relay.store import people, runs, usage, workflows
 from oak_relay.store.database import raw
 from oak_relay.usage import Usage
 
@@ -60,18 +60,8 @@ class TryIn(In):
     step: str = Field(description="Name or place of the step.")
     onwards: StrictBool = Field(False, description="Also what stands behind it.")
     input: object = None
+    sample: SampleName = Field("", description="A kept event of the workflow, in the place of `input`.")
     steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
-
-
-class SampleIn(In):
-    name: str = Field(min_length=1, max_length=100)
-    step: str = ""
-    value: object = None
-
-
-class KeepIn(In):
-    name: str = Field(min_length=1, max_length=100)
-    step: str = Field("", description="Path of the step whose result is kept; empty for the event.")
 
 
 @router.post("/runs/{run_id:uuid}/again", status_code=201)
@@ -188,7 +178,7 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
-    scope = await scope_of(parts, plan, "try", given.input, given.steps)
+    scope = await scope_of(parts, plan, "try", await sampled(parts, document, given.sample, given.input), given.steps)
     outcome, entries = await try_from(plan, parts.tools, node, scope, given.onwards)
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)
@@ -201,70 +191,3 @@ async def try_step(given: TryIn, parts: PartsDep, who: CallerDep) -> Response:
             spans=spans_out(entries, over),
         )
     )
-
-
-@router.get("/workflows/{name}/samples", response_model=list[SampleOut], tags=["workflows"])
-async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
-    """Kept events and results, the newest first."""
-    async with parts.database.connect() as connection:
-        row = await _workflow(connection, parts.workspace, name)
-        found = await seeds.samples(await raw(connection), parts.workspace, row.id)
-    return exact.answer(
-        [
-            SampleOut(
-                id=s["id"], step=s["step"], name=s["name"], value=values.loads(s["value"]), created_at=s["created_at"]
-            )
-            for s in found
-        ]
-    )
-
-
-@router.post("/workflows/{name}/samples", status_code=201, tags=["workflows"])
-async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
-    """Keep a value as a sample."""
-    await _keep(parts, who, name, given.step, given.name, given.value)
-    return {"kept": given.name}
-
-
-@router.delete("/workflows/{name}/samples/{sample_id:uuid}", status_code=204, tags=["workflows"])
-async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: CallerDep) -> None:
-    """Remove a sample."""
-    async with parts.database.begin() as connection:
-        row = await _workflow(connection, parts.workspace, name)
-        if not await seeds.remove_sample(await raw(connection), parts.workspace, row.id, sample_id):
-            raise missing("sample", str(sample_id))
-        await people.note(connection, parts.workspace, who.name, "remove sample", name)
-
-
-@router.post("/runs/{run_id:uuid}/sample", status_code=201)
-async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
-    """Keep a run's event, or what one of its steps gave, as a sample."""
-    async with parts.database.connect() as connection:
-        row = await runs.one(connection, parts.workspace, run_id)
-        if row is None:
-            raise missing("run", str(run_id))
-        entries = await runs.whole_entries(connection, parts.workspace, run_id) if given.step else []
-        body = await runs.whole(connection, parts.workspace, row.body)
-    if not given.step:
-        await _keep(parts, who, row.workflow, "", given.name, values.loads(body or "null"))
-        return {"kept": given.name}
-    journal = [e.as_entry(None) for e in entries]
-    span = next((s for s in spans_out(journal, True) if s.path == given.step), None)
-    if span is None or span.state != "succeeded":
-        raise missing("result of a step", given.step, "choose a step that succeeded")
-    await _keep(parts, who, row.workflow, place_of(given.step), given.name, span.output)
-    return {"kept": given.name}
-
-
-async def _keep(parts: Parts, who: Caller, workflow: str, step: str, name: str, value: object) -> None:
-    async with parts.database.begin() as connection:
-        row = await _workflow(connection, parts.workspace, workflow)
-        await seeds.keep_sample(await raw(connection), parts.workspace, row.id, step, name, values.dumps(value))
-        await people.note(connection, parts.workspace, who.name, "sample", f"{workflow} {name}")
-
-
-async def _workflow(connection: Any, workspace: int, name: str) -> Any:
-    row = await workflows.by_name(connection, workspace, name)
-    if row is None:
-        raise missing("workflow", name)
-    return row

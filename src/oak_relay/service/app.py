@@ -37,11 +37,13 @@ from oak_relay.service import (
     problems,
     restores,
     runs,
+    samples,
     schedules,
     tables,
     talk,
     tray,
     usage,
+    ways,
     workflows,
 )
 from oak_relay.service.borders import Guard
@@ -63,6 +65,8 @@ _RESOURCES = (
     agents,
     again,
     workflows,
+    samples,
+    ways,
     examples,
     runs,
     events,
@@ -185,7 +189,7 @@ def _operation(app: FastAPI) -> None:
 def _console(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     async def console(path: str) -> Response:
-        if path.split("/")[0] in ("api", "hooks", "health", "schema"):
+        if path.split("/")[0] in ("api", "drafts", "hooks", "health", "schema"):
             raise HTTPException(404)
         file = _file(path)
         if file is not None:

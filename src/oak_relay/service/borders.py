@@ -148,7 +148,9 @@ class Guard:
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
                 others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
-                message["headers"] = others + (self._of_hooks if scope["path"].startswith("/hooks/") else self._headers)
+                message["headers"] = others + (
+                    self._of_hooks if scope["path"].startswith(("/hooks/", "/drafts/")) else self._headers
+                )
                 if scope.get("scheme") == "https":
                     message["headers"].append(_STRICT)
             await send(message)

@@ -38,7 +38,8 @@ _NEEDS: Mapping[str, Collection[str]] = {
     ),
     "write": (
         "POST /examples/{name}/play", "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
-        "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
+        "GET /workflows/{name}/triggers", "POST /workflows/{name}/triggers/{trigger}/next",
+        "DELETE /workflows/{name}/triggers/{trigger}/next", "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
     ),
     "store": (
         "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "PUT /models/{name}", "DELETE /models/{name}",

@@ -79,6 +79,7 @@ class HookOut(BaseModel):
     """A webhook: its address; `request` is one that a sender would make, as a command for a shell; `outside` whether others
     than this machine may reach it."""
 
+    trigger: str
     path: str
     url: str
     methods: list[str]
@@ -626,14 +627,51 @@ class KeptOut(BaseModel):
     anew: list[str]
 
 
+class SeenEvent(BaseModel):
+    """An event as documents see it by the name `event`."""
+
+    id: str
+    source: str
+    type: str
+    time: str
+    data: object
+    headers: dict[str, object]
+    query: dict[str, object]
+
+
+SampleName = Annotated[str, Field(max_length=100)]
+
+
 class SampleOut(BaseModel):
     """A kept event (`step` is empty) or result of a step."""
 
     id: UUID
     step: str
     name: str
-    value: object
+    value: object = Field(description="What the step gave, or the input that was made of the event.")
+    trigger: str = Field(description="The trigger that the event came by.")
+    event: SeenEvent | None
     created_at: datetime
+
+
+class AwaitedOut(BaseModel):
+    """The next event of a trigger is kept as a sample of that name, if it comes in time."""
+
+    trigger: str
+    sample: str
+    until: datetime
+
+
+class TriggerOut(BaseModel):
+    """A trigger of the newest version; whoever knows `draft_url` starts runs of it by sending events there, and `request` is one
+    as a command for a shell."""
+
+    trigger: str
+    kind: str
+    sentence: str
+    draft_url: str
+    request: str
+    awaited: AwaitedOut | None
 
 
 class TriedOut(BaseModel):

@@ -12,11 +12,11 @@ from oak_relay.messages import Message
 from oak_relay.runtime.again import talk_with
 from oak_relay.service import exact
 from oak_relay.service.again import count_spent
-from oak_relay.service.drafts import scope_of
+from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import spans_out
-from oak_relay.service.shapes import In, SourceOut, TalkedOut
+from oak_relay.service.shapes import In, SampleName, SourceOut, TalkedOut
 from oak_relay.service.workflows import sound
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
@@ -34,6 +34,7 @@ class TalkIn(In):
         default_factory=list, description="What was said before, as the last answer gave it."
     )
     input: object = Field(None, description="A sample of the workflow's input.")
+    sample: SampleName = Field("", description="A kept event of the workflow, in the place of `input`.")
     steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 
 
@@ -46,7 +47,8 @@ async def talk(given: TalkIn, parts: PartsDep, who: CallerDep) -> Response:
     plan = await parts.registry.documents.now(lambda: compile_plan(document))
     node = _agent(plan, given.step)
     body = Template({**node.body.raw, "prompt": "${ said }", "memory": {"conversation": "talk", "turns": 100}})
-    scope = {"said": given.say, **await scope_of(parts, plan, "talk", given.input, given.steps)}
+    sample = await sampled(parts, document, given.sample, given.input)
+    scope = {"said": given.say, **await scope_of(parts, plan, "talk", sample, given.steps)}
     outcome, entries, messages = await talk_with(plan, parts.tools, node, body, scope, given.messages)
     await count_spent(parts, who, document.workflow, entries)
     over = isinstance(outcome, Finished)

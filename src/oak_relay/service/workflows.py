@@ -20,7 +20,7 @@ from oak_relay.document.text import read
 from oak_relay.document.words import WorkflowName
 from oak_relay.engine.plan import compile_plan, complete, find_node
 from oak_relay.runtime.settings import Settings
-from oak_relay.service.drafts import scope_of
+from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
@@ -30,11 +30,13 @@ from oak_relay.service.shapes import (
     In,
     LineOut,
     RefusalOut,
+    SampleName,
     SavedOut,
     VersionOut,
     WorkflowOut,
     WorkflowPage,
 )
+from oak_relay.service.ways import example_body
 from oak_relay.store import people, refusals, workflows
 from oak_relay.store.database import raw
 from oak_relay.triggers.base import RequestTrigger, TriggerKinds
@@ -63,6 +65,7 @@ class OnIn(In):
 class RenderIn(TextIn):
     step: str
     input: object = None
+    sample: SampleName = Field("", description="A kept event of the workflow, in the place of `input`.")
     steps: dict[str, object] = Field(default_factory=dict, description="What earlier steps gave.")
 
 
@@ -131,7 +134,10 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     node = find_node(plan, given.step)
     if node is None:
         raise missing("step", given.step)
-    scope = {"now": datetime.now(UTC), **await scope_of(parts, plan, "sample", given.input, given.steps)}
+    scope = {
+        "now": datetime.now(UTC),
+        **await scope_of(parts, plan, "sample", await sampled(parts, document, given.sample, given.input), given.steps),
+    }
     empty: list[str] = []
     rendered = node.body.render(scope, empty)
     shown: dict[str, object] = {"step": node.name, "action": node.action, "input": rendered, "empty": empty}
@@ -305,11 +311,11 @@ def _hooks(document: Workflow, kinds: TriggerKinds, settings: Settings) -> list[
         path = kind.path(given)
         if path is not None:
             url = f"{settings.own_url}/hooks/{path}"
-            body = values.dumps(sample_of(document.input) if trigger.input is None and document.input else {})
+            body = example_body(document, trigger.input)
             request = kind.request(given, url, body)
             found.append(
                 HookOut(
-                    path=path, url=url, methods=list(kind.methods(given)), waits=kind.waits(given), request=request,
+                    trigger=trigger.trigger, path=path, url=url, methods=list(kind.methods(given)), waits=kind.waits(given), request=request,
                     outside=settings.exposed,
                 )
             )  # fmt: skip

@@ -23,7 +23,7 @@ class After(Model):
 
 
 class AfterTrigger(PublishedTrigger[After]):
-    name, model, way = "after", After, "run"
+    name, model, way, occurs = "after", After, "run", "oak.ended"
 
     def sentence(self, given: After) -> str:
         ended = "ended" if len(given.ended) == 4 else " or ".join(given.ended)
@@ -40,4 +40,4 @@ class AfterTrigger(PublishedTrigger[After]):
         return arrived["state"] in given.ended
 
     def occasion(self, given: After, arrived: Mapping[str, object]) -> Occasion:
-        return Occasion("oak.ended", arrived)
+        return Occasion(self.occurs, arrived)

@@ -39,6 +39,8 @@ class TriggerKind(ABC, Generic[G]):
     name: ClassVar[str]
     model: ClassVar[type[Model]]
     way: ClassVar[Way]
+    occurs: ClassVar[str] = "oak.event"
+    """The type of its occasions' events."""
 
     @abstractmethod
     def sentence(self, given: G) -> str:
@@ -55,6 +57,11 @@ class TriggerKind(ABC, Generic[G]):
     def topic(self, given: G) -> str | None:
         """What is listened to: an event's type, a table's name, a workflow's name; None of other ways."""
         return None
+
+    def sent(self, given: G, body: object, now: datetime) -> Occasion:
+        """The occasion that a value is which somebody sends to try the workflow, in the place of a real one; None was no
+        value."""
+        return Occasion(self.occurs, body)
 
     def read(self, config: Mapping[str, object]) -> G:
         """What is under it in a document, or stands in the records. Raises pydantic's `ValidationError`."""
@@ -152,7 +159,7 @@ class Due:
 class TimeTrigger(TriggerKind[G]):
     """Moments in time."""
 
-    way = "time"
+    way, occurs = "time", "oak.time"
 
     @abstractmethod
     def due(self, given: G, trigger: UUID, last: datetime, now: datetime) -> Due:
@@ -165,6 +172,9 @@ class TimeTrigger(TriggerKind[G]):
     @abstractmethod
     def data(self, given: G, moment: datetime) -> object:
         """The data of a moment's event."""
+
+    def sent(self, given: G, body: object, now: datetime) -> Occasion:
+        return Occasion(self.occurs, self.data(given, now) if body is None else body)
 
     @abstractmethod
     def rule(self, given: G) -> str:

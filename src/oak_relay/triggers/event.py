@@ -1,6 +1,7 @@
 """`event`: events that are published here (CloudEvents 1.0)."""
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any
 
 from pydantic import Field
@@ -31,3 +32,6 @@ class EventTrigger(PublishedTrigger[Event]):
 
     def occasion(self, given: Event, arrived: Mapping[str, Any]) -> Occasion:
         return Occasion(arrived["type"], arrived.get("data"))
+
+    def sent(self, given: Event, body: object, now: datetime) -> Occasion:
+        return Occasion(given.type, body)

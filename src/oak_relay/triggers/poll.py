@@ -26,7 +26,7 @@ class Poll(Model):
 
 
 class PollTrigger(WatchTrigger[Poll]):
-    name, model = "poll", Poll
+    name, model, occurs = "poll", Poll, "oak.item"
     timeout = 600.0
 
     def sentence(self, given: Poll) -> str:
@@ -46,4 +46,4 @@ class PollTrigger(WatchTrigger[Poll]):
         if not isinstance(items, list):
             raise StepFailed("invalid", f"items: gives {type(items).__name__}, no list", fix="correct items:")
         key = Template(given.key)
-        return [Occasion("oak.item", item, values.text_of(key.render({"arrived": item}))) for item in items]
+        return [Occasion(self.occurs, item, values.text_of(key.render({"arrived": item}))) for item in items]

@@ -3,6 +3,8 @@
 import shlex
 from collections.abc import Sequence
 
+from oak_relay.document.expressions import Reference, compile_text, is_template
+
 SECRET = "SECRET"
 """The shell's variable in which the stored secret must stand."""
 
@@ -18,6 +20,11 @@ def curl(
     return " \\\n".join((*lines, *(f"  {one}" for one in more)))
 
 
+def quoted(text: str) -> str:
+    """A text as one word of a shell."""
+    return shlex.quote(text)
+
+
 def _quoted(text: str) -> str:
     if "$" not in text:
         return shlex.quote(text)
@@ -30,3 +37,33 @@ def signed(text: str, digest: str, encoding: str, decoded: bool) -> str:
     plain = f'"hexkey:$(printf %s "${SECRET}" | od -An -vtx1 | tr -d \' \\n\')"'
     written = "base64 -w0" if encoding == "base64" else "od -An -vtx1 | tr -d ' \\n'"
     return f"$(printf %s {text} | openssl dgst -{digest} -mac HMAC -macopt {key if decoded else plain} -binary | {written})"
+
+
+def data_of(made: object, sample: object) -> object:
+    """Data of an event from which `made`, the `input` of a trigger, makes something like a sample of the input."""
+    found: dict[str, object] = {}
+    _look(made, sample, found)
+    return found
+
+
+def _look(made: object, sample: object, found: dict[str, object]) -> None:
+    if isinstance(made, dict):
+        for name, one in made.items():
+            _look(one, sample.get(name) if isinstance(sample, dict) else None, found)
+    elif isinstance(made, list):
+        for one in made:
+            _look(one, None, found)
+    elif isinstance(made, str) and is_template(made):
+        expression = compile_text(made)
+        for path in sorted(expression.references()):
+            if path[:2] == ("event", "data") and len(path) > 2:
+                _put(found, path[2:], sample if path == expression.path and sample is not None else "text")
+
+
+def _put(found: dict[str, object], path: Reference, value: object) -> None:
+    for key in path[:-1]:
+        inner = found.setdefault(key, {})
+        if not isinstance(inner, dict):
+            return
+        found = inner
+    found.setdefault(path[-1], value)

@@ -20,7 +20,7 @@ class TableChange(Model):
 
 
 class TableTrigger(PublishedTrigger[TableChange]):
-    name, model, way = "table", TableChange, "table"
+    name, model, way, occurs = "table", TableChange, "table", "oak.row"
 
     def sentence(self, given: TableChange) -> str:
         return f"{' or '.join(given.on).capitalize()} of a row in {given.table}"
@@ -36,4 +36,4 @@ class TableTrigger(PublishedTrigger[TableChange]):
         return arrived["change"] in given.on
 
     def occasion(self, given: TableChange, arrived: Mapping[str, object]) -> Occasion:
-        return Occasion("oak.row", arrived)
+        return Occasion(self.occurs, arrived)

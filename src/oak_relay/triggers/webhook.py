@@ -92,7 +92,7 @@ _PROOFS = {
 
 
 class WebhookTrigger(RequestTrigger[Webhook]):
-    name, model = "webhook", Webhook
+    name, model, occurs = "webhook", Webhook, "webhook"
 
     def sentence(self, given: Webhook) -> str:
         return f"A webhook at /hooks/{given.path}{_PROOFS.get(given.verify.scheme, '')}"
@@ -168,7 +168,7 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         if given.verify.scheme == "hmac" and "{id}" not in given.verify.signed:
             # An id that is not signed proves nothing: the same signature is the same delivery, whatever it is called.
             key = "signature " + values.digest(request.headers.get(given.verify.header.lower(), "").strip())
-        return Occasion("webhook", _data(request), key)
+        return Occasion(self.occurs, _data(request), key)
 
 
 def _data(request: Request) -> object:

@@ -28,12 +28,13 @@ from oak_relay.store.tables.stored import (
 )
 from oak_relay.store.tables.talks import conversation, fact, message
 from oak_relay.store.tables.usage import budget, spent, usage
-from oak_relay.store.tables.workflows import once, refusal, sample, schedule, seen, trigger, version, workflow
+from oak_relay.store.tables.workflows import awaited, once, refusal, sample, schedule, seen, trigger, version, workflow
 
 __all__ = [
     "MAIN_WORKSPACE",
     "artifact",
     "audit",
+    "awaited",
     "budget",
     "conversation",
     "credential",

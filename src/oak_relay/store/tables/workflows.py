@@ -1,4 +1,4 @@
-"""Workflows: their versions, triggers, schedules, samples, and what counts once."""
+"""Workflows: their versions, triggers, schedules, samples and what becomes one, and what counts once."""
 
 from sqlalchemy import (
     Boolean,
@@ -145,9 +145,29 @@ sample = Table(
     # The step whose result it is; empty for the event.
     Column("step", Text, nullable=False, server_default=""),
     Column("name", Text, nullable=False),
+    # Of an event: the input that was made of it.
     Column("value", Text, nullable=False),
+    # Of an event: the trigger that it came by, and all of it.
+    Column("trigger", Text, nullable=False, server_default=""),
+    Column("event", Text),
     moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "step", "name"),
     ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
+)
+
+# Triggers whose next event is kept as a sample.
+awaited = Table(
+    "awaited",
+    metadata,
+    workspace_key(),
+    Column("workflow_id", Uuid, nullable=False),
+    Column("trigger", Text, nullable=False),
+    # The webhook's path at which it may come while no workflow that is on listens there.
+    Column("path", Text),
+    Column("sample", Text, nullable=False),
+    moment("until", False),
+    PrimaryKeyConstraint("workspace_id", "workflow_id", "trigger"),
+    ForeignKeyConstraint(["workspace_id", "workflow_id"], ["workflow.workspace_id", "workflow.id"], ondelete="CASCADE"),
+    Index("ix_awaited_path", "workspace_id", "path", postgresql_where=text("path IS NOT NULL")),
 )

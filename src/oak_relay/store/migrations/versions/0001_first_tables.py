@@ -604,6 +604,8 @@ def upgrade() -> None:
         sa.Column("step", sa.Text(), server_default="", nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("value", sa.Text(), nullable=False),
+        sa.Column("trigger", sa.Text(), server_default="", nullable=False),
+        sa.Column("event", sa.Text(), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.ForeignKeyConstraint(
             ["workspace_id", "workflow_id"],
@@ -615,6 +617,29 @@ def upgrade() -> None:
         sa.UniqueConstraint(
             "workspace_id", "workflow_id", "step", "name", name=op.f("uq_sample_workspace_id_workflow_id_step_name")
         ),
+    )
+    op.create_table(
+        "awaited",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("workflow_id", sa.Uuid(), nullable=False),
+        sa.Column("trigger", sa.Text(), nullable=False),
+        sa.Column("path", sa.Text(), nullable=True),
+        sa.Column("sample", sa.Text(), nullable=False),
+        sa.Column("until", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["workspace_id", "workflow_id"],
+            ["workflow.workspace_id", "workflow.id"],
+            name=op.f("fk_awaited_workspace_id_workflow_id"),
+            ondelete="CASCADE",
+        ),
+        sa.PrimaryKeyConstraint("workspace_id", "workflow_id", "trigger", name=op.f("pk_awaited")),
+    )
+    op.create_index(
+        "ix_awaited_path",
+        "awaited",
+        ["workspace_id", "path"],
+        unique=False,
+        postgresql_where=sa.text("path IS NOT NULL"),
     )
     op.create_table(
         "table_row",
@@ -742,6 +767,8 @@ def downgrade() -> None:
         postgresql_where=sa.text("searched"),
     )
     op.drop_table("table_row")
+    op.drop_index("ix_awaited_path", table_name="awaited", postgresql_where=sa.text("path IS NOT NULL"))
+    op.drop_table("awaited")
     op.drop_table("sample")
     op.drop_table("message")
     op.drop_table("fact")

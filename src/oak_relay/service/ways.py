@@ -1,0 +1,136 @@
+"""`/drafts/<workflow>/<trigger>/<key>`: where a trigger's events may be sent to the newest version, again and again, and start
+runs that stand beside all others; and what a workflow's triggers are."""
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.document.models import Workflow
+from oak_relay.document.shapes import sample_of
+from oak_relay.engine.plan import Plan, complete
+from oak_relay.runtime.settings import Settings
+from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep, parts_of
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receiving import METHODS, Way, draft_way, noting, taken
+from oak_relay.service.shapes import AwaitedOut, TriggerOut
+from oak_relay.store import samples, workflows
+from oak_relay.store.database import raw
+from oak_relay.store.vault import Vault
+from oak_relay.triggers import requests
+from oak_relay.triggers.base import RequestTrigger, TimeTrigger
+
+router = APIRouter(route_class=ExactRoute)
+
+
+@router.get("/api/v1/workflows/{name}/triggers", tags=["workflows"])
+async def list_triggers(name: str, parts: PartsDep, _: CallerDep) -> list[TriggerOut]:
+    """The triggers of the newest version: where events may be sent to it as a draft, a request to copy, and whether the next
+    one is awaited to be kept."""
+    async with parts.database.connect() as connection:
+        row = await workflows.by_name(connection, parts.workspace, name)
+        if row is None:
+            raise missing("workflow", name)
+        newest = await workflows.one_version(connection, parts.workspace, row.id, None)
+        assert newest is not None
+        _plan, document = await parts.registry.plan(await raw(connection), newest.id)
+        awaited = {a.trigger: a for a in await samples.awaited_by(await raw(connection), parts.workspace, row.id)}
+        found = []
+        for trigger in document.triggers:
+            way = await draft_way(parts, connection, newest, trigger.trigger, "")
+            if way is None:
+                continue
+            url = _url(parts.registry.vault, parts.settings, str(row.id), name, trigger.trigger)
+            kept = awaited.get(trigger.trigger)
+            found.append(
+                TriggerOut(
+                    trigger=trigger.trigger,
+                    kind=trigger.kind,
+                    sentence=way.kind.sentence(way.given),
+                    draft_url=url,
+                    request=_request(way, example_body(document, trigger.input), url),
+                    awaited=None
+                    if kept is None
+                    else AwaitedOut(trigger=kept.trigger, sample=kept.sample, until=kept.until),
+                )
+            )
+    return found
+
+
+async def receive_draft(request: Request) -> Response:
+    """Take an event for a draft: a run of the newest version, or a sample, where the next one is awaited."""
+    parts, given = parts_of(request), request.path_params
+    name, trigger = given["workflow"], given["trigger"]
+    nobody = Problem(404, "no draft is reached here", fix="copy the address from the workflow's page")
+    async with parts.database.connect() as connection:
+        row = await workflows.by_name(connection, parts.workspace, name) if len(name) <= 100 else None
+        if row is None or not parts.registry.vault.signed(_signed(str(row.id), trigger), given["key"]):
+            raise nobody
+        newest = await workflows.one_version(connection, parts.workspace, row.id, None)
+        way = await draft_way(parts, connection, newest, trigger, f"/drafts/{name}/{trigger}")
+        if way is None:
+            raise nobody
+        every = await samples.awaited_by(await raw(connection), parts.workspace, row.id)
+        plan, _document = await parts.registry.plan(await raw(connection), way.target.version_id)
+    awaited = next((a for a in every if a.trigger == trigger), None)
+
+    async def afresh() -> Way:
+        return way
+
+    with noting(parts, way, request):
+        if awaited is None:
+            _done(plan)
+        return await taken(request, way, parts, afresh, awaited)
+
+
+def _done(plan: Plan) -> None:
+    """Raises `Problem` for a plan with sketches, which are not the sender's."""
+    try:
+        complete(plan)
+    except StepFailed as failed:
+        problem = Problem(409, "this workflow is not done yet", fix="ask those whose service this is")
+        problem.inside = failed.message
+        raise problem from None
+
+
+def example_body(document: Workflow, made: object) -> str:
+    """A body for an event of a document, as JSON text; `made` is what its trigger makes the input of it with."""
+    sample = sample_of(document.input) if document.input else {}
+    return values.dumps(sample if made is None else requests.data_of(made, sample))
+
+
+def _request(way: Way, body: str, url: str) -> str:
+    """A request to the draft that is ready to copy."""
+    if isinstance(way.kind, RequestTrigger):
+        return way.kind.request(way.given, url, body)
+    if isinstance(way.kind, TimeTrigger):
+        return requests.curl("POST", url)
+    return requests.curl("POST", url, [("Content-Type", "application/json")], requests.quoted(body))
+
+
+def _url(vault: Vault, settings: Settings, workflow_id: str, name: str, trigger: str) -> str:
+    return f"{settings.own_url}/drafts/{name}/{trigger}/{vault.sign(_signed(workflow_id, trigger))}"
+
+
+def _signed(workflow_id: str, trigger: str) -> str:
+    """What the key in an address is a signature of."""
+    return f"draft/{workflow_id}/{trigger}"
+
+
+for _method in METHODS:
+    router.add_api_route(
+        "/drafts/{workflow}/{trigger}/{key}",
+        receive_draft,
+        methods=[_method],
+        operation_id=f"receive_draft_{_method.lower()}",
+        response_class=Response,
+        status_code=202,
+        tags=["hooks"],
+        responses={"default": {"description": "What the workflow answers.", "content": {"*/*": {}}}},
+        openapi_extra={
+            "parameters": [
+                {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
+                for name in ("workflow", "trigger", "key")
+            ]
+        },
+    )
