@@ -37,6 +37,17 @@ const store = () => act('add', async () => {
   adding.value = false
 })
 const remove = (name: string) => act(name, () => data(api.DELETE('/api/v1/budgets/{name}', { params: { path: { name } } })))
+const credits = useQuery({ queryKey: ['credits'], queryFn: () => data(api.GET('/api/v1/credits')), refetchInterval: 10_000 })
+const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
+const noting = ref(false)
+const paid = reactive({ credential: '', money: 20, adds: true })
+const { act: onCredit, problem: creditProblem } = useAct('credits')
+const note = () => onCredit('note', async () => {
+  await data(api.POST('/api/v1/credits/{credential}', { params: { path: { credential: paid.credential } }, body: { money: Number(paid.money), adds: paid.adds } }))
+  noting.value = false
+})
+const forget = (credential: string) => onCredit(credential, () => data(api.DELETE('/api/v1/credits/{credential}', { params: { path: { credential } } })))
+const ends: Record<string, string> = { within: 'enough', warned: 'ends soon', spent: 'used up, by what is counted here' }
 const words: Record<string, string> = { within: 'within', warned: 'nearly spent', spent: 'spent: no model is asked' }
 </script>
 
@@ -78,6 +89,21 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
     <thead><tr><th>Budget</th><th>Of</th><th class="num">Spent</th><th class="num">Of money</th><th>State</th><th /></tr></thead>
     <tbody>
       <tr v-for="one in budgets.data.value" :key="one.name"><td class="mono">{{ one.name }}</td><td>{{ one.workflow || 'all workflows' }}, each {{ one.period }}</td><td class="num">{{ money(one.spent) }}</td><td class="num">{{ money(one.money) }}</td><td :class="one.state">{{ words[one.state] }}</td><td class="num"><BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton></td></tr>
+    </tbody>
+  </table>
+  <div class="by"><h2>Credit</h2><BButton v-if="!noting" size="sm" variant="outline-primary" @click="noting = true">Note a payment</BButton></div>
+  <ProblemNote v-if="creditProblem" :problem="creditProblem" />
+  <form v-if="noting" class="add" @submit.prevent="note">
+    <label>Behind the credential <BFormSelect v-model="paid.credential" required :options="(credentials.data.value ?? []).map((c) => c.name)" /></label>
+    <label>Money <BFormInput v-model="paid.money" type="number" step="any" min="0" required /></label>
+    <label>It is <BFormSelect v-model="paid.adds" :options="[{ value: true, text: 'paid in, beside what is left' }, { value: false, text: 'all there is in the account' }]" /></label>
+    <div><BButton type="submit" variant="primary" :disabled="!paid.credential">Note</BButton> <BButton variant="link" @click="noting = false">Not now</BButton></div>
+  </form>
+  <p v-if="!credits.data.value?.length && !noting" class="quiet">Nothing noted. Note what you paid in for models, and <span class="mono">oak.credit</span> is published before it ends. Runs that rest because an account is empty go on when a payment is noted.</p>
+  <table v-else-if="credits.data.value?.length" class="table">
+    <thead><tr><th>Credential</th><th class="num">There was</th><th class="num">Left</th><th class="num wide-only">A day</th><th class="wide-only">Lasts until</th><th>State</th><th /></tr></thead>
+    <tbody>
+      <tr v-for="one in credits.data.value" :key="one.credential"><td class="mono">{{ one.credential }}</td><td class="num">{{ money(one.money) }}</td><td class="num">{{ one.unpriced ? 'less than ' : '' }}{{ money(Math.max(one.left, 0)) }}</td><td class="num wide-only">{{ money(one.a_day) }}</td><td class="wide-only" :title="one.lasts ?? ''">{{ one.lasts ? new Date(one.lasts).toLocaleDateString() : '–' }}</td><td :class="one.state">{{ ends[one.state] }}</td><td class="num"><BButton size="sm" variant="link" class="text-danger" @click="forget(one.credential)">Forget</BButton></td></tr>
     </tbody>
   </table>
 </template>

@@ -1,4 +1,4 @@
-"""`usage`: what models cost; `budget`: how much they may."""
+"""`usage`: what models cost; `budget`: how much they may; `credit`: what was paid in for them."""
 
 import argparse
 import csv
@@ -6,8 +6,9 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from oak_relay.cli.output import OUT, money, show, table
+from oak_relay.cli.output import OUT, moment, money, show, table
 from oak_relay.client import Client
+from oak_relay.client.results import Credit
 
 _GROUPS = ("day", "workflow", "alias", "credential", "source")
 
@@ -34,6 +35,21 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = group.add_parser("remove", help="remove one")
     parser.add_argument("name")
     parser.set_defaults(run=lambda a: remove_budget(a, client(a)))
+    group = commands.add_parser(
+        "credit", help="what was paid in behind credentials, and how long it lasts"
+    ).add_subparsers(metavar="what", required=True)
+    group.add_parser("list", help="what is left").set_defaults(run=lambda a: list_credits(a, client(a)))
+    for name, adds, what in (
+        ("paid", True, "so much was paid in, beside what is left; runs that rest for it go on"),
+        ("is", False, "so much is in the account now"),
+    ):
+        parser = group.add_parser(name, help=what, epilog=f"example: oak-relay credit {name} models 20")
+        parser.add_argument("credential")
+        parser.add_argument("money", type=float)
+        parser.set_defaults(run=lambda a, adds=adds: note_credit(a, client(a), adds))
+    parser = group.add_parser("forget", help="keep no account of it any more")
+    parser.add_argument("credential")
+    parser.set_defaults(run=lambda a: forget_credit(a, client(a)))
 
 
 def show_usage(arguments: argparse.Namespace, client: Client) -> int:
@@ -84,3 +100,35 @@ def remove_budget(arguments: argparse.Namespace, client: Client) -> int:
     client.remove_budget(arguments.name)
     OUT.print(f"{arguments.name} is removed")
     return 0
+
+
+def list_credits(arguments: argparse.Namespace, client: Client) -> int:
+    """What is left in accounts."""
+    listed = client.credits()
+    if not show(listed, arguments.json):
+        rows = [(c.credential, money(c.money), _left(c), money(c.a_day), moment(c.lasts), c.state) for c in listed]
+        heads = ("credential", ">there was", ">left", ">a day", "lasts until", "state")
+        table(heads, rows, "Nothing was noted: oak-relay credit paid CREDENTIAL MONEY")
+    return 0
+
+
+def note_credit(arguments: argparse.Namespace, client: Client, adds: bool) -> int:
+    """Note what was paid in, or what there is."""
+    noted = client.note_credit(arguments.credential, arguments.money, adds)
+    if not show(noted, arguments.json):
+        until = f", at {money(noted.a_day)} a day until {moment(noted.lasts)}" if noted.lasts else ""
+        OUT.print(f"{noted.credential}: {_left(noted)} left{until}")
+    return 0
+
+
+def forget_credit(arguments: argparse.Namespace, client: Client) -> int:
+    """Keep no account any more."""
+    client.forget_credit(arguments.credential)
+    OUT.print(f"nothing is noted of {arguments.credential} any more")
+    return 0
+
+
+def _left(credit: Credit) -> str:
+    """What is left; less than that, where calls had no known price."""
+    left = money(max(credit.left, 0.0))
+    return f"less than {left}" if credit.unpriced else left

@@ -527,3 +527,18 @@ def forget_missing() -> Call[dict[str, int]]:
 def hold(on: bool) -> Call[dict[str, int]]:
     """Hold all runs that are not over, or let held ones go."""
     return Call("POST", _at("hold" if on else "release"), _raw)
+
+
+def credits() -> Call[list[results.Credit]]:
+    """What is left in the accounts behind credentials."""
+    return Call("GET", _at("credits"), _many(results.Credit))
+
+
+def note_credit(credential: str, money: float, adds: bool) -> Call[results.Credit]:
+    """Note what was paid in."""
+    return Call("POST", _at("credits", credential), _one(results.Credit), body={"money": money, "adds": adds})
+
+
+def forget_credit(credential: str) -> Call[None]:
+    """Keep no account any more."""
+    return Call("DELETE", _at("credits", credential), _raw)

@@ -179,6 +179,18 @@ class AsyncClient:
         """Keep a run's event, or what a step gave, as a sample."""
         return await self._send(calls.keep_sample(run_id, name, step))
 
+    async def credits(self) -> list[results.Credit]:
+        """What was noted of the accounts behind credentials, and what is left by what models cost since."""
+        return await self._send(calls.credits())
+
+    async def note_credit(self, credential: str, money: float, adds: bool = True) -> results.Credit:
+        """Note what was paid in, beside what is left or (without `adds`) as all there is; runs that rest for it go on."""
+        return await self._send(calls.note_credit(credential, money, adds))
+
+    async def forget_credit(self, credential: str) -> None:
+        """Keep no account of a credential any more."""
+        await self._send(calls.forget_credit(credential))
+
     async def refusals(self, workflow: str, limit: int = 50) -> list[results.Refusal]:
         """Deliveries that the webhooks of a workflow did not take within a week, the newest first, and why."""
         return await self._send(calls.refusals(workflow, limit))

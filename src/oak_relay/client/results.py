@@ -183,6 +183,20 @@ class Credential(Result):
     last_used_at: datetime | None
 
 
+class Credit(Result):
+    """What an account held when it was noted, what is left of it, and when that ends at the present pace."""
+
+    credential: str
+    money: float
+    spent: float
+    left: float
+    a_day: float
+    lasts: datetime | None
+    unpriced: int
+    state: str
+    noted_at: datetime
+
+
 class Ready(Result):
     """How many runs waited for a credential or for credit of its account."""
 

@@ -25,7 +25,7 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.store import epoch, history, published, usage, workers
+from oak_relay.store import credit, epoch, history, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
@@ -115,32 +115,44 @@ class Clock:
             self._published.clear()
 
     async def _sum_up(self, connection: asyncpg.Connection) -> float:
-        """Sums of what models cost, and budgets: who listens for `oak.budget` is told when one is nearly or wholly spent."""
+        """Sums of what models cost, budgets, and credit: who listens for `oak.budget` and `oak.credit` is told when one is nearly
+        or wholly spent."""
         async with connection.transaction():
             await usage.sum_up(connection, self._registry.workspace)
             changed = await usage.look(connection, self._registry.workspace)
             for row in changed:
-                if row["state"] == "within":
-                    continue
                 about = {name: row[name] for name in ("name", "workflow", "period", "state")}
-                data = {**about, "money": float(row["money"]), "spent": float(row["spent"])}
-                log.warning("budget", **data)
-                event_id = uuids.uuid7()
-                event = published.envelope(str(event_id), "oak.budget", "/budgets", data, row["name"])
-                await published.publish(
-                    connection,
-                    self._registry.workspace,
-                    event_id,
-                    "oak.budget",
-                    "/budgets",
-                    values.dumps(event),
-                    0,
-                    None,
-                )
-        if changed:
+                await self._warn(connection, "budget", "/budgets", row["name"], row, about)
+            ending = await credit.look(connection, self._registry.workspace)
+            for row in ending:
+                about = {
+                    "credential": row["credential"],
+                    "state": row["state"],
+                    "left": float(row["money"] - row["spent"]),
+                }
+                await self._warn(connection, "credit", "/credits", row["credential"], row, about)
+        if changed or ending:
             self._hints.send("published")
             self._hints.send("config")
         return 2.0
+
+    async def _warn(
+        self,
+        connection: asyncpg.Connection,
+        what: str,
+        source: str,
+        subject: str,
+        row: asyncpg.Record,
+        about: dict[str, object],
+    ) -> None:
+        """Publish that something is nearly or wholly spent."""
+        if row["state"] == "within":
+            return
+        data = {**about, "money": float(row["money"]), "spent": float(row["spent"])}
+        log.warning(what, **data)
+        event_id, kind = uuids.uuid7(), f"oak.{what}"
+        text = values.dumps(published.envelope(str(event_id), kind, source, data, subject))
+        await published.publish(connection, self._registry.workspace, event_id, kind, source, text, 0, None)
 
     async def _fire(self, connection: asyncpg.Connection) -> float:
         """Make the runs of schedules that are due; an occurrence and its run are one commit."""

@@ -28,6 +28,7 @@ from oak_relay.service import (
     catalogue,
     connecting,
     credentials,
+    credit,
     described,
     events,
     examples,
@@ -81,6 +82,7 @@ _RESOURCES = (
     hooks,
     talk,
     usage,
+    credit,
     metrics,
 )
 

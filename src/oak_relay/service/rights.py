@@ -25,7 +25,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "GET /workflows", "GET /workflows/{name}", "GET /workflows/{name}/samples", "GET /runs", "GET /runs/stream", "GET /runs/{run_id}",
         "GET /runs/{run_id}/trace", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
         "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
-        "GET /tables/{name}/rows", "GET /tray", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /conversations",
+        "GET /tables/{name}/rows", "GET /tray", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /credits", "GET /conversations",
         "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /examples", "GET /servers", "GET /credentials", "GET /credential-kinds", "GET /trigger-kinds",
         "GET /actions", "GET /connectors", "GET /restore", "POST /workflows/check",
     ),
@@ -33,7 +33,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
     "run": (
         "POST /runs", "POST /runs/many", "POST /runs/{run_id}/again",
         "POST /runs/{run_id}/cancel", "POST /events", "POST /schedules/{workflow}/{trigger}/pause", "POST /schedules/{workflow}/{trigger}/fire",
-        "PUT /budgets/{name}", "DELETE /budgets/{name}", "POST /tables/{name}/rows", "PATCH /tables/{name}/rows/{row_id}",
+        "PUT /budgets/{name}", "DELETE /budgets/{name}", "POST /credits/{credential}", "DELETE /credits/{credential}", "POST /tables/{name}/rows", "PATCH /tables/{name}/rows/{row_id}",
         "DELETE /tables/{name}/rows/{row_id}", "DELETE /conversations/{key}", "POST /credentials/{name}/ready",
     ),
     "write": (

@@ -297,6 +297,21 @@ class BudgetOut(BaseModel):
     spent: float
 
 
+class CreditOut(BaseModel):
+    """What an account held when it was noted, and what is left of it; `unpriced` calls since whose price is not known cost
+    more than is counted."""
+
+    credential: str
+    money: float
+    spent: float
+    left: float
+    a_day: float = Field(description="What it cost a day of late.")
+    lasts: datetime | None = Field(description="When nothing is left at that pace.")
+    unpriced: int
+    state: str = Field(description="`within`, `warned` when it ends soon, or `spent`.")
+    noted_at: datetime
+
+
 class SourceOut(BaseModel):
     """Where something was found."""
 

@@ -26,11 +26,12 @@ class Used:
     unpriced: int = 0
 
 
-_EVERY = """
+EVERY = """
   SELECT day, workflow_id, alias, credential, source, input, cached, output, money, unpriced, calls FROM usage WHERE workspace_id = $1
   UNION ALL SELECT (at AT TIME ZONE 'UTC')::date, workflow_id, alias, credential, source, input, cached, output, money, unpriced, 1
   FROM spent WHERE workspace_id = $1
 """
+"""Of a workspace ($1): the sums of days, and calls that are not summed up yet."""
 BY = {
     "day": "u.day::text",
     "workflow": "coalesce(w.name, '(a draft)')",
@@ -103,7 +104,7 @@ async def sums(
         f"SELECT {columns}{', ' if by else ''}coalesce(sum(calls), 0)::bigint AS calls, coalesce(sum(input), 0)::bigint AS input, "
         "coalesce(sum(cached), 0)::bigint AS cached, coalesce(sum(output), 0)::bigint AS output, coalesce(sum(u.money), 0) AS money, "
         "coalesce(sum(u.unpriced), 0)::bigint AS unpriced "
-        f"FROM ({_EVERY}) AS u LEFT JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
+        f"FROM ({EVERY}) AS u LEFT JOIN workflow w ON w.workspace_id = $1 AND w.id = u.workflow_id "
         "WHERE ($2::date IS NULL OR u.day >= $2) AND ($3::date IS NULL OR u.day <= $3) AND ($4::text IS NULL OR w.name = $4) "
         + (f"GROUP BY {numbers} ORDER BY {numbers}" if by else ""),
         workspace,
@@ -142,7 +143,7 @@ async def remove_budget(connection: asyncpg.Connection, workspace: int, name: st
 async def look(connection: asyncpg.Connection, workspace: int) -> list[asyncpg.Record]:
     """Compare budgets with what was spent in their period (UTC); returns those whose state is another now."""
     return await connection.fetch(
-        f"WITH every AS ({_EVERY}), found AS ("
+        f"WITH every AS ({EVERY}), found AS ("
         "SELECT b.name, coalesce(sum(e.money), 0) AS spent FROM budget b LEFT JOIN workflow w ON w.workspace_id = $1 AND w.name = b.workflow "
         "LEFT JOIN every e ON (b.workflow = '' OR e.workflow_id = w.id) "
         "AND e.day >= date_trunc(b.period, now() AT TIME ZONE 'UTC')::date WHERE b.workspace_id = $1 GROUP BY b.name), "

@@ -27,7 +27,7 @@ from oak_relay.store.tables.stored import (
     vault_key,
 )
 from oak_relay.store.tables.talks import conversation, fact, message
-from oak_relay.store.tables.usage import budget, spent, usage
+from oak_relay.store.tables.usage import budget, credit, spent, usage
 from oak_relay.store.tables.workflows import awaited, once, refusal, sample, schedule, seen, trigger, version, workflow
 
 __all__ = [
@@ -38,6 +38,7 @@ __all__ = [
     "budget",
     "conversation",
     "credential",
+    "credit",
     "epoch",
     "event",
     "fact",

@@ -1,4 +1,4 @@
-"""What models cost: each call until it is summed up by day, the sums, and budgets."""
+"""What models cost: each call until it is summed up by day, the sums, budgets, and what accounts hold."""
 
 from sqlalchemy import (
     BigInteger,
@@ -70,4 +70,26 @@ budget = Table(
     PrimaryKeyConstraint("workspace_id", "name"),
     CheckConstraint("state IN ('within','warned','spent')", name="state"),
     CheckConstraint("period IN ('day','month')", name="period"),
+)
+
+# What was paid in behind a credential.
+credit = Table(
+    "credit",
+    metadata,
+    workspace_key(),
+    Column("credential", Text, nullable=False),
+    # What was in the account at `noted_at`, and what its day had cost until then.
+    Column("money", Numeric(18, 9), nullable=False),
+    Column("base", Numeric(18, 9), nullable=False),
+    Column("base_unpriced", BigInteger, nullable=False),
+    moment("noted_at", False),
+    # The part of it, and the days at the present pace, that are left when a warning is published.
+    Column("warn_at", Float, nullable=False, server_default="0.2"),
+    Column("warn_days", Float, nullable=False, server_default="3"),
+    Column("state", Text, nullable=False, server_default="within"),
+    Column("spent", Numeric(18, 9), nullable=False, server_default="0"),
+    Column("unpriced", BigInteger, nullable=False, server_default="0"),
+    Column("a_day", Numeric(18, 9), nullable=False, server_default="0"),
+    PrimaryKeyConstraint("workspace_id", "credential"),
+    CheckConstraint("state IN ('within','warned','spent')", name="state"),
 )

@@ -58,6 +58,23 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_budget")),
     )
     op.create_table(
+        "credit",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("credential", sa.Text(), nullable=False),
+        sa.Column("money", sa.Numeric(precision=18, scale=9), nullable=False),
+        sa.Column("base", sa.Numeric(precision=18, scale=9), nullable=False),
+        sa.Column("base_unpriced", sa.BigInteger(), nullable=False),
+        sa.Column("noted_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.Column("warn_at", sa.Float(), server_default="0.2", nullable=False),
+        sa.Column("warn_days", sa.Float(), server_default="3", nullable=False),
+        sa.Column("state", sa.Text(), server_default="within", nullable=False),
+        sa.Column("spent", sa.Numeric(precision=18, scale=9), server_default="0", nullable=False),
+        sa.Column("unpriced", sa.BigInteger(), server_default="0", nullable=False),
+        sa.Column("a_day", sa.Numeric(precision=18, scale=9), server_default="0", nullable=False),
+        sa.CheckConstraint("state IN ('within','warned','spent')", name=op.f("ck_credit_state")),
+        sa.PrimaryKeyConstraint("workspace_id", "credential", name=op.f("pk_credit")),
+    )
+    op.create_table(
         "conversation",
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("id", sa.Uuid(), nullable=False),
@@ -828,6 +845,7 @@ def downgrade() -> None:
     op.drop_table("credential")
     op.drop_index("ix_conversation_updated", table_name="conversation")
     op.drop_table("conversation")
+    op.drop_table("credit")
     op.drop_table("budget")
     op.drop_table("audit")
     op.drop_table("artifact")
