@@ -165,6 +165,19 @@ def test_a_credential_is_stored_tested_and_removed(page: Page, oak: Processes):
     expect(page.get_by_role("cell", name="by-hand")).to_have_count(0)
 
 
+def test_a_credential_is_changed_without_its_secret(page: Page, oak: Processes, client: Client):
+    client.put_credential("untried", kind="header", header="X-API-Key", secret=oak.office_key, hosts=["127.0.0.1"])
+    page.goto(f"{oak.url}/credentials")
+    row = page.get_by_role("row").filter(has_text="untried")
+    row.get_by_role("button", name="Test").click()
+    expect(row.get_by_role("button", name="not tried")).to_be_visible()
+    row.get_by_role("button", name="Change").click()
+    page.get_by_label("Address to test it on").fill(f"{oak.standins}/office/me")
+    page.get_by_role("button", name="Store and test").click()
+    expect(row.get_by_role("button", name="✓ works")).to_be_visible()
+    client.remove_credential("untried")
+
+
 def test_a_model_is_tested_with_an_answer(page: Page, oak: Processes):
     page.goto(f"{oak.url}/models")
     page.locator("tr", has_text="larch-small").first.get_by_role("button", name="Test").click()

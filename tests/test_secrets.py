@@ -10,10 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oak_relay.client.errors import Invalid
 from oak_relay.vault.blanking import BLANK
 from oak_relay.vault.kinds import Basic
 from oak_relay.vault.sealing import KeyProblem, Sealer, master_key, unwrap, wrap_new
-from tests.conftest import Processes
+from tests.conftest import Processes, until
+from tests.test_service import ASKED
 
 SECRET = "s3cr3t/with+odd=signs&räume-4711"
 LEAKS = """
@@ -153,3 +155,46 @@ def test_processes_that_begin_at_once_agree_on_one_master_key(tmp_path):
     assert len(keys) == 1
     assert [f.name for f in file.parent.iterdir()] == ["master.key"]
     assert file.stat().st_mode & 0o777 == 0o600
+
+
+def test_a_credential_is_changed_without_its_secret_but_not_sent_further(oak):
+    client = oak.client()
+    client.put_credential("changed", kind="bearer", secret="as-it-was-before", hosts=["a.example", "b.example"])
+    tested = client.test_credential("changed")
+    assert (tested.ok, tested.tried) == (False, False)
+    client.put_credential("changed", kind="bearer", hosts=["a.example"], test_url="https://a.example/me")
+    [now] = [c for c in client.credentials() if c.name == "changed"]
+    assert now.config.hosts == ["a.example"]
+    for further in (["a.example", "elsewhere.example"], ["http://a.example"], ["a.example:8443"]):
+        with pytest.raises(Invalid, match="must be given again"):
+            client.put_credential("changed", kind="bearer", hosts=further)
+    with pytest.raises(Invalid):
+        client.put_credential("changed", kind="signing")  # of another kind, it is another secret
+    with pytest.raises(Invalid):
+        client.put_credential("never-there", kind="bearer", hosts=["a.example"])
+    client.put_credential("changed", kind="bearer", secret="as-it-is-now-then", hosts=["elsewhere.example"])
+    client.remove_credential("changed")
+
+
+def test_a_failing_address_beside_calls_that_work_says_both(oak):
+    client = oak.client()
+    given = {"kind": "header", "header": "X-API-Key", "secret": oak.office_key, "hosts": ["127.0.0.1"]}
+    client.put_credential("half-right", **given, test_url=f"{oak.standins}/no/such/place")
+    assert "But a call" not in client.test_credential("half-right").sentence
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    assert client.start("asks-office", {"credential": "half-right"}).result() == 201
+    worked = until(lambda: next(c for c in client.credentials() if c.name == "half-right").last_worked_at)
+    tested = client.test_credential("half-right")
+    assert not tested.ok
+    assert f"But a call with it went well at {worked:%H:%M}" in tested.sentence
+    assert "test_url" in tested.fix
+    client.put_credential("half-right", **given)  # of what it is now, no call is known
+    assert next(c for c in client.credentials() if c.name == "half-right").last_worked_at is None
+    client.remove_credential("half-right")
+
+
+def test_forms_and_errors_use_the_same_words(oak):
+    with pytest.raises(Invalid, match=r"Only sent to \(hosts\)"):
+        oak.client().put_credential("x", kind="bearer", secret="long enough", hosts=["no place at all"])
+    with pytest.raises(Invalid, match=r"Secret \(secret\)"):
+        oak.client().put_credential("x", kind="bearer", secret="short")

@@ -1,17 +1,21 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { moment, shown } from '../lib/format'
 
-defineProps<{ test: Schemas['TestOut'] }>()
+const props = defineProps<{ test: Schemas['TestOut'] }>()
+const asked = computed(() => (Array.isArray(props.test.messages) ? (props.test.messages as { role: string; content: unknown }[]) : []))
 </script>
 
 <template>
   <section class="test" role="status">
     <p>
-      <strong :style="{ color: `var(--relay-${test.ok ? 'succeeded' : 'failed'})` }">{{ test.ok ? '✓ works' : '✗ does not work' }}</strong>
+      <strong v-if="test.tried === false" class="quiet">not tried</strong>
+      <strong v-else :style="{ color: `var(--relay-${test.ok ? 'succeeded' : 'failed'})` }">{{ test.ok ? '✓ works' : '✗ does not work' }}</strong>
       <span class="quiet"> at {{ moment(test.at) }}</span><br />{{ test.sentence }}
     </p>
     <p v-if="test.fix">What to do: {{ test.fix }}</p>
+    <p v-for="(message, index) in asked" :key="index">Asked, as {{ message.role }}: “{{ shown(message.content) }}”</p>
     <p v-if="test.reply">It said: “{{ test.reply }}”</p>
     <p v-if="test.offered?.length">Models offered: {{ test.offered.join(', ') }}</p>
     <details v-if="test.exchange">

@@ -35,7 +35,7 @@ interface Field { title?: string; description?: string; default?: string }
 function store(): Promise<void> {
   const { name, kind, secret, hosts, test_url } = form
   const more = Object.fromEntries(fields.value.map((f) => [f.name, own[f.name] || f.usual]).filter(([, value]) => value))
-  const body: Record<string, unknown> = { ...more, kind, secret, test_url, hosts: hosts.split(/[\s,]+/).filter(Boolean) }
+  const body: Record<string, unknown> = { ...more, kind, ...(secret ? { secret } : {}), ...(changing.value && rate.value ? { rate: rate.value } : {}), test_url, hosts: hosts.split(/[\s,]+/).filter(Boolean) }
   return act('add', async () => {
     await data(api.PUT('/api/v1/credentials/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
@@ -43,6 +43,17 @@ function store(): Promise<void> {
     adding.value = false
     if (test_url) await test(name)
   })
+}
+
+const rate = ref<unknown>(null)
+const changing = computed(() => stored.value?.some((one) => one.name === form.name && one.kind === form.kind) ?? false)
+function change(one: Schemas['CredentialOut']): void {
+  const config = one.config as Record<string, unknown>
+  Object.assign(form, { ...empty, name: one.name, kind: one.kind, hosts: ((config.hosts as string[]) ?? []).join(', '), test_url: (config.test_url as string) ?? '' })
+  for (const key of Object.keys(own)) delete own[key]
+  for (const [key, value] of Object.entries(config)) if (!common.includes(key)) own[key] = String(value ?? '')
+  rate.value = config.rate ?? null
+  adding.value = true
 }
 
 const test = (name: string) =>
@@ -72,7 +83,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
     <label>Name <BFormInput v-model="form.name" required pattern="[A-Za-z0-9_\-]+" placeholder="office" /></label>
     <label>Kind <BFormSelect v-model="form.kind" :options="choices" /></label>
     <label v-for="field in fields" :key="field.name" :title="field.about">{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off" /></label>
-    <label>Secret <BFormInput v-model="form.secret" type="password" required minlength="8" autocomplete="new-password" /></label>
+    <label>Secret <BFormInput v-model="form.secret" type="password" :required="!changing" minlength="8" autocomplete="new-password" :placeholder="changing ? 'stays as it is' : ''" /></label>
     <label v-if="chosen?.sent ?? true">Only sent to <BFormInput v-model="form.hosts" placeholder="office.example" aria-describedby="hosts-hint" /><small id="hosts-hint" class="quiet">Hosts, with https. A port, and http:// where that is meant: http://ledger.internal:8080. Empty: the host of the address to test with.</small></label>
     <label v-if="chosen?.sent ?? true">Address to test it on <BFormInput v-model="form.test_url" type="url" placeholder="https://…/me" /></label>
     <div>
@@ -93,13 +104,14 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
           <td class="wide-only">{{ !one.sent ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'nobody' }}</td>
           <td class="wide-only" :title="one.last_used_at ?? ''">{{ moment(one.last_used_at) }}</td>
           <td>
-            <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.ok ? 'succeeded' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">
-              {{ lastTest(one)!.ok ? '✓ works' : '✗ does not work' }}
+            <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.tried === false ? 'quiet' : lastTest(one)!.ok ? 'succeeded' : one.last_worked_at ? 'waiting' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">
+              {{ lastTest(one)!.tried === false ? 'not tried' : lastTest(one)!.ok ? '✓ works' : one.last_worked_at ? '! the test fails, calls work' : '✗ does not work' }}
             </button>
             <span v-else class="quiet">never</span>
           </td>
           <td class="num">
             <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
+            <BButton size="sm" variant="link" @click="change(one)">Change</BButton>
             <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
           </td>
         </tr>

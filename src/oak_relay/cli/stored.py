@@ -11,6 +11,7 @@ from typing import Any
 from oak_relay import jsontext
 from oak_relay.cli.finding import END, found
 from oak_relay.cli.output import ERR, OUT, escaped, marked, moment, print_json, show, shown, table, working
+from oak_relay.cli.workflows import said
 from oak_relay.client import Client
 from oak_relay.client.errors import Invalid, OakRelayError
 from oak_relay.client.results import Can, Test
@@ -89,7 +90,7 @@ def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
                 c.kind,
                 ", ".join(c.config.hosts) or "nobody",
                 moment(c.last_used_at),
-                marked(_test_word(c.last_test)),
+                marked(_test_word(c.last_test, c.last_worked_at is not None)),
             )
             for c in listed
         ]
@@ -441,9 +442,15 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
         found = test(arguments.name)
     if show(found, arguments.json):
         return 0 if found.ok else 1
-    OUT.print(f"{'[green]✓[/]' if found.ok else '[red]✗[/]'} ", end="")
+    OUT.print(f"{'[green]✓[/]' if found.ok else '[red]✗[/]' if found.tried else '–'} ", end="")
     OUT.print(shown(found.sentence), markup=False)
-    for word, value in (("what to do", found.fix), ("it said", found.reply), ("offered", ", ".join(found.offered))):
+    asked = "\n".join(said(one) for one in found.messages) if isinstance(found.messages, list) else ""
+    for word, value in (
+        ("asked", asked),
+        ("what to do", found.fix),
+        ("it said", found.reply),
+        ("offered", ", ".join(found.offered)),
+    ):
         if value:
             OUT.print(f"[dim]{word}:[/] ", end="")
             OUT.print(shown(value), markup=False)
@@ -479,8 +486,10 @@ def _secret(variable: str | None) -> str:
     return sys.stdin.readline().rstrip("\n")
 
 
-def _test_word(test: dict[str, object] | None) -> str:
-    return "–" if test is None else "[green]✓ works[/]" if test["ok"] else "[red]✗ failed[/]"
+def _test_word(test: dict[str, object] | None, worked: bool = False) -> str:
+    if test is None or not test.get("tried", True):
+        return "–" if test is None else "[dim]not tried[/]"
+    return "[green]✓ works[/]" if test["ok"] else "[yellow]! calls work[/]" if worked else "[red]✗ failed[/]"
 
 
 def _cell(value: object) -> str:

@@ -122,7 +122,7 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     OUT.print(f"[bold]{escaped(rendered.step)}[/] {escaped(rendered.action)}")
     for message in rendered.messages or []:
         OUT.print(f"\n[dim]{escaped(str(message['role']))}[/]")
-        OUT.print(shown(_said(message)), markup=False)
+        OUT.print(shown(said(message)), markup=False)
     for tool in rendered.tools:
         fields = ", ".join(tool.parameters.get("properties", {}))
         OUT.print(f"\n[dim]tool[/] {escaped(tool.name)}({escaped(fields)})\n{escaped(tool.description)}")
@@ -133,7 +133,7 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     return 0
 
 
-def _said(message: dict[str, Any]) -> str:
+def said(message: dict[str, Any]) -> str:
     """A message as text: of files their names, of calls what is called."""
     content = message.get("content")
     if isinstance(content, list):

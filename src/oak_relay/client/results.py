@@ -181,6 +181,7 @@ class Credential(Result):
     config: CredentialConfig
     last_test: dict[str, object] | None
     last_used_at: datetime | None
+    last_worked_at: datetime | None
 
 
 class Credit(Result):
@@ -205,9 +206,11 @@ class Ready(Result):
 
 class Test(Result):
     ok: bool
+    tried: bool = True
     sentence: str
     fix: str
     exchange: dict[str, object] | None
+    messages: object = None
     offered: list[str]
     reply: str
 

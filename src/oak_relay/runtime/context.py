@@ -46,6 +46,8 @@ class Tools:
         self.door = Door(settings)
         registry.watched_by(self.door)
         self.used: set[str] = set()
+        self.worked: set[str] = set()
+        """Credentials of calls that went well, since somebody noted them."""
         self.manners: dict[str, Manner] = {}
         """How actions behave that do so whatever their input is."""
         self.pieces: Pieces | None = None

@@ -127,8 +127,9 @@ class RunExecutor:
         piece = None
         if pieces is not None and self._catalogue.streams(call.action):
             piece = pieces.writer(run, call.path, call.attempt, self._tools.registry.now.blanker)
+        at = self._at(call, piece)
         try:
-            result = await perform(self._catalogue.get(call.action), call.input, self._at(call, piece))
+            result = await perform(self._catalogue.get(call.action), call.input, at)
         except (StepFailed, DatabaseLost, asyncio.CancelledError):
             raise
         except Exception as error:
@@ -138,6 +139,7 @@ class RunExecutor:
         finally:
             if pieces is not None and piece is not None:
                 pieces.done(run, call.path, call.attempt)
+        self._tools.worked.update(at.lent)
         return Outcome(result.output, result.detail, result.usage)
 
     def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> CallContext:

@@ -370,11 +370,14 @@ class _Incarnation:
                         self._worker._hints.send("queue")
                         self._worker._awake.set()
                     used, self._tools.used = self._tools.used, set()
-                    if used:
+                    worked, self._tools.worked = self._tools.worked, set()
+                    if used or worked:
                         await connection.execute(
-                            "UPDATE credential SET last_used_at = now() WHERE workspace_id = $1 AND name = ANY($2::text[])",
+                            "UPDATE credential SET last_used_at = now(), last_worked_at = CASE WHEN name = ANY($3::text[]) "
+                            "THEN now() ELSE last_worked_at END WHERE workspace_id = $1 AND name = ANY($2::text[])",
                             workspace,
-                            list(used),
+                            list(used | worked),
+                            list(worked),
                         )
                     self._suspected = not self._suspects and await queue.suspects(connection, workspace)
                     self.look.set()

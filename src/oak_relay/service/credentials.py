@@ -35,21 +35,38 @@ async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]
 
 @router.put("/{name}")
 async def put_credential(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> CredentialOut:
-    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs."""
+    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs. Of one that is there
+    already the secret may be left out, and stays; but who would send it to further places must give it again."""
     _named(name)
+    kept = None if given.get("secret") else await _kept(parts, name, given)
     try:
-        stored = parts.registry.catalogue.credentials.read(given)
+        stored = parts.registry.catalogue.credentials.read(
+            given if kept is None else {**given, "secret": kept.reveal()}
+        )
     except kinds.UnknownKind as unknown:
         raise Problem(422, "the credential does not fit", str(unknown), "correct the kind") from None
     except ValidationError as error:
         first = error.errors(include_input=False, include_context=False, include_url=False)[0]
-        where = ".".join(str(part) for part in first["loc"])
+        words = parts.registry.catalogue.credentials
+        where = (
+            ".".join((words.word(given.get("kind"), str(first["loc"][0])), *map(str, first["loc"][1:])))
+            if first["loc"]
+            else ""
+        )
         raise Problem(
             422,
             "the credential does not fit",
             (f"{where}: " if where else "") + first["msg"].removeprefix("Value error, "),
             "correct the value",
         ) from None
+    if kept is not None and not set(stored.hosts) <= set(kept.hosts):
+        further = ", ".join(sorted(set(stored.hosts) - set(kept.hosts)))
+        raise Problem(
+            422,
+            "the secret must be given again",
+            f"it would be sent to {further} too",
+            "give the secret, or leave its hosts",
+        )
     async with parts.database.begin() as connection:
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
@@ -58,6 +75,13 @@ async def put_credential(name: str, given: dict[str, object], parts: PartsDep, w
     parts.config_changed()
     parts.hints.send("published")
     return _out(row, parts.registry.catalogue.credentials)
+
+
+async def _kept(parts: Parts, name: str, given: dict[str, object]) -> kinds.Credential | None:
+    """The credential of that name and kind whose secret stays as it is; None where there is none."""
+    parts.registry.forget()
+    stored = (await parts.registry.fresh()).credentials.get(name)
+    return stored if stored is not None and stored.kind == given.get("kind") else None
 
 
 async def _say_ready(connection: AsyncConnection, workspace: int, name: str) -> None:
@@ -98,6 +122,14 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     if stored is None:
         raise missing("credential", name)
     outcome = await _try(parts, name, stored)
+    if outcome.tried and not outcome.ok:
+        async with parts.database.connect() as connection:
+            worked = (
+                await connection.execute(select(credential.c.last_worked_at).where(credential.c.name == name))
+            ).scalar()
+        if worked is not None:
+            outcome.sentence = f"{outcome.sentence.rstrip('.')}. But a call with it went well at {worked.astimezone(UTC):%H:%M on %d %B} (UTC)."
+            outcome.fix = "it may be the address to test it on that is wrong: change test_url"
     text = parts.registry.now.blanker.json(outcome.model_dump_json())
     async with parts.database.begin() as connection:
         await connection.execute(update(credential).where(credential.c.name == name).values(last_test=text))
@@ -118,8 +150,9 @@ async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
     if not stored.test_url:
         return TestOut(
             ok=False,
-            sentence="It has no test_url, so there is nothing to try it on.",
-            fix="store it again with a test_url",
+            tried=False,
+            sentence="It has no address to test it on, so it was not tried.",
+            fix="give it a test_url; its secret need not be given again",
             at=now,
         )
     if not stored.may_reach(stored.test_url):
@@ -158,6 +191,7 @@ def _out(row: Any, kinds: CredentialKinds) -> CredentialOut:
         sent=kinds.sent(row.kind),
         config=values.loads(row.config),
         last_used_at=row.last_used_at,
+        last_worked_at=row.last_worked_at,
         created_at=row.created_at,
         last_test=values.loads(row.last_test) if row.last_test else None,
         updated_at=row.updated_at,

@@ -403,6 +403,7 @@ class CredentialOut(BaseModel):
     config: dict[str, object]
     last_test: dict[str, object] | None
     last_used_at: datetime | None
+    last_worked_at: datetime | None = Field(description="When a call with it, as it is now, went well last.")
     created_at: datetime
     updated_at: datetime
 
@@ -415,6 +416,7 @@ class TestOut(BaseModel):
     """A test: whether it went well, a sentence, and both sides of the exchange."""
 
     ok: bool
+    tried: bool = Field(True, description="False where there was nothing to try it on: it is neither right nor wrong.")
     sentence: str
     fix: str = ""
     exchange: dict[str, object] | None = None

@@ -105,7 +105,7 @@ class Vault:
         await connection.execute(
             statement.on_conflict_do_update(
                 index_elements=["workspace_id", "name"],
-                set_={**row, "updated_at": func.clock_timestamp(), "last_test": None},
+                set_={**row, "updated_at": func.clock_timestamp(), "last_test": None, "last_worked_at": None},
             )
         )
 

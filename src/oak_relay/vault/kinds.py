@@ -67,13 +67,16 @@ class Credential(BaseModel):
     """Whether it is of no use where it may not be sent to anybody."""
     kind: str
     rate: Rate | None = Field(None, description="How often it may be used.")
-    secret: SecretStr
+    secret: SecretStr = Field(title="Secret")
     hosts: list[Place] = Field(
+        title="Only sent to",
         default_factory=list,
         max_length=100,
         description="Where it may be sent: a host, by https alone unless the host is this machine; a port and `http://` where they are meant. Where none is named, the one of test_url.",
     )
-    test_url: str = Field("", description="A harmless address that answers 2xx to whoever may use it.")
+    test_url: str = Field(
+        "", title="Address to test it on", description="A harmless address that answers 2xx to whoever may use it."
+    )
 
     @field_validator("secret")
     @classmethod
@@ -247,6 +250,12 @@ class CredentialKinds:
         if kind is None:
             raise UnknownKind(f"{data.get('kind')!r} is no kind of credential; kinds are {', '.join(self)}")
         return kind.model_validate(dict(data))
+
+    def word(self, kind: object, field: str) -> str:
+        """A field of a kind as forms call it, and as it is written."""
+        model = self._by_name.get(str(kind))
+        known = model.model_fields.get(field) if model is not None else None
+        return f"{known.title} ({field})" if known is not None and known.title else field
 
     def schemas(self) -> dict[str, dict[str, object]]:
         """JSON Schema of each kind."""

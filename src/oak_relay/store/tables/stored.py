@@ -39,6 +39,8 @@ credential = Table(
     Column("sealed", LargeBinary, nullable=False),
     Column("last_test", Text),
     moment("last_used_at"),
+    # When a call with it went well last.
+    moment("last_worked_at"),
     moment("created_at", False),
     moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "name"),

@@ -97,6 +97,7 @@ def upgrade() -> None:
         sa.Column("sealed", sa.LargeBinary(), nullable=False),
         sa.Column("last_test", sa.Text(), nullable=True),
         sa.Column("last_used_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("last_worked_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_credential")),
