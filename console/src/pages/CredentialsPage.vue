@@ -109,7 +109,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
             </button>
             <span v-else class="quiet">never</span>
           </td>
-          <td class="num">
+          <td class="num acts">
             <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
             <BButton size="sm" variant="link" @click="change(one)">Change</BButton>
             <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
@@ -126,4 +126,5 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
 .head p { margin: 0 auto 0 0; }
 .add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: start; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
 .add > div { align-self: end; }
+@media (max-width: 600px) { .acts { white-space: normal; } }
 </style>

@@ -124,5 +124,5 @@ figure { margin: 0 0 1.5rem; }
 .add { display: grid; grid-template-columns: repeat(auto-fit, minmax(11rem, 1fr)); gap: 0.75rem; align-items: end; margin-bottom: 1rem; }
 .warned { color: var(--relay-waiting); }
 .spent { color: var(--relay-failed); }
-th { text-transform: capitalize; }
+th::first-letter { text-transform: uppercase; }
 </style>

@@ -98,6 +98,8 @@ def money(amount: float | None, unpriced: int = 0) -> str:
         return f"{money(amount)} + {unpriced} unknown" if amount else "unknown"
     if not amount:
         return "–" if amount is None else "0"
+    if amount >= 1:
+        return f"{amount:.2f}"
     return f"{amount:.4f}" if amount >= 0.0001 else f"{amount:.7f}"
 
 
