@@ -415,7 +415,7 @@ def test_a_version_that_cannot_be_compiled_harms_no_other_run(lone: Processes):
     lone.start_worker()
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == len(others), 40)
     until(lambda: lone.sql("SELECT state FROM run WHERE id = $1", bad) == "set aside", 60)
-    assert "the walk broke three times" in client.run(bad).run.error.message
+    assert "carrying it out broke three times" in client.run(bad).run.error.message
 
 
 def test_a_name_that_is_too_long_is_not_a_database_that_is_gone(oak: Processes):

@@ -54,7 +54,7 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
   <div v-for="trigger in triggers.data.value" :key="trigger.trigger" class="way">
     <p><strong>{{ trigger.trigger }}</strong> <span class="quiet">{{ trigger.sentence }}</span></p>
     <template v-if="hookOf(trigger.trigger)">
-      <p v-if="!hookOf(trigger.trigger)!.outside" class="quiet">Only this machine reaches it: set <code>PUBLIC_URL</code> and <code>HOST</code> for senders elsewhere.</p>
+      <p v-if="!hookOf(trigger.trigger)!.outside" class="quiet">Only this machine reaches it: set <code>OAK_RELAY_PUBLIC_URL</code> and <code>OAK_RELAY_HOST</code> for senders elsewhere.</p>
       <details>
         <summary>A request to copy<template v-if="hookOf(trigger.trigger)!.waits">; its caller waits for the reply</template></summary>
         <p class="mono">{{ hookOf(trigger.trigger)!.methods.join(', ') }} {{ hookOf(trigger.trigger)!.url }}</p>

@@ -13,7 +13,7 @@ type Right = NonNullable<Schemas['TokenIn']['rights']>[number]
 const rights: [Right, string][] = [
   ['read', 'see workflows, runs, tables and usage'],
   ['answer', 'answer what waits in the tray'],
-  ['run', 'start, cancel and repeat runs; schedules, rows, budgets'],
+  ['run', 'start, cancel and run again; schedules, rows, budgets'],
   ['write', 'write workflows and switch them on'],
   ['store', 'store credentials, models, tool servers, tables'],
   ['manage', 'make tokens; let held runs go'],

@@ -105,7 +105,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
           <td class="wide-only" :title="one.last_used_at ?? ''">{{ moment(one.last_used_at) }}</td>
           <td>
             <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.tried === false ? 'quiet' : lastTest(one)!.ok ? 'succeeded' : one.last_worked_at ? 'waiting' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">
-              {{ lastTest(one)!.tried === false ? 'not tried' : lastTest(one)!.ok ? '✓ works' : one.last_worked_at ? '! the test fails, calls work' : '✗ does not work' }}
+              {{ lastTest(one)!.tried === false ? 'not tried' : lastTest(one)!.ok ? '✓ works' : one.last_worked_at ? 'the test fails, calls work' : '✗ does not work' }}
             </button>
             <span v-else class="quiet">never</span>
           </td>

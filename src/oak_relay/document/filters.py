@@ -58,7 +58,11 @@ def replace(text: object, old: str, new: str, count: int = -1) -> str:
 def rounded(value: Any, precision: int = 0, method: str = "common") -> object:
     """A number with so many places behind its point, or before it; `common`, `ceil` or `floor`."""
     if method not in ("common", "ceil", "floor") or not isinstance(precision, int) or abs(precision) > _PLACES:
-        raise StepFailed("invalid", f"round wants a precision up to {_PLACES} and common, ceil or floor", fix="say so")
+        raise StepFailed(
+            "invalid",
+            f"round wants a precision up to {_PLACES} and common, ceil or floor",
+            fix="write round(2), or round(2, 'floor')",
+        )
     if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
         raise StepFailed("invalid", f"round wants a number, not {values.dumps(value)[:40]}", fix="| float before it")
     if method == "common":

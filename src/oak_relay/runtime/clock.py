@@ -251,7 +251,11 @@ class Clock:
             async with asyncio.timeout(kind.timeout + 5):
                 found = await kind.look(given, target.template.settings, at)
         except TimeoutError:
-            raise StepFailed("timeout", f"looking took more than {kind.timeout:g} s", fix="look less deep") from None
+            raise StepFailed(
+                "timeout",
+                f"looking took more than {kind.timeout:g} s",
+                fix="ask for less at once, or for what is new alone",
+            ) from None
         source = f"/polls/{row['name']}"
         runs = [new_run(target, Incoming(source, one.type, one.data, one.key)) for one in found]
         for first in range(0, len(runs), _BATCH):

@@ -34,7 +34,7 @@ class Settings(BaseSettings):
         description="Addresses and networks of the proxies in front of the service that may say whom they speak for (X-Forwarded-For, X-Forwarded-Proto); nobody else is believed.",
     )
     workers: int = Field(1, ge=0, le=64, description="Worker processes that `up` starts.")
-    walks: int = Field(200, ge=1, le=5000, description="Runs a worker walks at once.")
+    walks: int = Field(200, ge=1, le=5000, description="Runs that a worker carries out at once.")
     lease: float = Field(6.0, ge=0.5, le=300, description="How long a silent worker keeps its runs.")
     poll: float = Field(1.0, ge=0.05, le=60, description="How often a worker looks for runs without being told.")
     keep_months: int = Field(0, ge=0, le=1200, description="Months of history that are kept; 0 for all.")

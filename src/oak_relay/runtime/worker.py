@@ -345,7 +345,7 @@ class _Incarnation:
     async def _give_back(self, claim: Claim, walked: _Walked, delay: float, error: Exception | None) -> None:
         reason = None
         if error is not None:
-            words = f"the walk broke three times: {type(error).__name__}: {error}"
+            words = f"carrying it out broke three times: {type(error).__name__}: {error}"
             broke = StepFailed("failed", words, fix="see the worker's log")
             reason = self._registry.now.blanker.value(broke.as_data())
         with suppress(Dropped, Ended):

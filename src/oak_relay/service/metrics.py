@@ -13,16 +13,16 @@ from oak_relay.service.parts import ExactRoute, Parts, parts_of
 router = APIRouter(route_class=ExactRoute, tags=["operation"])
 
 _GAUGES = {
-    "oak_runs_ready": ("Runs that could be claimed now.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()"),
+    "oak_runs_ready": ("Runs that are ready for a worker.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()"),
     "oak_runs_walked": ("Runs that workers hold.", "SELECT count(*) FROM queue WHERE worker_id IS NOT NULL"),
     "oak_runs_resting": ("Runs at rest.", "SELECT count(*) FROM queue WHERE worker_id IS NULL AND ready_at > clock_timestamp() AND held IS NULL"),
     "oak_runs_in_lanes": ("Runs that wait behind another of their subject.", "SELECT count(*) FROM queue WHERE held = 'lane'"),
     "oak_runs_suspected": ("Runs under which workers died more than once.", "SELECT count(*) FROM queue WHERE deaths >= 2"),
     "oak_oldest_ready_seconds": (
-        "Age of the oldest run that could be claimed.",
+        "Age of the oldest run that is ready for a worker.",
         "SELECT coalesce(extract(epoch FROM clock_timestamp() - min(ready_at)), 0) FROM queue WHERE worker_id IS NULL AND ready_at <= clock_timestamp()",
     ),
-    "oak_blocked_lanes": ("Lanes with somebody waiting.", "SELECT count(*) FROM lane WHERE open > 1"),
+    "oak_blocked_lanes": ("Subjects of which runs wait behind another.", "SELECT count(*) FROM lane WHERE open > 1"),
     "oak_workers": ("Workers whose lease holds.", "SELECT count(*) FROM worker WHERE role = 'work' AND dead_at IS NULL AND lease_until > clock_timestamp()"),
     "oak_clocks": ("Clocks that are seen.", "SELECT count(*) FROM worker WHERE role = 'tick' AND dead_at IS NULL AND lease_until > clock_timestamp()"),
     "oak_questions_open": ("Questions in the tray.", "SELECT count(*) FROM question WHERE state = 'open'"),

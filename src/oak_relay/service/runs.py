@@ -204,7 +204,7 @@ async def show_trace(
     _who: CallerDep,
     under: Annotated[str | None, Query(description="Only what lies below this path, such as per_hut[137].")] = None,
     after: int = -1,
-    limit: Annotated[int, Query(ge=1, le=10_000, description="Entries of the journal told at once.")] = 3000,
+    limit: Annotated[int, Query(ge=1, le=10_000, description="Lines of the journal told at once.")] = 3000,
 ) -> Response:
     """The script of the run's version and a span for each thing that happened; items of long lists by `under`."""
     async with parts.database.connect() as connection:
@@ -411,7 +411,7 @@ def _why(row: Any, place: Any, questions: list[Any]) -> str:
     if place is None:
         return "It is just ending."
     if place.worker_id is not None:
-        return f"It moves: the worker {place.worker} walks it."
+        return f"It is not waiting: the worker {place.worker} is at it."
     if place.held == "lane":
         return f"It waits behind {place.ahead} earlier run{'s' if place.ahead != 1 else ''} of {row.subject}."
     if place.held == "restore":
@@ -435,7 +435,7 @@ def _why(row: Any, place: Any, questions: list[Any]) -> str:
     if place.at_once is not None and place.walked >= place.at_once:
         return f"{place.walked} runs of {row.workflow} are at work, as many as its at_once allows."
     if place.deaths >= 2:
-        return f"Workers died under it {place.deaths} times: it is walked apart from the others."
+        return f"Workers died under it {place.deaths} times: it is carried out apart from the others."
     return f"It is ready, behind {place.before} others." if place.before else "It is ready and next."
 
 
