@@ -201,7 +201,8 @@ def test_the_command_waits_for_the_next_event(larder: Client, oak: Processes):
         [sys.executable, "-m", "oak_relay.cli", "sample", "larder", "--next", "order", "--keep", "bell", "--json"],
         env=oak.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     ) as waiting:  # fmt: skip
-        until(lambda: larder.triggers("larder")[0].awaited)
+        until(lambda: waiting.poll() is not None or larder.triggers("larder")[0].awaited)
+        assert waiting.poll() is None, waiting.communicate()
         body = order("Long Shadow")
         sent = httpx.post(f"{oak.url}/hooks/larder/order", content=body, headers=signed(body, str(datetime.now(UTC))))
         assert sent.json() == {"kept": True}

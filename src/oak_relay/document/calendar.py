@@ -1,7 +1,7 @@
 """When it is time: cron, fixed intervals and recurrence rules (RFC 5545), by the wall clock of a zone (IANA)."""
 
 import re
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import islice, takewhile
@@ -25,6 +25,8 @@ _ENDLESS = 20_000
 """Occurrences that are looked at until one is later than a moment: a second each, in three hours, are fewer."""
 _LOOKS = 50_000
 """Days that a rule may look at for one occurrence."""
+_A_DAY = 20
+"""As many looks at an hour, a minute or a second take about as long as one at a day."""
 _LONGEST = 500
 _UNTIL = re.compile(r"UNTIL=(\d{8}T\d{6})Z", re.IGNORECASE)
 
@@ -127,26 +129,40 @@ def _recurrence(text: str, zone: ZoneInfo) -> Callable[[datetime], datetime | No
     return after
 
 
-class _Months:
-    """The months that a rule names, or all of them. Each day it looks at is asked for here, and counted."""
+class _Looks:
+    """How much a rule may still look at for one occurrence."""
 
-    def __init__(self, months: Collection[int]) -> None:
-        self._months = frozenset(months)
-        self._left = _LOOKS
+    def __init__(self) -> None:
+        self.left = _LOOKS * _A_DAY
 
-    def __contains__(self, month: object) -> bool:
-        self._left -= 1
-        if self._left < 0:
+    def take(self, weight: int) -> None:
+        """Raises `ValueError` when that is too much."""
+        self.left -= weight
+        if self.left < 0:
             raise ValueError(
                 "the rule looks at too many days for each time it comes; write it as cron, or more coarsely"
             )
-        return month in self._months
+
+
+class _Counted(frozenset[int]):
+    """What a rule names of months, hours, minutes or seconds; each look at one is counted."""
+
+    looks: _Looks
+    weight: int
+
+    def __contains__(self, one: object) -> bool:
+        self.looks.take(self.weight)
+        return super().__contains__(one)
 
 
 def _counted(rule: Any) -> Any:
-    """The same rule, which gives up when it has looked for long."""
-    counted = rule.replace()
-    counted._bymonth = _Months(rule._bymonth or range(1, 13))
+    """The same rule, which gives up when it has looked for long: each day that it looks at is asked for its month, and each
+    second of a day, where it names hours, minutes or seconds, for those."""
+    counted, looks = rule.replace(), _Looks()
+    for name, usual, weight in (("month", range(1, 13), _A_DAY), ("hour", (), 1), ("minute", (), 1), ("second", (), 1)):
+        named = _Counted(getattr(rule, f"_by{name}") or usual)
+        named.looks, named.weight = looks, weight
+        setattr(counted, f"_by{name}", named or getattr(rule, f"_by{name}"))
     return counted
 
 

@@ -27,21 +27,32 @@ class Refusal:
 
 async def keep(connection: asyncpg.Connection, workspace: int, refused: Sequence[Refusal]) -> None:
     """Keep them, and let go of those that are old or too many."""
-    await connection.executemany(
-        "INSERT INTO refusal (workspace_id, id, workflow_id, path, status, reason, source, agent, at) "
-        "SELECT $1, $2, $3::uuid, $4, $5, $6, $7, $8, $9 WHERE EXISTS (SELECT FROM workflow WHERE workspace_id = $1 AND id = $3)",
-        [
-            (workspace, uuids.uuid7(), one.workflow_id, one.path, one.status, one.reason, one.source, one.agent, one.at)
-            for one in refused
-        ],
-    )
-    for workflow_id in {one.workflow_id for one in refused}:
-        await connection.execute(
-            f"DELETE FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 AND (at < now() - interval '{_KEPT}' OR id < "
-            f"(SELECT id FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 ORDER BY id DESC OFFSET {_MOST} LIMIT 1))",
-            workspace,
-            workflow_id,
+    async with connection.transaction():
+        await connection.executemany(
+            "INSERT INTO refusal (workspace_id, id, workflow_id, path, status, reason, source, agent, at) "
+            "SELECT $1, $2, $3::uuid, $4, $5, $6, $7, $8, $9 WHERE EXISTS (SELECT FROM workflow WHERE workspace_id = $1 AND id = $3)",
+            [
+                (
+                    workspace,
+                    uuids.uuid7(),
+                    one.workflow_id,
+                    one.path,
+                    one.status,
+                    one.reason,
+                    one.source,
+                    one.agent,
+                    one.at,
+                )
+                for one in refused
+            ],
         )
+        for workflow_id in {one.workflow_id for one in refused}:
+            await connection.execute(
+                f"DELETE FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 AND (at < now() - interval '{_KEPT}' OR id < "
+                f"(SELECT id FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 ORDER BY id DESC OFFSET {_MOST} LIMIT 1))",
+                workspace,
+                workflow_id,
+            )
 
 
 async def listed(connection: asyncpg.Connection, workspace: int, workflow_id: UUID, limit: int) -> list[asyncpg.Record]:
