@@ -1,6 +1,7 @@
 """One database server for all tests; a service with workers and stand-ins as real processes."""
 
 import asyncio
+import atexit
 import contextlib
 import json
 import os
@@ -8,12 +9,14 @@ import secrets
 import shutil
 import signal
 import socket
+import ssl
 import subprocess
 import sys
 import tempfile
 import threading
 import time
 from collections.abc import Callable, Coroutine, Iterator
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
@@ -24,12 +27,18 @@ import pytest
 from oak_relay.client import Client
 from oak_relay.runtime.cluster import Cluster
 from oak_relay.store.database import Database
+from tests.forked import Forked, Nursery
 
 ROOT = Path(__file__).parent.parent
 SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
 MODEL_KEY = "mk-" + secrets.token_hex(12)
 OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
 
+
+_TLS = ssl.create_default_context()
+for _call in ("get", "post", "put", "patch", "delete", "head", "options", "request", "stream"):
+    # Each of them reads all certificates anew otherwise, which takes longer than what most of them ask for.
+    setattr(httpx, _call, partial(getattr(httpx, _call), verify=_TLS))
 
 LONG = ["supervision", "time_and_people", "mortal", "agents", "durability", "scale_out", "console", "crash", "house"]
 """Files that take longest: they are begun first, so that what runs beside them ends with them."""
@@ -57,6 +66,17 @@ def until(what: Callable[[], Any], seconds: float = 30.0) -> Any:
             raise AssertionError(f"not within {seconds} s")
         time.sleep(pause)
         pause = min(0.1, pause * 1.3)  # who asks too often takes the time of what is waited for
+
+
+Process = subprocess.Popen[bytes] | Forked
+
+
+@cache
+def nursery() -> Nursery:
+    """Where processes begin, one for each process of the tests."""
+    made = Nursery()
+    atexit.register(made.close)
+    return made
 
 
 class Questions:
@@ -115,29 +135,31 @@ class Processes:
             "STANDIN_SIGNING_SECRET": SIGNING,
             "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
         }
-        self.running: list[subprocess.Popen[bytes]] = []
+        self.running: list[Process] = []
         self.questions = Questions(url)
         self.log = Path(os.environ.get("OAK_TEST_LOGS", str(home))) / "processes.log"
 
-    def start(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
-        with self.log.open("ab") as log:
-            process = subprocess.Popen(
-                [sys.executable, "-m", "oak_relay.cli", *command],
-                env={**self.environment, **more},
-                stderr=log,
-                stdout=log,
-            )
+    def start(self, *command: str, **more: str) -> Process:
+        environment = {**self.environment, **more}
+        process: Process
+        if nursery().takes(environment):
+            process = nursery().start(command, environment, self.log)
+        else:
+            with self.log.open("ab") as log:
+                process = subprocess.Popen(
+                    [sys.executable, "-m", "oak_relay.cli", *command], env=environment, stderr=log, stdout=log
+                )
         self.running.append(process)
         return process
 
-    def start_worker(self, **more: str) -> subprocess.Popen[bytes]:
+    def start_worker(self, **more: str) -> Process:
         """A worker that has registered."""
         before = self.sql("SELECT count(*) FROM worker WHERE role = 'work'")
         process = self.start("work", **more)
         until(lambda: self.sql("SELECT count(*) FROM worker WHERE role = 'work'") > before)
         return process
 
-    def kill(self, process: subprocess.Popen[bytes], number: int = signal.SIGKILL) -> None:
+    def kill(self, process: Process, number: int = signal.SIGKILL) -> None:
         process.send_signal(number)
         process.wait(30)
         self.running.remove(process)
