@@ -16,7 +16,11 @@ RIGHT: dict[str, str] = YAML(typ="safe").load(HERE / "right.yaml")
 WORLD = offer().catalogue.world(
     models=frozenset({"quick", "careful"}),
     credentials={"booking-site": "signing", "weather": "bearer"},
-    tables=frozenset({"huts", "guests", "requests"}),
+    tables={
+        "huts": ["name", "valley", "bunks"],
+        "guests": ["name", "stay"],
+        "requests": ["guest", "kind", "outcome", "state", "hut"],
+    },
     workflows=frozenset(RIGHT),
 )
 

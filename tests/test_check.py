@@ -1,5 +1,6 @@
 """The checker: one finding per mistake, on the right line, with a fix."""
 
+import json
 from pathlib import Path
 
 import jsonschema_rs
@@ -13,7 +14,7 @@ from oak_relay.document.script import script
 from oak_relay.document.text import read, write
 
 CATALOGUE = offer().catalogue
-WORLD = CATALOGUE.world(frozenset({"quick"}), {"office": "bearer"}, frozenset({"huts"}))
+WORLD = CATALOGUE.world(frozenset({"quick"}), {"office": "bearer"}, {"huts": ["name", "valley", "bunks"]})
 BROKEN = Path(__file__).parent / "broken"
 DEMO = (Path(__file__).parent.parent / "demo" / "workflows" / "booking-triage.yaml").read_text()
 
@@ -64,3 +65,33 @@ def test_the_command_line_checks_a_folder(capsys):
     out = capsys.readouterr().out
     assert f"{len(list(BROKEN.glob('*.yaml')))} documents" in out
     assert "unknown-key.yaml:4:" in out
+
+
+TABLES = """
+oak: 1
+workflow: kept
+input: {type: object, properties: {name: {type: string, default: x}}}
+steps:
+  - step: row
+    do: table.upsert
+    with: {table: huts, match: [%s], row: {name: "${ input.name }", %s: 3}}
+  - step: more
+    do: agent
+    with: {model: quick, prompt: x, limits: {turns: 2}, tools: [{table: huts, may: [find], columns: [%s]}]}
+result: ${ row.id ~ more.text }
+"""
+
+
+@pytest.mark.parametrize(
+    ("names", "found"),
+    [
+        (("name", "bunks", "name"), []),
+        (("nmae", "bunks", "name"), ["write name"]),
+        (("name", "reminded", "name"), ["add the column to the table, or use one of name, bunks"]),
+        (("name", "bunks", "bunk"), ["write bunks"]),
+        (("${ input.name }", "bunks", "name"), []),
+    ],
+)
+def test_columns_that_a_table_does_not_have_are_found(names: tuple[str, str, str], found: list[str]):
+    world = offer().catalogue.world(models=frozenset({"quick"}), tables={"huts": ["name", "bunks"]})
+    assert [f.fix for f in check(TABLES % tuple(json.dumps(n) for n in names), world).findings] == found

@@ -1,6 +1,6 @@
 """The catalogue: what all connectors together offer."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cache
 from importlib.metadata import entry_points
@@ -76,7 +76,7 @@ class Catalogue:
         self,
         models: frozenset[str] | None = None,
         credentials: Mapping[str, str] | None = None,
-        tables: frozenset[str] | None = None,
+        tables: Mapping[str, Collection[str]] | None = None,
         workflows: frozenset[str] | None = None,
         servers: frozenset[str] | None = None,
         unpriced: frozenset[str] = frozenset(),

@@ -10,6 +10,7 @@ from oak_relay.capabilities.given import Column, Result
 from oak_relay.capabilities.protocols import Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
+from oak_relay.document.check_base import COLUMNS
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
 from oak_relay.triggers.table import TableTrigger
@@ -17,35 +18,62 @@ from oak_relay.triggers.table import TableTrigger
 
 class AddInput(Fields):
     table: str = Field(description="The table's name.")
-    row: dict[str, object] = Field(description="Column to value.")
+    row: dict[str, object] = Field(description="Column to value.", json_schema_extra=COLUMNS)
 
 
 class UpsertInput(AddInput):
-    match: list[str] = Field(min_length=1, description="Columns that tell which row is meant.")
+    match: list[str] = Field(
+        min_length=1, description="Columns that tell which row is meant.", json_schema_extra=COLUMNS
+    )
 
 
 class FindInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, object] = Field(default_factory=dict, description="Columns and the values they must have.")
-    columns: list[str] | None = Field(None, description="Only these columns; all when left out.")
+    where: dict[str, object] = Field(
+        default_factory=dict, description="Columns and the values they must have.", json_schema_extra=COLUMNS
+    )
+    columns: list[str] | None = Field(
+        None, description="Only these columns; all when left out.", json_schema_extra=COLUMNS
+    )
     limit: int = Field(100, ge=1, le=10_000)
 
 
 class TotalInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, object] = Field(default_factory=dict, description="Columns and the values they must have.")
-    by: list[str] = Field(default_factory=list, max_length=5, description="Columns whose equal values make a group.")
-    sum: list[str] = Field(default_factory=list, max_length=20, description="Columns of numbers to add up.")
-    average: list[str] = Field(default_factory=list, max_length=20, description="Columns of numbers to average.")
-    least: list[str] = Field(default_factory=list, max_length=20, description="Columns whose least number is told.")
-    most: list[str] = Field(default_factory=list, max_length=20, description="Columns whose greatest number is told.")
+    where: dict[str, object] = Field(
+        default_factory=dict, description="Columns and the values they must have.", json_schema_extra=COLUMNS
+    )
+    by: list[str] = Field(
+        default_factory=list,
+        max_length=5,
+        description="Columns whose equal values make a group.",
+        json_schema_extra=COLUMNS,
+    )
+    sum: list[str] = Field(
+        default_factory=list, max_length=20, description="Columns of numbers to add up.", json_schema_extra=COLUMNS
+    )
+    average: list[str] = Field(
+        default_factory=list, max_length=20, description="Columns of numbers to average.", json_schema_extra=COLUMNS
+    )
+    least: list[str] = Field(
+        default_factory=list,
+        max_length=20,
+        description="Columns whose least number is told.",
+        json_schema_extra=COLUMNS,
+    )
+    most: list[str] = Field(
+        default_factory=list,
+        max_length=20,
+        description="Columns whose greatest number is told.",
+        json_schema_extra=COLUMNS,
+    )
     limit: int = Field(1000, ge=1, le=10_000, description="Groups, those with most rows first.")
 
 
 class DeleteInput(Fields):
     table: str = Field(description="The table's name.")
     where: dict[str, object] = Field(
-        min_length=1, description="Columns and the values that rows must have to be removed."
+        min_length=1, description="Columns and the values that rows must have to be removed.", json_schema_extra=COLUMNS
     )
 
 

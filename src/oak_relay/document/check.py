@@ -237,6 +237,8 @@ class _Checker(Form):
         for key in self.fields((*path, "with"), step.do, action, step.with_):
             self.add((*path, "do"), f"{step.do} needs {key}", f"add {key}: under with:")
         for key, value in step.with_.items():
+            if properties.get(key, {}).get("columns"):
+                self.columns((*path, "with", key), step.with_.get("table"), value)
             if key in properties and not holds_template(value):
                 self._literal(
                     (*path, "with", key), key, value, {**properties[key], "$defs": action.input.get("$defs", {})}

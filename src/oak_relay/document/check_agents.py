@@ -75,6 +75,8 @@ class Agents(Names):
         ):
             if isinstance(tool.get(key), str):
                 self.named((*path, key), tool[key], known, word)
+        for key in ("columns", "match"):
+            self.columns((*path, key), tool.get("table"), tool.get(key))
         if isinstance(tool.get("do"), str):
             self._action(path, str(tool["do"]), tool.get("with"))
         for index, other in enumerate(tool.get("or") or []):

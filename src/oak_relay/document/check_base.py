@@ -3,7 +3,7 @@
 from collections.abc import Callable, Collection, Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
 from oak_relay.document.errors import Finding
 from oak_relay.document.shapes import Schema
@@ -11,6 +11,8 @@ from oak_relay.document.text import Path, Source
 from oak_relay.document.words import Model
 
 Scope = Mapping[str, Schema]
+COLUMNS: dict[str, Any] = {"columns": True}
+"""In the schema of an action's field: it names columns of the table that its `table` names, as keys or items."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,8 @@ class World:
     triggers: Mapping[str, TriggerShape] = field(default_factory=dict)
     models: frozenset[str] | None = None
     credentials: Mapping[str, str] | None = None
-    tables: frozenset[str] | None = None
+    tables: Mapping[str, Collection[str]] | None = None
+    """Tables kept here, and their columns."""
     workflows: frozenset[str] | None = None
     servers: frozenset[str] | None = None
     unpriced: frozenset[str] = frozenset()

@@ -18,6 +18,15 @@ _SECRET = re.compile(r"(?i)^(bearer|basic) +[A-Za-z0-9._~+/=-]{12,}$|^(sk|pk|key
 _SECRET_KEY = re.compile(r"(?i)(api[-_]?key|secret|password|token|authorization)$")
 
 
+_HOW = {
+    "credential": " (on the page Credentials, or oak-relay credential add)",
+    "model alias": " (on the page Models, or oak-relay model connect)",
+    "tool server": " (on the page Models, or oak-relay server add)",
+    "table": " (oak-relay table create, or oak-relay table import --create for a CSV file)",
+}
+"""Where what is missing is added."""
+
+
 class Names(Base):
     """Checks texts against what is in scope."""
 
@@ -48,11 +57,22 @@ class Names(Base):
             if near
             else some
             if not name
-            else f"add the {word} {name} first" + (f", or {some}" if some else "")
+            else f"add the {word} {name} first" + _HOW.get(word, "") + (f", or {some}" if some else "")
         )
         # Workflows may name each other, so the first of them to be saved names one that is not there yet.
         message = f"there is no {word} {name}" if name else f"a {word} is named here"
         self.add(path, message, fix, "warning" if word == "workflow" else "error")
+
+    def columns(self, path: Path, table: object, given: object) -> None:
+        """Tell of names, keys or items, that are no columns of a table."""
+        known = (self.world.tables or {}).get(table) if isinstance(table, str) else None
+        if known is None or not isinstance(given, dict | list):
+            return
+        for key, name in enumerate(given) if isinstance(given, list) else ((key, key) for key in given):
+            if isinstance(name, str) and not is_template(name) and name not in known:
+                near = nearest(name, known, {})
+                fix = f"write {near}" if near else f"add the column to the table, or use one of {', '.join(known)}"
+                self.add((*path, key), f"the table {table} has no column {name}", fix)
 
     def no_action(self, path: Path, name: str) -> None:
         """Tell of an action that is not there."""

@@ -145,14 +145,15 @@ TYPES = {
 
 
 def meant(given: object, known: Iterable[str], habits: Mapping[str, str] = KEYS) -> list[str]:
-    """Those of the known words that may be meant: by habit, or the one that is spelt alike."""
+    """Those of the known words that may be meant: by habit, the one that is spelt alike, or of which it is a part."""
     words, said = list(known), str(given)
     folded = said.strip().lower().replace("-", "_").replace(" ", "_")
     if folded in words:
         return [folded]
     alike = get_close_matches(said, words, 1, 0.8) or get_close_matches(folded, words, 1, 0.8)
     by_habit = [word for word in words if folded in habits.get(word, "").split()]
-    return alike or by_habit or get_close_matches(folded, words, 1)
+    parts = [word for word in words if len(folded) > 2 and folded in word.split("_")]
+    return alike or by_habit or (parts if len(parts) == 1 else []) or get_close_matches(folded, words, 1)
 
 
 def nearest(given: object, known: Iterable[str], habits: Mapping[str, str] = KEYS) -> str | None:

@@ -103,7 +103,13 @@ async def test_model(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
 
 def answered(alias: Alias, reply: Reply, names: list[str], now: datetime) -> TestOut:
     """What a test tells of a model that answered."""
-    money = "price unknown" if reply.usage.money is None else f"{reply.usage.money:.6f}"
+    money = (
+        "price unknown"
+        if reply.usage.money is None
+        else f"money {reply.usage.money:.6f}"
+        if reply.usage.money
+        else "free"
+    )
     return TestOut(
         ok=True,
         sentence=f"{alias.model} answers ({reply.usage.tokens} tokens, {money}).",

@@ -242,7 +242,7 @@ class Parts:
         return self.registry.catalogue.world(
             frozenset(known.aliases),
             {name: stored.kind for name, stored in known.credentials.items()},
-            frozenset(known.tables),
+            {name: [column.name for column in table.columns] for name, table in known.tables.items()},
             known.workflows,
             frozenset(known.servers),
             frozenset(

@@ -188,9 +188,11 @@ def _fitting(way: Way, incoming: Incoming) -> Incoming:
     try:
         return intake.arrived(way.target.template, incoming)
     except StepFailed as failed:
-        raise Problem(
-            422, "the input cannot be made of this request", failed.message, "see input: of the trigger"
-        ) from None
+        problem = Problem(422, "the input cannot be made of this request", fix="send what this workflow asks for")
+        problem.inside = (
+            f"the input cannot be made of it: {failed.message}"  # the document's own words are not the sender's
+        )
+        raise problem from None
 
 
 async def _kept(parts: Parts, way: Way, incoming: Incoming, awaited: Awaited) -> bool:
