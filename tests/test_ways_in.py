@@ -171,7 +171,7 @@ def test_what_does_not_fit_is_kept_too_and_so_it_is_while_the_workflow_is_on(lar
         refused = httpx.post(hook, content=other, headers=signed(other, "msg_other"))
         assert refused.status_code == 422
         assert "event.data" not in refused.text  # the document's own words
-        until(lambda: [r for r in larder.refusals("larder") if "event.data.n is not there" in r.reason])
+        until(lambda: [r for r in larder.refusals("larder") if "event.data.place is not there" in r.reason])
     finally:
         larder.off("larder")
 
