@@ -554,6 +554,9 @@ def test_a_failed_run_goes_on_from_where_it_failed_with_what_it_had(oak: Process
     assert run.wait().error.step == "b"
     first = [s.output["id"] for s in client.trace(run.id).spans if s.path == "a"]
     client.save(AGAIN.replace("< 5", "< 1"))
+    assert client.again(run.id, "failure", check=True).version == 1, "the one that is on"
+    client.off("again")
+    assert client.again(run.id, "failure", check=True).version == 2, "the newest while none is"
     kept = client.again(run.id, "failure", version=2)
     assert (kept.kept, kept.anew) == (["a"], ["b"])
     until(lambda: client.run(kept.run).run.over)

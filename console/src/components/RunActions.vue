@@ -52,7 +52,7 @@ const ask = () =>
       number: one.number,
       words: [`version ${one.number}`, one.number === on && 'on now', one.number === props.run.version && 'of this run', one.number !== on && one === page.versions[0] && 'the newest draft'].filter(Boolean).join(', '),
     }))
-    version.value = on ?? props.run.version
+    version.value = on ?? page.versions[0]?.number ?? props.run.version
     from.value = props.span ? props.span.path : props.run.state === 'succeeded' ? 'start' : 'failure'
     if (props.span && props.run.state !== 'succeeded' && props.run.error?.step === props.span.path) from.value = 'failure'
     input.value = JSON.stringify(detail.event.data, null, 2)

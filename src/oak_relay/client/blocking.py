@@ -145,7 +145,7 @@ class Client:
         values: Mapping[str, object] | None = None, check: bool = False,
     ) -> results.Kept:  # fmt: skip
         """Run it again, as a new run: from `start`, from its `failure`, or from the path of a step; left out, from where it
-        failed, or from the start. With the version that is on, or else that of the run. With `check` only say what would be kept."""
+        failed, or from the start. With the version that is on, or the newest while none is. With `check` only say what would be kept."""
         given = {"from": from_, "version": version, "input": input, "values": values or {}, "check": check}
         return self._send(calls.again(run_id, given))
 

@@ -35,7 +35,7 @@ START, FAILURE = "start", "failure"
 
 
 class AgainIn(In):
-    """`version` of its workflow: the one that is on when left out, or else that of the run."""
+    """`version` of its workflow: the one that is on when left out, or the newest while it is off."""
 
     from_: str = Field(
         "",
@@ -103,7 +103,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, given: AgainIn) -> Kep
         if how == FAILURE and row.state == "succeeded":
             raise Problem(409, "the run did not fail", fix="say from: start, or the path of a step")
         flow = await workflows.by_name(connection, parts.workspace, row.workflow)
-        number = given.version or (flow.on_version if flow is not None else None) or row.version
+        number = given.version or (flow.on_version if flow is not None else row.version)
         chosen = await workflows.one_version(connection, parts.workspace, row.workflow_id, number)
         if chosen is None:
             raise missing("version", str(given.version))
