@@ -139,10 +139,10 @@ HOSTILE = [
 
 @pytest.mark.parametrize("text", HOSTILE)
 def test_a_recurrence_that_runs_away_or_makes_no_sense_is_refused_in_little_time(text):
-    began = time.perf_counter()
+    began = time.thread_time()  # of a processor: what else is at work beside it does not count
     with pytest.raises(ValueError):
         rule(None, None, text, "Europe/Zurich")
-    assert time.perf_counter() - began < 2
+    assert time.thread_time() - began < 2
 
 
 def test_a_recurrence_each_second_comes_each_second():
@@ -162,7 +162,7 @@ PART = st.sampled_from(
 @given(st.lists(PART, max_size=6).map(";".join) | st.text(max_size=40))
 @settings(max_examples=150, deadline=None)
 def test_any_text_is_a_recurrence_or_refused(text: str):
-    began = time.thread_time()  # of a processor: what else is at work beside it does not count
+    began = time.thread_time()
     try:
         rule(None, None, text, "Europe/Zurich").next(datetime(2031, 4, 5, tzinfo=UTC), 2)
     except ValueError as refused:

@@ -203,7 +203,7 @@ def test_a_sketch_is_reached_by_no_event(larder: Client):
 
 def test_the_command_waits_for_the_next_event(larder: Client, oak: Processes):
     with subprocess.Popen(
-        [sys.executable, "-m", "oak_relay.cli", "sample", "larder", "--next", "order", "--keep", "bell", "--json"],
+        [sys.executable, "-m", "oak_relay.cli", "--url", oak.url, "sample", "larder", "--next", "order", "--keep", "bell", "--json"],
         env=oak.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     ) as waiting:  # fmt: skip
         until(lambda: waiting.poll() is not None or larder.triggers("larder")[0].awaited)
