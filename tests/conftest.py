@@ -125,6 +125,7 @@ class Processes:
         self.environment = {
             **os.environ,
             "OAK_RELAY_DATA_DIR": str(home),
+            "XDG_STATE_HOME": str(home),
             "OAK_RELAY_DATABASE_URL": url,
             "OAK_RELAY_PORT": str(self.port),
             "OAK_RELAY_FIRST_PASSWORD": self.password,

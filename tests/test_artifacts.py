@@ -124,7 +124,7 @@ def ran(oak: Processes):
     """A run whose event, steps, calls, child and result are all large."""
     client = oak.client()
     for text in (COUNTS, LARGE.replace("URL", oak.standins), AFTER):
-        client.save(text)
+        client.save(text, over=True)
     for name in ("large", "afterwards"):
         client.on(name)
     reply = httpx.post(f"{oak.url}/hooks/large", json=BIG).raise_for_status().json()

@@ -57,6 +57,7 @@ def ready(oak: Processes) -> Processes:
 def run(ready: Processes, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> Run:
     """Gives a command and what is typed; what it says. Fails when it does not end as expected."""
     monkeypatch.setenv("OAK_RELAY_URL", ready.url)
+    monkeypatch.setenv("XDG_STATE_HOME", str(ready.home))
     monkeypatch.setenv("OAK_RELAY_DATA_DIR", str(ready.home))
     monkeypatch.setattr(OUT, "_width", 200)
     monkeypatch.setattr(OUT, "_height", 50)
@@ -231,7 +232,7 @@ def test_tool_servers_by_command_line(run: Run, ready: Processes):
     assert run("server", "add", "valley", "--url", "http://127.0.0.1:9/mcp")
     assert "cannot connect" in run("server", "test", "valley", code=1)
     for name in ("hills", "valley"):
-        assert run("server", "remove", name) == f"{name} is removed\n"
+        assert run("server", "remove", name, "--yes") == f"{name} is removed\n"
     assert run("server", "test", "hills", code=5)
 
 
@@ -257,7 +258,7 @@ def test_conversations_are_listed_shown_and_forgotten(run: Run, ready: Processes
     assert "user May I bring a dog to Glasswater?" in said
     assert "assistant calls house_rules_find" in said
     assert as_json(run, "conversation", "show", "guest cli@guests.example")[0]["role"] == "user"
-    assert "is forgotten" in run("conversation", "forget", "guest cli@guests.example")
+    assert "is forgotten" in run("conversation", "forget", "guest cli@guests.example", "--yes")
     assert run("conversation", "show", "guest cli@guests.example", code=5)
 
 
@@ -286,8 +287,8 @@ def test_usage_and_budgets_by_command_line(run: Run, ready: Processes):
     assert "month" in run("budget", "list")
     [mine] = [one for one in as_json(run, "budget", "list") if one["name"] == "cli"]
     assert (mine["workflow"], mine["money"]) == ("booking-triage", 9000)
-    assert run("budget", "remove", "cli") == "cli is removed\n"
-    assert run("budget", "remove", "cli", code=5)
+    assert run("budget", "remove", "cli", "--yes") == "cli is removed\n"
+    assert run("budget", "remove", "cli", "--yes", code=5)
 
 
 # Stored things
@@ -302,7 +303,7 @@ def test_models_say_what_they_take_and_are_not_mistaken(run: Run, ready: Process
     assert run("model", "add", "cli-wrong", *words, "--model", "larch-larg", "--unseen")
     assert "not offered" in run("model", "test", "cli-wrong", code=1)
     for name in ("cli-sees", "cli-wrong"):
-        run("model", "remove", name)
+        run("model", "remove", name, "--yes")
 
 
 def test_documents_are_checked_before_they_are_saved(run: Run, tmp_path: Path):

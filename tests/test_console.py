@@ -241,7 +241,7 @@ def test_a_run_is_redone_from_a_step_after_saying_what_is_kept(page: Page, oak: 
     text = "oak: 1\nworkflow: redoable\nsteps:\n  - {step: a, do: table.find, with: {table: house_rules}}\n  - {step: b, fail: no}\n"
     client.save(text)
     run = client.start("redoable").wait()
-    client.save(text.replace("{step: b, fail: no}", "{step: b, set: {n: 1}}") + "result: ${ b.n }\n")
+    client.save(text.replace("{step: b, fail: no}", "{step: b, set: {n: 1}}") + "result: ${ b.n }\n", over=True)
     page.goto(f"{oak.url}/runs/{run.id}?step=b")
     page.get_by_role("button", name="Run again…").click()
     dialog = page.get_by_role("dialog")

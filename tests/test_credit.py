@@ -76,7 +76,7 @@ def test_it_says_until_when_it_lasts_at_the_present_pace(oak: Processes, client:
 
 
 def test_paying_in_lets_runs_go_on(oak: Processes, client: Client):
-    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"), over=True)
     oak.fault(service="office", status=402)
     run = client.start("asks-office", {"credential": "office"})
     waits_for(client, run, "office")

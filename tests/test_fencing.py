@@ -172,7 +172,13 @@ async def ensure_workflow(database: Database) -> None:
 
     async with database.begin() as connection:
         await workflows.save(
-            connection, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), 1, TEXT, "test", None
+            connection,
+            MAIN_WORKSPACE,
+            Workflow.model_validate(read(TEXT).data),
+            1,
+            TEXT,
+            "test",
+            lambda number: not number,
         )
 
 

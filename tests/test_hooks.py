@@ -161,7 +161,7 @@ def test_the_caller_gets_the_runs_answer(url):
 
 
 def test_the_new_on_version_answers_at_once(client, url):
-    client.on(client.save(RESULT.replace("{dear:", "{hi:")).workflow)
+    client.on(client.save(RESULT.replace("{dear:", "{hi:"), over=True).workflow)
     assert httpx.post(f"{url}/answers", json={"name": "Ada", "early": False, "bad": False}).json() == {"hi": "Ada"}
     client.off("answers")
     until(lambda: httpx.post(f"{url}/answers", json={}).status_code == 404)

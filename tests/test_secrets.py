@@ -181,7 +181,7 @@ def test_a_failing_address_beside_calls_that_work_says_both(oak):
     given = {"kind": "header", "header": "X-API-Key", "secret": oak.office_key, "hosts": ["127.0.0.1"]}
     client.put_credential("half-right", **given, test_url=f"{oak.standins}/no/such/place")
     assert "But a call" not in client.test_credential("half-right").sentence
-    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"), over=True)
     assert client.start("asks-office", {"credential": "half-right"}).result() == 201
     worked = until(lambda: next(c for c in client.credentials() if c.name == "half-right").last_worked_at)
     tested = client.test_credential("half-right")

@@ -30,7 +30,7 @@ result: ${ greeting.text }
 
 @pytest.fixture
 def hello(client: Client) -> str:
-    return client.on(client.save(HELLO).workflow).name
+    return client.on(client.save(HELLO, over=True).workflow).name
 
 
 def cli(oak: Processes, *arguments: str, given: str = "") -> subprocess.CompletedProcess[str]:
@@ -44,9 +44,9 @@ def cli(oak: Processes, *arguments: str, given: str = "") -> subprocess.Complete
 def test_saving_gives_versions_and_the_same_text_none(client, hello):
     first = client.workflow(hello).version
     assert client.save(HELLO).new is False
-    again = client.save(HELLO.replace("Says hello", "Says hello well"))
+    again = client.save(HELLO.replace("Says hello", "Says hello well"), first)
     assert (again.new, again.version) == (True, first + 1)
-    with pytest.raises(Conflict, match="meanwhile"):
+    with pytest.raises(Conflict, match=f"version {first + 1}, saved by this machine, is the newest"):
         client.save(HELLO.replace("Says hello", "Says hello badly"), expected=first)
     assert client.workflow(hello, first).text == HELLO
 
@@ -192,7 +192,7 @@ def waits_for(client, run, name):
 
 
 def test_a_run_waits_for_credit_and_goes_on_when_somebody_says_so(oak, client):
-    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"), over=True)
     oak.fault(service="office", status=402)
     run = client.start("asks-office", {"credential": "office"})
     waits_for(client, run, "office")
@@ -206,7 +206,7 @@ def test_a_run_waits_for_credit_and_goes_on_when_somebody_says_so(oak, client):
 
 
 def test_a_run_waits_for_a_credential_that_is_missing_until_it_is_stored(oak, client):
-    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"), over=True)
     run = client.start("asks-office", {"credential": "not-yet"})
     waits_for(client, run, "not-yet")
     client.put_credential("not-yet", kind="header", header="X-API-Key", secret=oak.office_key, hosts=["127.0.0.1"])
@@ -215,7 +215,7 @@ def test_a_run_waits_for_a_credential_that_is_missing_until_it_is_stored(oak, cl
 
 
 def test_a_run_that_waits_for_a_credential_can_be_cancelled(oak, client):
-    client.save(ASKED.format(url=oak.standins, more="", gives="status"))
+    client.save(ASKED.format(url=oak.standins, more="", gives="status"), over=True)
     run = client.start("asks-office", {"credential": "never"})
     waits_for(client, run, "never")
     run.cancel()
@@ -224,7 +224,7 @@ def test_a_run_that_waits_for_a_credential_can_be_cancelled(oak, client):
 
 
 def test_who_handles_errors_gets_the_want_of_credit_too(oak, client):
-    client.save(ASKED.format(url=oak.standins, more="on_error: go_on", gives="error.kind"))
+    client.save(ASKED.format(url=oak.standins, more="on_error: go_on", gives="error.kind"), over=True)
     oak.fault(service="office", status=402)
     assert client.start("asks-office", {"credential": "office"}).result() == "out_of_credit"
     tried = client.try_step(
@@ -383,7 +383,7 @@ def test_secrets_come_by_standard_input_and_are_not_shown(oak):
     assert added.returncode == 0, added.stderr
     assert "a-very-secret-word" not in cli(oak, "credential", "list", "--json").stdout
     assert "--secret " not in cli(oak, "credential", "add", "--help").stdout
-    assert cli(oak, "credential", "remove", "piped").returncode == 0
+    assert cli(oak, "credential", "remove", "piped", "--yes").returncode == 0
 
 
 def test_tables_models_and_tokens_by_command_line(oak):

@@ -160,7 +160,7 @@ steps:
     with: {table: sheet-nights, by: [hut], sum: [nights], most: [nights], where: {guest: x}}
   - step: odd
     do: table.total
-    with: {table: sheet-nights, by: [valley]}
+    with: {table: sheet-nights, by: ["${ 'valley' }"]}
     on_error: go_on
   - step: text
     do: table.add

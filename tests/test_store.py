@@ -46,7 +46,13 @@ async def database(new_database):
     await found.migrate()
     async with found.begin() as connection:
         await workflows.save(
-            connection, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), 1, TEXT, "test", None
+            connection,
+            MAIN_WORKSPACE,
+            Workflow.model_validate(read(TEXT).data),
+            1,
+            TEXT,
+            "test",
+            lambda number: not number,
         )
     yield found
     await found.close()
@@ -65,7 +71,15 @@ async def new_runs(
     async with database.begin() as found:
         if await workflows.by_name(found, MAIN_WORKSPACE, workflow) is None:
             text = TEXT.replace("stored", workflow)
-            await workflows.save(found, MAIN_WORKSPACE, Workflow.model_validate(read(text).data), 1, text, "test", None)
+            await workflows.save(
+                found,
+                MAIN_WORKSPACE,
+                Workflow.model_validate(read(text).data),
+                1,
+                text,
+                "test",
+                lambda number: not number,
+            )
         row = await workflows.by_name(found, MAIN_WORKSPACE, workflow)
         version = await workflows.one_version(found, MAIN_WORKSPACE, row.id, None)
     return [
@@ -817,7 +831,9 @@ async def _added_and_read(new_database, entries: list[Entry]) -> None:
     connection = await database.connect_directly()
     await connection.execute("DELETE FROM queue")
     async with database.begin() as found:
-        await workflows.save(found, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), 1, TEXT, "test", None)
+        await workflows.save(
+            found, MAIN_WORKSPACE, Workflow.model_validate(read(TEXT).data), 1, TEXT, "test", lambda number: not number
+        )
     mine, [claim] = await claimed(database, connection)
     registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False, blanker=Blanker(())))
     hints: Any = SimpleNamespace(send=lambda topic: None, watched=False)

@@ -73,7 +73,7 @@ def run_of(client, workflow, data=None, **more):
 def live(client, text, **replace):
     for old, new in replace.items():
         text = text.replace(old, new)
-    return client.on(client.save(text).workflow).name
+    return client.on(client.save(text, over=True).workflow).name
 
 
 TWICE = """
@@ -101,7 +101,7 @@ def test_the_version_of_a_child_is_settled_when_a_run_first_starts_it(oak: Proce
         client.on(client.save(text).workflow)
     old = client.start("twice", {"n": 1, "items": list(range(250))})
     until(lambda: client.run(old.id).run.state == "waiting" and "go.on" in client.run(old.id).why)
-    client.save(CHANGING.replace("result: one", "result: two"))
+    client.save(CHANGING.replace("result: one", "result: two"), over=True)
     client.on("changing", 2)
     new = client.start("twice", {"n": 1, "items": list(range(250))})
     until(lambda: "go.on" in client.run(new.id).why)
@@ -462,11 +462,11 @@ def test_what_was_missed_while_no_clock_ran(lone: Processes, missed, count):
     live(client, SCHEDULE.replace("every: 1s", f"every: 1h, missed: {missed}"))
     lone.sql("UPDATE schedule SET last_at = date_trunc('hour', now()) - interval '4 hours' + interval '1 second', next_at = now() - interval '3 hours' "
              "FROM trigger t WHERE t.id = trigger_id AND t.name = 'often'")  # fmt: skip
-    if datetime.now(UTC).minute < 2:
-        count = {"none": 1}.get(missed, count)  # the one of this hour is not late
+    # In the first minute of an hour, the one of this hour is not late.
+    counts = {count, 1} if missed == "none" and datetime.now(UTC).minute < 2 else {count}
     lone.start("tick")
     until(lambda: lone.sql("SELECT min(next_at) > now() FROM schedule"))
-    assert lone.sql("SELECT count(*) FROM event WHERE type = 'oak.time'") == count
+    assert lone.sql("SELECT count(*) FROM event WHERE type = 'oak.time'") in counts
 
 
 def test_a_poll_makes_one_run_of_each_new_item_also_across_restarts(lone: Processes):
@@ -553,7 +553,7 @@ def test_a_failed_run_goes_on_from_where_it_failed_with_what_it_had(oak: Process
     run = run_of(client, "again", {"n": 1})
     assert run.wait().error.step == "b"
     first = [s.output["id"] for s in client.trace(run.id).spans if s.path == "a"]
-    client.save(AGAIN.replace("< 5", "< 1"))
+    client.save(AGAIN.replace("< 5", "< 1"), over=True)
     assert client.again(run.id, "failure", check=True).version == 1, "the one that is on"
     client.off("again")
     assert client.again(run.id, "failure", check=True).version == 2, "the newest while none is"

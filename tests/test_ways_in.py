@@ -58,12 +58,12 @@ def test_a_real_sender_drives_the_newest_version_again_and_again(larder: Client)
     headers = signed(body, "msg_draft_1")
     assert [httpx.post(url, content=body, headers=headers).json() for _ in range(2)] == ["3 crates for Upper Tarn"] * 2
     changed = BELL.replace("for ${ input.hut }", "to ${ input.hut }")
-    larder.save(changed)
+    larder.save(changed, 1)
     assert httpx.post(url, content=body, headers=headers).json() == "3 crates to Upper Tarn"
     found = larder.runs(workflow="larder", limit=3).runs
     assert [r.version for r in found] == [2, 1, 1]
     assert {larder.run(r.id).run.trigger for r in found} == {"order"}
-    larder.save(BELL)
+    larder.save(BELL, 2)
 
 
 def test_each_kind_of_trigger_has_such_an_address(larder: Client):

@@ -6,10 +6,12 @@ import { onBeforeRouteLeave, RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, Problem, type Line, type Run, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SaveConflict from '../components/SaveConflict.vue'
 import ScriptView from '../components/ScriptView.vue'
 import StateMark from '../components/StateMark.vue'
 import TalkPanel from '../components/TalkPanel.vue'
 import WaysIn from '../components/WaysIn.vue'
+import WorkflowMore from '../components/WorkflowMore.vue'
 import YamlEditor from '../components/YamlEditor.vue'
 import { moment } from '../lib/format'
 import { useStream } from '../lib/live'
@@ -48,6 +50,7 @@ const mistakes = computed(() => (checked.value?.findings ?? []).filter((f) => f.
 watch(page.data, (now) => {
   if (now && (!changed.value || !text.value)) {
     text.value = saved.value = now.text
+    base.value = now.versions[0]?.number
     checked.value = now.checked
   }
 }, { immediate: true })
@@ -69,22 +72,36 @@ async function check(): Promise<void> {
   }
 }
 
+/** The version that stands behind what is written here; undefined for a new workflow. */
+const base = ref<number>()
+const conflict = ref(false)
 async function save(): Promise<boolean> {
   said.value = ''
   problem.value = null
-  const latest = page.data.value?.versions[0]?.number
   try {
-    const headers = latest && !wanted.value ? { 'If-Match': `"${latest}"` } : {}
+    const headers = base.value && !fresh.value ? { 'If-Match': `"${base.value}"` } : {}
     const done = await data(api.POST('/api/v1/workflows', { body: { text: text.value }, headers } as never)) as Schemas['SavedOut']
     saved.value = text.value
+    base.value = done.version
+    conflict.value = false
     said.value = `Saved as version ${done.version}.`
     await client.invalidateQueries({ queryKey: ['workflow'] })
     if (fresh.value || done.workflow !== props.name || wanted.value) await router.push(`/workflows/${done.workflow}`)
     return true
   } catch (error) {
-    problem.value = error as Error
+    conflict.value = error instanceof Problem && error.status === 412
+    problem.value = conflict.value ? null : (error as Error)
     return false
   }
+}
+function saveOver(version: number): void {
+  base.value = version
+  void save()
+}
+async function takeTheirs(): Promise<void> {
+  conflict.value = false
+  saved.value = text.value
+  await client.invalidateQueries({ queryKey: ['workflow', props.name] })
 }
 
 async function turn(on: boolean): Promise<void> {
@@ -173,9 +190,11 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
         <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="turn(true)">Switch on{{ page.data.value?.workflow.on_version ? ' with this version' : '' }}</BButton>
         <BButton v-if="!fresh && page.data.value?.workflow.on_version" variant="link" @click="turn(false)">Switch off</BButton>
         <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="askInput">Start…</BButton>
+        <WorkflowMore v-if="!fresh" :name="name" />
       </div>
     </div>
     <ProblemNote v-if="problem" :problem="problem" />
+    <SaveConflict v-if="conflict" :name="name" :mine="text" @over="saveOver" @take="takeTheirs" />
     <p v-if="said" role="status" class="said">{{ said }}</p>
 
     <div class="both">

@@ -35,7 +35,12 @@ oak-relay again last --from reply --values '{"kind": {"label": "refund"}}'""",
         metavar="PLACE",
         help="start, failure, or the path of a step, such as per_hut[3].findings; left out: from where it failed, or from the start",
     )
-    parser.add_argument("--version", type=int, dest="number", help="of the workflow; when left out the one that is on, or the newest while none is")
+    parser.add_argument(
+        "--version",
+        type=int,
+        dest="number",
+        help="of the workflow; when left out the one that is on, or the newest while none is",
+    )
     parser.add_argument("--input", help="JSON or a file, in the place of what the run was given")
     parser.add_argument("--values", default="{}", help="JSON or a file: in the place of what steps at the top gave")
     parser.add_argument("--check", action="store_true", help="only say what would be kept and what not")

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from oak_relay.cli.asking import sure, takes_yes
 from oak_relay.cli.output import OUT, escaped, moment, money, show, state, table, working
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json
@@ -34,6 +35,8 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     ):
         parser = group.add_parser(name, help=what)
         parser.add_argument("name")
+        if name == "remove":
+            takes_yes(parser)
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
     parser = commands.add_parser(
         "talk", help="talk with an agent of a draft; nothing is kept", epilog="example: oak-relay talk guest-chat.yaml",
@@ -50,6 +53,8 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     for name, what, call in (("show", "what was said in one", show_conversation), ("forget", "remove one", forget)):
         parser = group.add_parser(name, help=what)
         parser.add_argument("key")
+        if name == "forget":
+            takes_yes(parser)
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
 
 
@@ -137,8 +142,10 @@ def test_server(arguments: argparse.Namespace, client: Client) -> int:
 
 def remove_server(arguments: argparse.Namespace, client: Client) -> int:
     """Forget a tool server."""
+    sure(arguments, f"Remove the tool server {arguments.name}?")
     client.remove_server(arguments.name)
-    OUT.print(f"{arguments.name} is removed")
+    if not show({"removed": arguments.name}, arguments.json):
+        OUT.print(f"{arguments.name} is removed")
     return 0
 
 
@@ -169,6 +176,8 @@ def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
 
 def forget(arguments: argparse.Namespace, client: Client) -> int:
     """Remove a conversation and all that was said."""
+    sure(arguments, f"Forget all that was said in {arguments.key}?")
     client.forget(arguments.key)
-    OUT.print(f"{arguments.key} is forgotten")
+    if not show({"forgotten": arguments.key}, arguments.json):
+        OUT.print(f"{escaped(arguments.key)} is forgotten")
     return 0

@@ -4,7 +4,8 @@ import argparse
 from collections.abc import Sequence
 
 from oak_relay import __version__
-from oak_relay.cli import again, agents, people, roles, runs, stored, usage, workflows
+from oak_relay.cli import again, agents, lifecycle, people, roles, runs, stored, usage, workflows
+from oak_relay.cli.asking import WrongUse
 from oak_relay.cli.output import ERR, escaped, shown
 from oak_relay.client import Client
 from oak_relay.client.errors import Denied, NotFound, OakRelayError, Problem, Unreachable
@@ -27,6 +28,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(title="commands", metavar="command", required=True)
     roles.add(commands)
     workflows.add(commands, _client)
+    lifecycle.add(commands, _client)
     runs.add(commands, _client)
     again.add(commands, _client)
     agents.add(commands, _client)
@@ -52,6 +54,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Unreachable as error:
         ERR.print(f"[red]✗[/] {escaped(str(error))}", soft_wrap=True)
         return 3
+    except WrongUse as error:
+        ERR.print(f"[red]✗[/] {escaped(str(error))}", soft_wrap=True)
+        return 2
     except OakRelayError as error:
         ERR.print(f"[red]✗[/] {escaped(str(error))}", soft_wrap=True)
         return 1

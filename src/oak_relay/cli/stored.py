@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay import jsontext
+from oak_relay.cli.asking import sure, takes_yes
 from oak_relay.cli.finding import END, found
 from oak_relay.cli.output import ERR, OUT, escaped, marked, moment, print_json, show, shown, table, working
 from oak_relay.cli.workflows import said
@@ -53,7 +54,7 @@ def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> N
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
     _named(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
     _named(group, "ready", "its account has credit again: runs that wait go on", lambda a: ready_cmd(a, client(a)))
-    _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_credential))
+    _named(group, "remove", "forget it", lambda a: removed(a, "credential", client(a).remove_credential), asks=True)
 
 
 def add_credential(arguments: argparse.Namespace, client: Client) -> int:
@@ -142,7 +143,7 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.set_defaults(run=lambda a: add_model(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
     _named(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
-    _named(group, "remove", "forget it", lambda a: removed(a, client(a).remove_model))
+    _named(group, "remove", "forget it", lambda a: removed(a, "model alias", client(a).remove_model), asks=True)
 
 
 def connect_model(arguments: argparse.Namespace, client: Client) -> int:
@@ -281,7 +282,13 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = _named(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
     parser.add_argument("--limit", type=int, default=50)
     parser = _named(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
-    _named(group, "remove", "remove it with its rows", lambda a: removed(a, client(a).drop_table))
+    _named(
+        group,
+        "remove",
+        "remove it with its rows",
+        lambda a: removed(a, "table, with all its rows,", client(a).drop_table),
+        asks=True,
+    )
     parser = _named(group, "import", "take rows of a CSV file", lambda a: import_table(a, client(a)))
     parser.epilog = "examples: oak-relay table import huts huts.csv --create --check; oak-relay table import huts huts.csv --match name"
     parser.add_argument("file", help="a file, or - for standard input")
@@ -379,24 +386,24 @@ def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     )
     parser.add_argument("--workflow", action="append", metavar="NAME", help="the only workflows it is for")
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tokens(a, client(a)))
-    _named(group, "remove", "revoke one, by its id or the end of it", lambda a: token_remove(a, client(a)))
+    _named(group, "remove", "revoke one, by its id or the end of it", lambda a: token_remove(a, client(a)), asks=True)
 
 
 def _session(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_sessions(a, client(a)))
-    _named(group, "end", "end one, by its id or the end of it", lambda a: session_end(a, client(a)))
+    _named(group, "end", "end one, by its id or the end of it", lambda a: session_end(a, client(a)), asks=True)
 
 
 def session_end(arguments: argparse.Namespace, client: Client) -> int:
     """End a session: who uses it signs in again."""
     one = found(client.sessions(), arguments.name, "session", "see oak-relay session list")
-    return removed(arguments, lambda _: client.end_session(str(one.id)))
+    return removed(arguments, "session", lambda _: client.end_session(str(one.id)))
 
 
 def token_remove(arguments: argparse.Namespace, client: Client) -> int:
     """Revoke a token: who uses it is refused from now on."""
     one = found(client.tokens(), arguments.name, "token", "see oak-relay token list")
-    return removed(arguments, lambda _: client.remove_token(str(one.id)))
+    return removed(arguments, "token", lambda _: client.remove_token(str(one.id)))
 
 
 def list_sessions(arguments: argparse.Namespace, client: Client) -> int:
@@ -461,17 +468,22 @@ def tested(arguments: argparse.Namespace, test: Callable[[str], Test]) -> int:
     return 0 if found.ok else 1
 
 
-def removed(arguments: argparse.Namespace, remove: Callable[[str], None]) -> int:
-    """Remove something by its name, and say so."""
+def removed(arguments: argparse.Namespace, what: str, remove: Callable[[str], None]) -> int:
+    """Remove something by its name when that is meant, and say so."""
+    sure(arguments, f"Remove the {what} {arguments.name}?")
     remove(arguments.name)
     if not show({"removed": arguments.name}, arguments.json):
         OUT.print(f"{arguments.name} is removed")
     return 0
 
 
-def _named(group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+def _named(
+    group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int], asks: bool = False
+) -> argparse.ArgumentParser:
     parser: argparse.ArgumentParser = group.add_parser(name, help=help)
     parser.add_argument("name")
+    if asks:
+        takes_yes(parser)
     parser.set_defaults(run=run)
     return parser
 

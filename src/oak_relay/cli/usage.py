@@ -6,6 +6,7 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+from oak_relay.cli.asking import sure, takes_yes
 from oak_relay.cli.output import OUT, moment, money, show, table
 from oak_relay.client import Client
 from oak_relay.client.results import Credit
@@ -32,7 +33,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--period", choices=["day", "month"], default="day")
     parser.add_argument("--workflow", default="", help="of one workflow; of all when left out")
     parser.set_defaults(run=lambda a: set_budget(a, client(a)))
-    parser = group.add_parser("remove", help="remove one")
+    parser = takes_yes(group.add_parser("remove", help="remove one"))
     parser.add_argument("name")
     parser.set_defaults(run=lambda a: remove_budget(a, client(a)))
     group = commands.add_parser(
@@ -47,7 +48,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         parser.add_argument("credential")
         parser.add_argument("money", type=float)
         parser.set_defaults(run=lambda a, adds=adds: note_credit(a, client(a), adds))
-    parser = group.add_parser("forget", help="keep no account of it any more")
+    parser = takes_yes(group.add_parser("forget", help="keep no account of it any more"))
     parser.add_argument("credential")
     parser.set_defaults(run=lambda a: forget_credit(a, client(a)))
 
@@ -97,8 +98,10 @@ def set_budget(arguments: argparse.Namespace, client: Client) -> int:
 
 def remove_budget(arguments: argparse.Namespace, client: Client) -> int:
     """Remove a budget."""
+    sure(arguments, f"Remove the budget {arguments.name}?")
     client.remove_budget(arguments.name)
-    OUT.print(f"{arguments.name} is removed")
+    if not show({"removed": arguments.name}, arguments.json):
+        OUT.print(f"{arguments.name} is removed")
     return 0
 
 
@@ -123,8 +126,10 @@ def note_credit(arguments: argparse.Namespace, client: Client, adds: bool) -> in
 
 def forget_credit(arguments: argparse.Namespace, client: Client) -> int:
     """Keep no account any more."""
+    sure(arguments, f"Forget what is noted of {arguments.credential}?")
     client.forget_credit(arguments.credential)
-    OUT.print(f"nothing is noted of {arguments.credential} any more")
+    if not show({"forgotten": arguments.credential}, arguments.json):
+        OUT.print(f"nothing is noted of {arguments.credential} any more")
     return 0
 
 

@@ -1,4 +1,4 @@
-"""`check`, `render`, `save`, `on`, `off`, `workflows`, `start`."""
+"""`check`, `render`, `on`, `off`, `workflows`, `start`."""
 
 import argparse
 import sys
@@ -23,7 +23,7 @@ from oak_relay.cli.output import (
 )
 from oak_relay.cli.trace import head
 from oak_relay.client import Client
-from oak_relay.client.errors import Conflict, OakRelayError
+from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Workflow
 
 
@@ -49,13 +49,6 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--sample", default="", help="name of a kept event, in the place of --input")
     parser.add_argument("--steps", default="{}", help="what earlier steps gave: JSON, or a file of it")
     parser.set_defaults(run=lambda a: render_cmd(a, client(a)))
-
-    parser = commands.add_parser(
-        "save", help="save documents as new versions", epilog="example: oak-relay save triage.yaml --on"
-    )
-    parser.add_argument("files", nargs="+", type=Path, metavar="FILE")
-    parser.add_argument("--on", action="store_true", help="switch it on with the new version at once")
-    parser.set_defaults(run=lambda a: save_cmd(a, client(a)))
 
     parser = commands.add_parser(
         "on", help="switch a workflow on with a version", epilog="example: oak-relay on booking-triage --version 4"
@@ -92,7 +85,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
         ERR.print("no documents there")
         return 2
     found: list[dict[str, object]] = []
-    texts = {file: _text(file) for file in files}
+    texts = {file: text_of(file) for file in files}
     together = frozenset(name for text in texts.values() if (name := name_of(text)))
     world = offer().catalogue.world(workflows=together if len(files) > 1 else None)
     for file, text in texts.items():
@@ -116,7 +109,7 @@ def check_cmd(arguments: argparse.Namespace, client: Callable[[argparse.Namespac
 def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """What a step would send, without sending it."""
     given = given_json(arguments.input), given_json(arguments.steps), arguments.sample
-    rendered = client.render(_text(arguments.file), arguments.step, *given)
+    rendered = client.render(text_of(arguments.file), arguments.step, *given)
     if show(rendered, arguments.json):
         return 0
     OUT.print(f"[bold]{escaped(rendered.step)}[/] {escaped(rendered.action)}")
@@ -141,26 +134,6 @@ def said(message: dict[str, Any]) -> str:
         return "\n".join(lines)
     called = ", ".join(call["function"]["name"] for call in message.get("tool_calls") or [])
     return str(content or "") or f"(calls {called})"
-
-
-def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Save documents as new versions, and switch them on if asked to."""
-    saved = []
-    for file in arguments.files:
-        try:
-            done = client.save(_text(file))
-            saved.append(done)
-            on = client.on(done.workflow, done.version) if arguments.on else None
-        except Conflict as conflict:
-            ERR.print(f"{file}: {conflict}. {conflict.fix}")
-            return 1
-        if not arguments.json:
-            word = "saved as" if done.new else "is already"
-            OUT.print(f"{done.workflow} {word} version {done.version}{', on' if on else ', a draft'}")
-            for finding in done.findings:
-                OUT.print(f"  [yellow]![/] {file}:{finding.line}: {finding.message} → {finding.fix}")
-    show(saved, arguments.json)
-    return 0
 
 
 def switch_cmd(arguments: argparse.Namespace, call: Callable[[], Workflow]) -> int:
@@ -215,7 +188,8 @@ def start_cmd(arguments: argparse.Namespace, client: Client) -> int:
     return 0 if ended.state == "succeeded" else 1
 
 
-def _text(file: Path) -> str:
+def text_of(file: Path) -> str:
+    """What a file holds. Raises `OakRelayError`."""
     try:
         return file.read_text()
     except (OSError, UnicodeDecodeError) as error:
@@ -226,7 +200,7 @@ def given_json(given: str) -> Any:
     """A value given as JSON, as a file of it, or `-` for standard input. Raises `OakRelayError`."""
     text = sys.stdin.read() if given == "-" else given
     if not text.lstrip().startswith(("{", "[", '"')) and Path(text).is_file():
-        text = _text(Path(text))
+        text = text_of(Path(text))
     try:
         return jsontext.loads(text)
     except ValueError as error:

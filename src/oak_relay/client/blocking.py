@@ -100,9 +100,23 @@ class Client:
         """One workflow with its text, the newest version unless one is named."""
         return self._send(calls.workflow(name, version))
 
-    def save(self, text: str, expected: int | None = None) -> results.Saved:
-        """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
-        return self._send(calls.save(text, expected))
+    def save(self, text: str, expected: int | None = None, over: bool = False) -> results.Saved:
+        """Save a document as a new workflow; with `expected` as a new version behind the one of that number, with `over` behind
+        whatever is there. Raises `Conflict` when another version is the newest, and for a new one where one of its name is
+        there with another text."""
+        return self._send(calls.save(text, expected, over))
+
+    def remove_workflow(self, name: str, expected: int | None = None) -> None:
+        """Remove a workflow; its runs stay. With `expected`, raises `Conflict` when another version is the newest."""
+        self._send(calls.remove_workflow(name, expected))
+
+    def rename(self, name: str, other: str) -> results.Renamed:
+        """Give a workflow another name, by a new version; says which others still name it as it was called."""
+        return self._send(calls.rename(name, other))
+
+    def duplicate(self, name: str, other: str) -> results.Saved:
+        """Make a workflow of another name of the newest version of one."""
+        return self._send(calls.duplicate(name, other))
 
     def check(self, text: str, beside: Sequence[str] = ()) -> results.Checked:
         """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""

@@ -131,10 +131,26 @@ def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
     return Call("GET", _at("workflows", name), _one(results.WorkflowText), {"version": version})
 
 
-def save(text: str, expected: int | None) -> Call[results.Saved]:
-    """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
-    headers = {} if expected is None else {"If-Match": f'"{expected}"'}
+def save(text: str, expected: int | None, over: bool) -> Call[results.Saved]:
+    """Save a document."""
+    headers = {"If-Match": "*"} if over else {} if expected is None else {"If-Match": f'"{expected}"'}
     return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
+
+
+def remove_workflow(name: str, expected: int | None) -> Call[None]:
+    """Remove a workflow."""
+    headers = {} if expected is None else {"If-Match": f'"{expected}"'}
+    return Call("DELETE", _at("workflows", name), _raw, headers=headers)
+
+
+def rename(name: str, other: str) -> Call[results.Renamed]:
+    """Give a workflow another name."""
+    return Call("POST", _at("workflows", name, "rename"), _one(results.Renamed), body={"name": other})
+
+
+def duplicate(name: str, other: str) -> Call[results.Saved]:
+    """Make a workflow of another name of the newest version of one."""
+    return Call("POST", _at("workflows", name, "duplicate"), _one(results.Saved), body={"name": other})
 
 
 def check(text: str, beside: Sequence[str] = ()) -> Call[results.Checked]:

@@ -103,9 +103,23 @@ class AsyncClient:
         """One workflow with its text, the newest version unless one is named."""
         return await self._send(calls.workflow(name, version))
 
-    async def save(self, text: str, expected: int | None = None) -> results.Saved:
-        """Save a new version. With `expected`, raises `Conflict` when another version is the latest."""
-        return await self._send(calls.save(text, expected))
+    async def save(self, text: str, expected: int | None = None, over: bool = False) -> results.Saved:
+        """Save a document as a new workflow; with `expected` as a new version behind the one of that number, with `over` behind
+        whatever is there. Raises `Conflict` when another version is the newest, and for a new one where one of its name is
+        there with another text."""
+        return await self._send(calls.save(text, expected, over))
+
+    async def remove_workflow(self, name: str, expected: int | None = None) -> None:
+        """Remove a workflow; its runs stay. With `expected`, raises `Conflict` when another version is the newest."""
+        await self._send(calls.remove_workflow(name, expected))
+
+    async def rename(self, name: str, other: str) -> results.Renamed:
+        """Give a workflow another name, by a new version; says which others still name it as it was called."""
+        return await self._send(calls.rename(name, other))
+
+    async def duplicate(self, name: str, other: str) -> results.Saved:
+        """Make a workflow of another name of the newest version of one."""
+        return await self._send(calls.duplicate(name, other))
 
     async def check(self, text: str, beside: Sequence[str] = ()) -> results.Checked:
         """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""

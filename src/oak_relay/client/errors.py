@@ -65,6 +65,6 @@ class Busy(Problem):
 def problem(status: int, document: Mapping[str, object]) -> Problem:
     """The exception for a problem document."""
     kinds: dict[int, type[Problem]] = {
-        400: Invalid, 401: Denied, 403: Denied, 404: NotFound, 409: Conflict, 412: Conflict, 413: Invalid, 422: Invalid, 429: Busy,
+        400: Invalid, 401: Denied, 403: Denied, 404: NotFound, 409: Conflict, 412: Conflict, 428: Conflict, 413: Invalid, 422: Invalid, 429: Busy,
     }  # fmt: skip
     return kinds.get(status, Problem)(status, document)

@@ -76,6 +76,14 @@ class Saved(Result):
     findings: list[Finding]
 
 
+class Renamed(Result):
+    """A workflow under its other name; `referring` are workflows that still name it as it was called."""
+
+    workflow: str
+    version: int
+    referring: list[str]
+
+
 class RunData(Result):
     """A run. `seconds` from start to end; `money` in the workspace's currency."""
 

@@ -25,7 +25,7 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.store import credit, epoch, history, published, usage, workers
+from oak_relay.store import answered, credit, epoch, history, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
@@ -273,6 +273,7 @@ class Clock:
             await history.drop_before(connection, history.month(now, -self._settings.keep_months))
         await workers.forget_dead(connection, min(7, self._settings.keep_ids_days))
         await due.forget_old(connection, self._registry.workspace, self._settings.keep_ids_days)
+        await answered.forget_old(connection, self._registry.workspace)
         return 3600.0
 
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:

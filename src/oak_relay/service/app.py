@@ -33,6 +33,7 @@ from oak_relay.service import (
     events,
     examples,
     hooks,
+    lifecycle,
     metrics,
     models,
     problems,
@@ -48,6 +49,7 @@ from oak_relay.service import (
     workflows,
 )
 from oak_relay.service.borders import Guard
+from oak_relay.service.once import Once
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.parts import Parts, Watch
 from oak_relay.service.passwords import Passwords
@@ -66,6 +68,7 @@ _RESOURCES = (
     agents,
     again,
     workflows,
+    lifecycle,
     samples,
     ways,
     examples,
@@ -108,6 +111,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
             tools,
             Passwords(base.database),
             Refusals(base.database, base.registry.workspace),
+            Once(base.database, base.registry),
         )
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)

@@ -10,11 +10,12 @@ from oak_relay.document.models import document_of
 from oak_relay.document.shapes import sample_of
 from oak_relay.document.text import read
 from oak_relay.service import exact
+from oak_relay.service.lifecycle import save_document
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.preconditions import Asked
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.runs import StartIn, begin_run, run_of
 from oak_relay.service.shapes import ExampleOut, RunOut
-from oak_relay.service.workflows import TextIn, save_workflow
 from oak_relay.store import workflows
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/examples", tags=["workflows"])
@@ -77,7 +78,7 @@ async def play_example(name: str, parts: PartsDep, who: CallerDep) -> Response:
     async with parts.database.connect() as connection:
         there = await workflows.by_name(connection, parts.workspace, name)
     if there is None:
-        await save_workflow(TextIn(text=_with(one, model)), parts, who, None)
+        await save_document(parts, who, _with(one, model), Asked())
     receipt = await begin_run(StartIn(workflow=name, input=one.input), parts, who)
     return exact.answer(await run_of(parts, receipt.run_id), 201)
 

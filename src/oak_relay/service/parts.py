@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from uuid import UUID
 
 from fastapi import Depends, Request, Response
+from fastapi.dependencies.models import Dependant
 from fastapi.routing import APIRoute
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -27,6 +28,7 @@ from oak_relay.runtime.settings import Settings
 from oak_relay.service import rights
 from oak_relay.service.blanked import blank, let_in
 from oak_relay.service.borders import Room, body_of
+from oak_relay.service.once import HEADER, Once
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.passwords import Passwords
 from oak_relay.service.problems import Problem
@@ -59,23 +61,50 @@ class _ExactRequest(Request):
 
 class ExactRoute(APIRoute):
     """A route that reads bodies exactly: numbers keep their digits by every way in. `most` bytes of one are taken, as many
-    as the settings say where it is None. What it answers to somebody who is known is blanked of all that is secret."""
+    as the settings say where it is None. What it answers to somebody who is known is blanked of all that is secret. Of those,
+    parameters of the query that it does not have are refused, and a POST with an `Idempotency-Key` is done once."""
 
     most: int | None = None
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[object, object, Response]]:
         handle = super().get_route_handler()
+        needs = list(_every(self.dependant))
+        named = frozenset(field.alias for one in needs for field in one.query_params)
+        known = any(one.call is caller for one in needs)
+        own = any(field.alias == HEADER for one in needs for field in one.header_params)
 
         async def exactly(request: Request) -> Response:
             given = _ExactRequest(request.scope, request.receive)
+            if known:
+                _only(request, named)
             if request.method not in _BODILESS:
                 given._body = await body_of(request, self.most or request.app.state.parts.settings.body_limit)
-            answer = await handle(given)
+            if known and not own and request.method == "POST" and HEADER in request.headers:
+                who = await caller(given, parts_of(request))
+                about = f"{who.member_id} {who.name}"
+                answer = await parts_of(request).once.answer(given, given._body, about, lambda: handle(given))
+            else:
+                answer = await handle(given)
             if len(getattr(answer, "body", b"")) > _LARGE:
                 return await asyncio.to_thread(blank, request, answer)
             return blank(request, answer)
 
         return exactly
+
+
+def _every(dependant: Dependant) -> Iterator[Dependant]:
+    """What a route needs, and what that needs."""
+    yield dependant
+    for one in dependant.dependencies:
+        yield from _every(one)
+
+
+def _only(request: Request, named: frozenset[str]) -> None:
+    """Refuse parameters that a route does not have: one that is spelt wrongly would leave out what it asks for."""
+    odd = next((name for name in request.query_params if name not in named), None)
+    if odd is not None:
+        there = ", ".join(sorted(named)) or "none"
+        raise Problem(422, f"there is no parameter {odd[:100]}", fix=f"there is {there}")
 
 
 _SOON = (0.05, 0.15, 0.4, 0.8)
@@ -228,6 +257,7 @@ class Parts:
     tools: Tools
     passwords: Passwords
     refusals: Refusals
+    once: Once
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
 

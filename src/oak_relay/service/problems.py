@@ -31,7 +31,7 @@ _STATUS: dict[str, int] = {
 }
 _KIND: dict[int, ErrorKind] = {
     400: "invalid", 401: "denied", 403: "denied", 404: "missing", 405: "invalid", 409: "invalid",
-    412: "invalid", 413: "too_long", 415: "invalid", 422: "invalid", 429: "busy", 503: "unavailable",
+    412: "invalid", 413: "too_long", 415: "invalid", 422: "invalid", 428: "invalid", 429: "busy", 503: "unavailable",
 }  # fmt: skip
 
 

@@ -75,6 +75,8 @@ async def start_run(
     """Start a run. The same `Idempotency-Key` again gives the same run. With `Prefer: wait=…` the answer comes when the run has
     ended, and holds its result; or after so many seconds, with the run as it is then."""
     receipt = await begin_run(given, parts, who, idempotency_key)
+    if receipt.status == "duplicate":
+        await _same(parts, receipt.run_id, given)
     asked = _WAIT.search(prefer or "")
     if asked is not None:
         async with parts.waiting.held():
@@ -84,6 +86,15 @@ async def start_run(
     if asked is not None and told.state == "succeeded":
         told.result = (await _detail(parts, receipt.run_id)).result
     return exact.answer(told, 200 if receipt.status == "duplicate" else 201, headers)
+
+
+async def _same(parts: Parts, run_id: UUID, given: StartIn) -> None:
+    """Raises `Problem` when a run was begun by another body under the same key."""
+    async with parts.database.connect() as connection:
+        row = await runs.one(connection, parts.workspace, run_id)
+        body = await runs.whole(connection, parts.workspace, row.body) if row is not None else None
+    if row is not None and (row.workflow != given.workflow or values.dumps(given.input) != body):
+        raise Problem(422, "this Idempotency-Key came with another body", fix="take a new key for another request")
 
 
 async def _ended(parts: Parts, run_id: UUID, seconds: int, request: Request) -> None:

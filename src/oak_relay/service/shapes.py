@@ -119,6 +119,14 @@ class WorkflowOut(BaseModel):
     updated_at: datetime
 
 
+class RenamedOut(BaseModel):
+    """A workflow under its other name; `referring` are workflows that still name it as it was called."""
+
+    workflow: str
+    version: int
+    referring: list[str]
+
+
 class VersionOut(BaseModel):
     number: int
     on: bool

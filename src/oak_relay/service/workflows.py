@@ -1,4 +1,4 @@
-"""`/api/v1/workflows`: save, versions, on and off, check, render, start."""
+"""`/api/v1/workflows`: what there is, versions, check, render, settings."""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -6,22 +6,23 @@ from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query
+from fastapi import APIRouter, Query, Response
 from pydantic import Field
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.check_base import World
 from oak_relay.document.models import Workflow, document_of, walk_steps
-from oak_relay.document.numbers import Whole, whole
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, sample_of
 from oak_relay.document.text import read
 from oak_relay.document.words import WorkflowName
-from oak_relay.engine.plan import compile_plan, complete, find_node
+from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
+from oak_relay.service.preconditions import etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
     CheckedOut,
@@ -31,7 +32,6 @@ from oak_relay.service.shapes import (
     LineOut,
     RefusalOut,
     SampleName,
-    SavedOut,
     VersionOut,
     WorkflowOut,
     WorkflowPage,
@@ -40,8 +40,6 @@ from oak_relay.service.ways import example_body
 from oak_relay.store import people, refusals, workflows
 from oak_relay.store.database import raw
 from oak_relay.triggers.base import RequestTrigger, TriggerKinds
-from oak_relay.triggers.standing import standings
-from oak_relay.vault.blanking import BLANK
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/workflows", tags=["workflows"])
 
@@ -56,10 +54,6 @@ class CheckIn(TextIn):
         max_length=1000,
         description="Workflows that are checked along with it, and not stored yet.",
     )
-
-
-class OnIn(In):
-    version: Whole | None = Field(None, ge=1, description="The version that is to be on; the newest when left out.")
 
 
 class RenderIn(TextIn):
@@ -78,45 +72,10 @@ async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
     return await parts.registry.documents.surely(lambda: [_summary(row, kinds) for row in rows])
 
 
-@router.post("", status_code=201)
-async def save_workflow(
-    given: TextIn, parts: PartsDep, who: CallerDep, if_match: Annotated[str | None, Header()] = None
-) -> SavedOut:
-    """Save a new version. `If-Match` names the version it was made from; another one meanwhile gives 412."""
-    checked = await sound(parts, given.text)
-    assert checked.document is not None
-    document = checked.document
-    _without_secrets(parts, given.text)
-    plan = await parts.registry.documents.now(lambda: compile_plan(document))
-    expected = whole(if_match.strip('"')) if if_match else None
-    async with parts.database.begin() as connection:
-        try:
-            number, new = await workflows.save(
-                connection, parts.workspace, document, plan.revision, given.text, who.name, expected
-            )
-        except workflows.Changed as changed:
-            raise Problem(
-                412,
-                "somebody else saved meanwhile",
-                str(changed),
-                "load the newest version, and bring your change into it",
-            ) from None
-        if new:
-            await people.note(connection, parts.workspace, who.name, "save", f"{checked.document.workflow} {number}")
-    return SavedOut(workflow=checked.document.workflow, version=number, new=new, findings=_findings(checked))
-
-
-def _without_secrets(parts: Parts, text: str) -> None:
-    """Documents hold no secret, and nothing that was blanked when it was read. Raises `Problem`."""
-    if BLANK in text:
-        raise Problem(
-            422,
-            f"the document holds {BLANK}",
-            "it stood for a secret when the document was read",
-            "name a credential instead",
-        )
-    if parts.registry.now.blanker.finds(text):
-        raise Problem(422, "the document holds the secret of a credential", fix="name the credential instead")
+async def one_workflow(parts: Parts, connection: AsyncConnection, name: str) -> WorkflowOut:
+    """A workflow of that name, which is there, and how its last runs went."""
+    rows = await workflows.overview(connection, parts.workspace)
+    return next(_summary(row, parts.registry.catalogue.triggers) for row in rows if row.name == name)
 
 
 @router.post("/check")
@@ -148,7 +107,9 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
 
 
 @router.get("/{name}")
-async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int | None = None) -> WorkflowPage:
+async def show_workflow(
+    name: str, parts: PartsDep, _: CallerDep, response: Response, version: int | None = None
+) -> WorkflowPage:
     """A version with its text, script and findings, and the list of all versions."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
@@ -156,11 +117,8 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(version))
         every = await workflows.versions(connection, parts.workspace, row.id)
-        summary = next(
-            _summary(r, parts.registry.catalogue.triggers)
-            for r in await workflows.overview(connection, parts.workspace)
-            if r.name == name
-        )
+        summary = await one_workflow(parts, connection, name)
+    response.headers.update(etag(every[0].number))
     return WorkflowPage(
         workflow=summary,
         version=chosen.number,
@@ -172,48 +130,6 @@ async def show_workflow(name: str, parts: PartsDep, _: CallerDep, version: int |
         ],
         settings=values.loads(row.settings),
     )
-
-
-@router.post("/{name}/on")
-async def switch_on(name: str, given: OnIn, parts: PartsDep, who: CallerDep) -> WorkflowOut:
-    """Switch a workflow on with a version: its triggers start it from now on."""
-    async with parts.database.begin() as connection:
-        row = await workflows.by_name(connection, parts.workspace, name)
-        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version) if row else None
-        if row is None or chosen is None:
-            raise missing("workflow" if row is None else "version", name if row is None else str(given.version))
-        document = (await sound(parts, chosen.text)).document
-        assert document is not None
-        complete(await parts.registry.documents.now(lambda: compile_plan(document)))
-        starts = standings(document, parts.registry.catalogue.triggers, datetime.now(UTC))
-        try:
-            await workflows.switch(connection, parts.workspace, row, chosen.number, document, starts)
-        except workflows.PathTaken as taken:
-            raise Problem(409, "the webhook path is taken", str(taken), "choose another path") from None
-        await people.note(connection, parts.workspace, who.name, "on", f"{name} {chosen.number}")
-    return await _switched(parts, name)
-
-
-@router.post("/{name}/off")
-async def switch_off(name: str, parts: PartsDep, who: CallerDep) -> WorkflowOut:
-    """Switch a workflow off: its triggers start it no longer; a person or a client still may."""
-    async with parts.database.begin() as connection:
-        row = await workflows.by_name(connection, parts.workspace, name)
-        if row is None:
-            raise missing("workflow", name)
-        await workflows.switch(connection, parts.workspace, row, None, None)
-        await people.note(connection, parts.workspace, who.name, "off", name)
-    return await _switched(parts, name)
-
-
-async def _switched(parts: Parts, name: str) -> WorkflowOut:
-    parts.config_changed()
-    async with parts.database.connect() as connection:
-        return next(
-            _summary(r, parts.registry.catalogue.triggers)
-            for r in await workflows.overview(connection, parts.workspace)
-            if r.name == name
-        )
 
 
 @router.get("/{name}/refusals")
@@ -268,7 +184,8 @@ async def sound(parts: Parts, text: str) -> Checked:
     return checked
 
 
-def _findings(checked: Checked) -> list[FindingOut]:
+def findings_out(checked: Checked) -> list[FindingOut]:
+    """What was found in a document."""
     return [FindingOut(**f.as_data()) for f in checked.findings]
 
 
@@ -289,7 +206,7 @@ def _looked_at(text: str, world: World, kinds: TriggerKinds, settings: Settings)
         workflow=document.workflow if document else None,
         title=document.title if document else "",
         sound=checked.sound,
-        findings=_findings(checked),
+        findings=findings_out(checked),
         script=[LineOut(**line.as_data()) for line in script(document, world.actions)] if document else [],
         starters=starters(document, world.triggers) if document else [],
         hooks=_hooks(document, kinds, settings) if document else [],

@@ -244,7 +244,11 @@ class Vault:
             for r in await every(table_def)
         }
         past = [self.sealer.open(r.sealed, self._past_place(r.digest)).decode() for r in await every(past_secret)]
-        names = frozenset((await connection.execute(mine(select(workflow.c.name), workflow))).scalars())
+        names = frozenset(
+            (
+                await connection.execute(mine(select(workflow.c.name), workflow).where(workflow.c.removed_at.is_(None)))
+            ).scalars()
+        )
         servers: dict[str, dict[str, object]] = {}
         for row in await every(tool_server):
             environment = self._environment(row)

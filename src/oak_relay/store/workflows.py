@@ -1,6 +1,6 @@
 """Workflows, their versions, and the triggers of those that are on."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -13,16 +13,20 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
-from oak_relay.store.tables import schedule, table_def, trigger, version, workflow
+from oak_relay.store.tables import awaited, sample, schedule, table_def, trigger, version, workflow
 from oak_relay.triggers.standing import Standing
 
 
 class Changed(Fault):
-    """Somebody else saved meanwhile; `latest` is the number they reached."""
+    """Its latest version, with that number and by that author, is not the one that was expected; 0 when there is none."""
 
-    def __init__(self, latest: int) -> None:
-        super().__init__(f"version {latest} was saved meanwhile")
-        self.latest = latest
+    def __init__(self, latest: int, author: str) -> None:
+        super().__init__(f"version {latest}, saved by {author}, is the newest" if latest else "there is none")
+        self.latest, self.author = latest, author
+
+
+class NameTaken(Fault):
+    """Another workflow has that name."""
 
 
 class PathTaken(Fault):
@@ -40,10 +44,10 @@ async def save(
     revision: int,
     source: str,
     author: str,
-    expected: int | None,
+    fits: Callable[[int], bool],
 ) -> tuple[int, bool]:
-    """Save a new version; the number, and whether it is new (the same text again is not).
-    Raises `Changed` when the latest is not the expected one."""
+    """Save a new version; the number, and whether it is new (the same text again is not). `fits` says whether it may stand
+    behind the latest of that number, 0 for none. Raises `Changed` when it may not."""
     about = {"kind": document.kind, "title": document.title, "labels": document.labels, "updated_at": func.now()}
     statement = insert(workflow).values(workspace_id=workspace, id=uuids.uuid7(), name=document.workflow, **about)
     statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
@@ -52,11 +56,11 @@ async def save(
         await connection.execute(_versions(workspace, workflow_id).order_by(version.c.number.desc()).limit(1))
     ).first()
     number = latest.number if latest else 0
-    if expected is not None and expected != number:
-        raise Changed(number)
     digest = values.digest(source)
     if latest and latest.digest == digest:
         return number, False
+    if not fits(number):
+        raise Changed(number, latest.author if latest else "")
     await connection.execute(
         insert(version).values(
             workspace_id=workspace,
@@ -74,8 +78,50 @@ async def save(
 
 async def by_name(connection: AsyncConnection, workspace: int, name: str) -> Any | None:
     """The row of a workflow."""
-    query = select(workflow).where(workflow.c.workspace_id == workspace, workflow.c.name == name)
+    query = select(workflow).where(
+        workflow.c.workspace_id == workspace, workflow.c.name == name, workflow.c.removed_at.is_(None)
+    )
     return (await connection.execute(query)).first()
+
+
+async def remove(connection: AsyncConnection, workspace: int, row: Any) -> None:
+    """Let go of a workflow that is off: its name is free again. Its versions stay with its runs, which go by another name."""
+    await connection.execute(
+        update(workflow)
+        .where(workflow.c.workspace_id == workspace, workflow.c.id == row.id)
+        .values(
+            name=func.concat(
+                row.name, " (removed ", func.to_char(func.clock_timestamp(), "YYYY-MM-DD HH24:MI:SS.US"), ")"
+            ),
+            removed_at=func.clock_timestamp(),
+        )
+    )
+    for kept in (sample, awaited):
+        await connection.execute(delete(kept).where(kept.c.workspace_id == workspace, kept.c.workflow_id == row.id))
+
+
+async def rename(connection: AsyncConnection, workspace: int, row: Any, name: str) -> None:
+    """Give a workflow another name. Raises `NameTaken`."""
+    if await by_name(connection, workspace, name) is not None:
+        raise NameTaken(name)
+    await connection.execute(
+        update(workflow)
+        .where(workflow.c.workspace_id == workspace, workflow.c.id == row.id)
+        .values(name=name, updated_at=func.now())
+    )
+
+
+async def referring(connection: AsyncConnection, workspace: int, name: str, but: UUID) -> list[Any]:
+    """Name and text of the newest version of each workflow that holds a name, but for one."""
+    newest = _NEWEST.bindparams(workspace=workspace, name=name, but=but)
+    return list(await connection.execute(newest))
+
+
+_NEWEST = text(
+    "SELECT w.name, v.text FROM workflow w JOIN LATERAL (SELECT text FROM version v WHERE v.workspace_id = w.workspace_id "
+    "AND v.workflow_id = w.id ORDER BY v.number DESC LIMIT 1) v ON true WHERE w.workspace_id = :workspace "
+    "AND w.removed_at IS NULL AND w.id <> :but AND strpos(v.text, :name) > 0 ORDER BY w.name LIMIT 1000"
+)
 
 
 async def versions(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> list[Any]:
@@ -223,7 +269,7 @@ FROM workflow w LEFT JOIN LATERAL (
   LEFT JOIN queue q ON q.workspace_id = recent.workspace_id AND q.run_id = recent.id
   LEFT JOIN failure f ON f.workspace_id = recent.workspace_id AND f.run_id = recent.id
 ) s ON true
-WHERE w.workspace_id = :workspace ORDER BY w.name
+WHERE w.workspace_id = :workspace AND w.removed_at IS NULL ORDER BY w.name
 """)
 
 

@@ -2,7 +2,7 @@
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
 from oak_relay.store.tables.history import artifact, event, failure, journal, run
-from oak_relay.store.tables.people import audit, epoch, member, sign_in, token, workspace
+from oak_relay.store.tables.people import answered, audit, epoch, member, sign_in, token, workspace
 from oak_relay.store.tables.queues import (
     fence,
     lane,
@@ -32,6 +32,7 @@ from oak_relay.store.tables.workflows import awaited, once, refusal, sample, sch
 
 __all__ = [
     "MAIN_WORKSPACE",
+    "answered",
     "artifact",
     "audit",
     "awaited",

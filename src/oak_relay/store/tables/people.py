@@ -83,3 +83,19 @@ audit = Table(
     Column("target", Text, nullable=False),
     PrimaryKeyConstraint("workspace_id", "id"),
 )
+
+# Answers to requests that came with an Idempotency-Key.
+answered = Table(
+    "answered",
+    metadata,
+    workspace_key(),
+    # Digests of who sent it, what it asks for and the key; and of the body.
+    Column("key", LargeBinary, nullable=False),
+    Column("body", LargeBinary, nullable=False),
+    Column("status", Integer),
+    # The answer, sealed: it may tell a secret this once.
+    Column("answer", LargeBinary),
+    moment("at", False),
+    PrimaryKeyConstraint("workspace_id", "key"),
+    Index("ix_answered_at", "at"),
+)

@@ -34,6 +34,8 @@ workflow = Table(
     Column("at_once", Integer),
     moment("created_at", False),
     moment("updated_at", False),
+    # Of one that was removed, which has no name of the language any more.
+    moment("removed_at"),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "name"),
 )

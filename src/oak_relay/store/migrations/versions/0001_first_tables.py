@@ -58,6 +58,17 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_budget")),
     )
     op.create_table(
+        "answered",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("key", sa.LargeBinary(), nullable=False),
+        sa.Column("body", sa.LargeBinary(), nullable=False),
+        sa.Column("status", sa.Integer(), nullable=True),
+        sa.Column("answer", sa.LargeBinary(), nullable=True),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "key", name=op.f("pk_answered")),
+    )
+    op.create_index("ix_answered_at", "answered", ["at"], unique=False)
+    op.create_table(
         "credit",
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("credential", sa.Text(), nullable=False),
@@ -571,6 +582,7 @@ def upgrade() -> None:
         sa.Column("at_once", sa.Integer(), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.Column("removed_at", sa.DateTime(timezone=True), nullable=True),
         sa.PrimaryKeyConstraint("workspace_id", "id", name=op.f("pk_workflow")),
         sa.UniqueConstraint("workspace_id", "name", name=op.f("uq_workflow_workspace_id_name")),
     )
@@ -847,6 +859,8 @@ def downgrade() -> None:
     op.drop_index("ix_conversation_updated", table_name="conversation")
     op.drop_table("conversation")
     op.drop_table("credit")
+    op.drop_index("ix_answered_at", table_name="answered")
+    op.drop_table("answered")
     op.drop_table("budget")
     op.drop_table("audit")
     op.drop_table("artifact")
