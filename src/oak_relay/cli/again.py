@@ -11,7 +11,7 @@ from uuid import UUID
 from oak_relay.cli.output import ERR, OUT, escaped, moment, print_json, show, shown, state, table, working
 from oak_relay.cli.runs import find_run
 from oak_relay.cli.trace import spans_tree
-from oak_relay.cli.workflows import given_json
+from oak_relay.cli.workflows import given_json, text_of
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Kept, Sample
@@ -27,7 +27,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 oak-relay again last --from reply --values '{"kind": {"label": "refund"}}'""",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
-    parser.add_argument("ids", nargs="+", metavar="ID", help="runs: ids, their beginnings or ends, or `last`")
+    parser.add_argument("ids", nargs="+", metavar="ID", help="runs: ids, any part of them, or `last`")
     parser.add_argument(
         "--from",
         dest="from_",
@@ -99,7 +99,7 @@ def again_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def try_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Carry out a step of a draft with a sample; exit code 1 when it does not succeed."""
-    text = arguments.file.read_text()
+    text = text_of(arguments.file)
     given = arguments.step, given_json(arguments.input), given_json(arguments.steps), arguments.onwards
     with working("trying …"):
         tried = client.try_step(text, *given, sample=arguments.sample)

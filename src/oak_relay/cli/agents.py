@@ -9,7 +9,7 @@ from typing import Any
 from oak_relay.cli.asking import sure, takes_yes
 from oak_relay.cli.output import OUT, escaped, moment, money, show, state, table, working
 from oak_relay.cli.trace import spans_tree
-from oak_relay.cli.workflows import given_json
+from oak_relay.cli.workflows import given_json, text_of
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Talked
@@ -60,7 +60,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Talk with an agent of a draft, line by line, until the input ends."""
-    text, data = arguments.file.read_text(), given_json(arguments.input) if arguments.input else None
+    text, data = text_of(arguments.file), given_json(arguments.input) if arguments.input else None
     history: list[list[dict[str, object]]] = [[]]
     said, last = "", None
     while True:

@@ -19,8 +19,8 @@ T = TypeVar("T", bound=HasId)
 
 
 def found(among: Iterable[T], given: str, what: str, fix: str) -> T:
-    """The one whose id begins or ends with what is given. Raises `NotFound`, and `OakRelayError` where it could be several."""
-    fitting = [one for one in among if str(one.id).startswith(given) or str(one.id).endswith(given)]
+    """The one whose id holds what is given. Raises `NotFound`, and `OakRelayError` where it could be several."""
+    fitting = [one for one in among if given.lower() in str(one.id)]
     if not fitting:
         raise NotFound(404, {"title": f"no {what} {given}".strip(), "fix": fix})
     if len(fitting) > 1:

@@ -1,13 +1,17 @@
 """How results are shown: readable tables and trees, or JSON."""
 
+import os
 import re
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
+from typing import Literal
 
 from pydantic import BaseModel
+from rich.cells import cell_len
 from rich.console import Console
 from rich.highlighter import JSONHighlighter
 from rich.markup import escape
@@ -55,18 +59,69 @@ def shown(text: str) -> str:
 
 
 def table(heads: Sequence[str], rows: Sequence[Sequence[object]], empty: str) -> None:
-    """Print rows under heads; heads that begin with `>` are set to the right. A cell of `Text` is shown with its styles,
-    anything else as escaped text."""
+    """Print rows under heads; heads that begin with `>` are set to the right, and with `?` left out where there is no room. A
+    cell of `Text` is shown with its styles, anything else as escaped text. Words stay whole: where columns cannot stand
+    beside each other, each row is told line by line. What is piped has a line for each row."""
     if not rows:
         OUT.print(empty, style="dim")
         return
+    cells = [[cell if isinstance(cell, Text) else Text(shown(str(cell))) for cell in row] for row in rows]
+    columns = [_Column.of(head, [row[n] for row in cells]) for n, head in enumerate(heads)]
+    whole = sum(column.whole + _GAP for column in columns)
+    width = OUT.width if OUT.is_terminal or "COLUMNS" in os.environ else whole
+    kept = list(range(len(columns)))
+    while _narrowest(columns, kept, _AT_EASE) > width and any(columns[n].spare for n in kept):
+        kept.remove(next(n for n in reversed(kept) if columns[n].spare))
+    if _narrowest(columns, kept) > width and len(kept) > 1:
+        _one_by_one(columns, cells)
+        return
     grid = Table(box=None, pad_edge=False, header_style="bold", show_edge=False)
-    for head in heads:
-        right = head.startswith(">")
-        grid.add_column(escaped(head.removeprefix(">")), justify="right" if right else "left", overflow="fold")
-    for row in rows:
-        grid.add_row(*(cell if isinstance(cell, Text) else escaped(str(cell)) for cell in row))
-    OUT.print(grid)
+    room = width - _narrowest(columns, kept)
+    given = {}
+    for n in sorted(kept, key=lambda n: columns[n].whole - columns[n].least):  # those that want little get it first
+        more = max(0, min(columns[n].whole - columns[n].least, room))
+        given[n], room = columns[n].least + more, room - more
+    for n in kept:
+        justify: Literal["right", "left"] = "right" if columns[n].right else "left"
+        grid.add_column(Text(columns[n].name), justify=justify, overflow="fold", width=given[n])
+    for row in cells:
+        grid.add_row(*(row[n] for n in kept))
+    (OUT if width <= OUT.width else Console(highlight=False, width=width)).print(grid, crop=False)
+
+
+_GAP, _AT_EASE = 2, 20
+
+
+@dataclass(frozen=True, slots=True)
+class _Column:
+    """How a column is called, the cells that its longest word and its longest text take, and whether it may be left out."""
+
+    name: str
+    least: int
+    whole: int
+    right: bool
+    spare: bool
+
+    @classmethod
+    def of(cls, head: str, cells: Sequence[Text]) -> "_Column":
+        name = shown(head.lstrip("?>"))
+        texts = [name, *(line for cell in cells for line in cell.plain.split("\n"))]
+        least = max(cell_len(word) for text in texts for word in text.split() or [""])
+        return cls(name, least, max(map(cell_len, texts)), ">" in head[:2], head.startswith("?"))
+
+
+def _narrowest(columns: Sequence[_Column], kept: Sequence[int], ease: int = 0) -> int:
+    """Cells that these take beside each other with their words whole, and with `ease` cells for what has more."""
+    return sum(max(columns[n].least, min(columns[n].whole, ease)) for n in kept) + _GAP * (len(kept) - 1)
+
+
+def _one_by_one(columns: Sequence[_Column], cells: Sequence[Sequence[Text]]) -> None:
+    """Rows told line by line, each cell behind its head."""
+    for number, row in enumerate(cells):
+        if number:
+            OUT.print()
+        for column, cell in zip(columns, row, strict=True):
+            OUT.print(Text(f"{column.name}  ", style="dim").append_text(cell))
 
 
 def marked(text: str) -> Text:
@@ -104,8 +159,12 @@ def money(amount: float | None, unpriced: int = 0) -> str:
 
 
 def moment(at: datetime | None) -> str:
-    """A moment in the local zone."""
-    return "–" if at is None else at.astimezone().strftime("%d %b %H:%M:%S")
+    """A moment in the local zone, which is named; of today the time alone."""
+    if at is None:
+        return "–"
+    here = at.astimezone()
+    today = here.date() == datetime.now(here.tzinfo).date()
+    return here.strftime("%H:%M:%S %Z" if today else "%d %b %H:%M %Z")
 
 
 @contextmanager

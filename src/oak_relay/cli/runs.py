@@ -40,7 +40,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         ("watch", "a run while it moves", watch_cmd),
     ):
         parser = commands.add_parser(name, help=what, epilog=f"example: oak-relay {name} last")
-        parser.add_argument("id", help="a run's id or its beginning, or `last`")
+        parser.add_argument("id", help="a run's id, any part of it, or `last`")
         if name == "show":
             parser.add_argument("--full", action="store_true", help="with inputs, outputs and every attempt")
             parser.add_argument("--under", help="only what lies below a path, such as per_hut[137]")
@@ -49,7 +49,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("id", help="as the trace names it")
     parser.set_defaults(run=lambda a: artifact_cmd(a, client(a)))
     parser = commands.add_parser("cancel", help="stop runs", epilog="example: oak-relay cancel last")
-    parser.add_argument("ids", nargs="+", metavar="ID", help="ids, their beginnings or ends, or `last`")
+    parser.add_argument("ids", nargs="+", metavar="ID", help="ids, any part of them, or `last`")
     parser.set_defaults(run=lambda a: cancel_cmd(a, client(a)))
 
 
@@ -60,7 +60,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     if show(page, arguments.json):
         return 0
     table(
-        ("run", "state", "workflow", "about", "began", ">took", ">steps", ">attempts", ">tokens", ">money"),
+        ("run", "state", "workflow", "about", "began", ">took", "?>steps", "?>attempts", "?>tokens", "?>money"),
         [
             (str(r.id)[-12:], marked(_state(r)), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
              r.tokens_in + r.tokens_out, money(r.money, r.unpriced))
@@ -134,10 +134,12 @@ def cancel_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def find_run(given: str, client: Client) -> str:
-    """A run's id from its id, its beginning or end, or `last`."""
+    """A run's id from any part of it, or `last`: the latest that a person, a clock or an event from outside began, and that is
+    no part of what another run does."""
     if len(given) == 36:
         return given
     if given == "last":
-        given = ""
-    page = client.runs(limit=500 if given else 1)
-    return str(found(page.runs, given, "run", "see oak-relay runs").id)
+        latest = client.runs(limit=100).runs
+        own = [one for one in latest if one.parent_id is None and not one.depth]
+        return str(found(own[:1] or latest[:1], "", "run", "see oak-relay runs").id)
+    return str(found(client.runs(limit=500).runs, given, "run", "see oak-relay runs").id)

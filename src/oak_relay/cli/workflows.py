@@ -160,7 +160,7 @@ def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     listed = client.workflows()
     if not show(listed, arguments.json):
         table(
-            ("workflow", "state", ">runs", "last", ">succeeded", ">median", ">money", "starts by"),
+            ("workflow", "state", "?>runs", "last", "?>succeeded", "?>median", "?>money", "?starts by"),
             [
                 (w.name, _switch(w), w.runs, marked(state(w.last_state)) if w.last_state else "–",
                  "–" if w.success is None else f"{w.success:.0%}", duration(w.seconds), money(w.money), "; ".join(w.starters))

@@ -110,6 +110,7 @@ class RunData(Result):
     parent_id: UUID | None
     origin_id: UUID | None
     origin_how: str | None
+    depth: int = 0
 
     @property
     def over(self) -> bool:

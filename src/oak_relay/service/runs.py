@@ -395,6 +395,7 @@ def run_out(row: Any) -> RunOut:
         state=row.state,
         subject=row.subject,
         trigger=row.trigger_name,
+        depth=row.depth,
         error=_json(row.error),
         created_at=row.created_at,
         started_at=row.started_at,

@@ -176,6 +176,7 @@ class RunOut(BaseModel):
     parent_id: UUID | None = Field(description="The run that started it.")
     origin_id: UUID | None = Field(description="The run it does again.")
     origin_how: str | None = Field(description="Where from: start, failure or step.")
+    depth: int = Field(0, description="How many events that runs caused stand between it and what came from outside.")
 
 
 class StartedOut(RunOut):

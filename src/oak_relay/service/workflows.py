@@ -173,7 +173,7 @@ async def sound(parts: Parts, text: str) -> Checked:
     checked = await parts.registry.documents.now(lambda: check(text, world))
     if not checked.sound or checked.document is None:
         count = sum(f.severity == "error" for f in checked.findings)
-        first = checked.findings[0]
+        first = next((f for f in checked.findings if f.severity == "error"), checked.findings[0])
         raise Problem(
             422,
             f"the document has {count} mistake{'s' if count > 1 else ''}",
