@@ -7,6 +7,7 @@ import httpx
 import pytest
 
 from oak_relay.client import Client
+from oak_relay.client.errors import Conflict
 from tests.conftest import Processes, until
 
 
@@ -115,3 +116,83 @@ def test_parameters_that_are_not_there_are_refused(api: httpx.Client, path: str)
     answer = api.get(path)
     assert answer.status_code == 422
     assert answer.json()["title"].startswith("there is no parameter")
+
+
+def changing(client: Client, kind: str):
+    """How something of a kind is made, what its tag is, how it is changed under a tag, and removed."""
+    if kind == "credential":
+        given = {"kind": "bearer", "hosts": ["127.0.0.1"]}
+        return (
+            lambda: client.put_credential("tagged", secret="first secret", **given),
+            lambda: next(c for c in client.credentials() if c.name == "tagged").tag,
+            lambda tag: client.put_credential("tagged", tag=tag, secret="other secret", **given),
+            lambda tag: client.remove_credential("tagged", tag=tag),
+        )
+    if kind == "model":
+        given = {"url": "http://127.0.0.1:9/v1", "model": "m"}
+        return (
+            lambda: client.put_model("tagged", unseen=True, **given),
+            lambda: next(a for a in client.models() if a.name == "tagged").tag,
+            lambda tag: client.put_model("tagged", unseen=True, tag=tag, **{**given, "model": "n"}),
+            lambda tag: client.remove_model("tagged", tag=tag),
+        )
+    if kind == "server":
+        return (
+            lambda: client.put_server("tagged", url="http://127.0.0.1:9/a"),
+            lambda: next(s for s in client.servers() if s.name == "tagged").tag,
+            lambda tag: client.put_server("tagged", tag=tag, url="http://127.0.0.1:9/b"),
+            lambda tag: client.remove_server("tagged", tag=tag),
+        )
+    if kind == "budget":
+        return (
+            lambda: client.put_budget("tagged", 5000),
+            lambda: next(b for b in client.budgets() if b.name == "tagged").tag,
+            lambda tag: client.put_budget("tagged", 6000, tag=tag),
+            lambda tag: client.remove_budget("tagged", tag=tag),
+        )
+    client.create_table("tagged", {"n": "number"})
+
+    def row():
+        return client.rows("tagged")[0]
+
+    return (
+        lambda: client.add_rows("tagged", [{"n": 1}]),
+        lambda: row().tag,
+        lambda tag: client.update_row("tagged", row().id, {"n": 2}, tag=tag),
+        lambda tag: client.remove_row("tagged", row().id, tag=tag),
+    )
+
+
+@pytest.mark.parametrize("kind", ["credential", "model", "server", "budget", "row"])
+def test_of_two_who_change_the_same_the_second_is_told(client: Client, kind: str):
+    make, tag, change, remove = changing(client, kind)
+    make()
+    first = tag()
+    assert tag() == first
+    change(first)
+    assert tag() != first
+    for late in (change, remove):
+        with pytest.raises(Conflict, match="changed meanwhile"):
+            late(first)
+    change(None)
+    remove(tag())
+    with pytest.raises((StopIteration, IndexError)):
+        tag()
+
+
+def test_settings_have_a_tag(client: Client):
+    client.save(
+        "oak: 1\nworkflow: set-twice\nsettings: {properties: {fee: {type: number, default: 1}}}\nsteps: [{step: a, set: {x: 1}}]\nresult: 1\n"
+    )
+    first = client.workflow("set-twice").settings_tag
+    client.settings("set-twice", {"fee": 2}, tag=first)
+    with pytest.raises(Conflict):
+        client.settings("set-twice", {"fee": 3}, tag=first)
+    assert client.workflow("set-twice").settings == {"fee": 2}
+
+
+def test_of_many_who_make_the_same_one_does(oak: Processes, api: httpx.Client):
+    body = {"kind": "bearer", "secret": "made at once", "hosts": ["127.0.0.1"]}
+    with ThreadPoolExecutor(8) as many:
+        sent = many.map(lambda _: api.put("/credentials/at-once", json=body, headers={"If-None-Match": "*"}), range(8))
+        assert sorted(answer.status_code for answer in sent) == [200] + [412] * 7

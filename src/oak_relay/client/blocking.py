@@ -138,9 +138,9 @@ class Client:
         """Switch a workflow off: its triggers start it no longer; a person or a client still may."""
         return self._send(calls.off(name))
 
-    def settings(self, name: str, given: Mapping[str, object]) -> Mapping[str, object]:
+    def settings(self, name: str, given: Mapping[str, object], tag: str | None = None) -> Mapping[str, object]:
         """Adjust a workflow's settings."""
-        return self._send(calls.settings(name, given))
+        return self._send(calls.settings(name, given, tag=tag))
 
     def runs(self, **filters: calls.Param) -> results.RunPage:
         """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
@@ -276,13 +276,13 @@ class Client:
         """Stored credentials, without their secrets."""
         return self._send(calls.credentials())
 
-    def put_credential(self, name: str, **given: object) -> results.Credential:
+    def put_credential(self, name: str, *, tag: str | None = None, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
-        return self._send(calls.put_credential(name, given))
+        return self._send(calls.put_credential(name, given, tag=tag))
 
-    def remove_credential(self, name: str) -> None:
+    def remove_credential(self, name: str, tag: str | None = None) -> None:
         """Remove a credential."""
-        return self._send(calls.remove_credential(name))
+        return self._send(calls.remove_credential(name, tag=tag))
 
     def credential_ready(self, name: str) -> results.Ready:
         """Say that its account has credit again, so that runs that wait for that go on."""
@@ -296,9 +296,9 @@ class Client:
         """Model aliases."""
         return self._send(calls.models())
 
-    def put_model(self, name: str, *, unseen: bool = False, **given: object) -> results.Alias:
+    def put_model(self, name: str, *, unseen: bool = False, tag: str | None = None, **given: object) -> results.Alias:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
-        return self._send(calls.put_model(name, given, unseen))
+        return self._send(calls.put_model(name, given, unseen, tag=tag))
 
     def nearby_models(self) -> list[results.ModelServer]:
         """Model servers that answer on the service's machine."""
@@ -317,9 +317,9 @@ class Client:
         given = {"name": name, "address": address, "model": model, "key": key, "credential": credential}
         return self._send(calls.connect_model({**given, "prices": prices, "max_tokens": max_tokens}))
 
-    def remove_model(self, name: str) -> None:
+    def remove_model(self, name: str, tag: str | None = None) -> None:
         """Remove an alias."""
-        return self._send(calls.remove_model(name))
+        return self._send(calls.remove_model(name, tag=tag))
 
     def test_model(self, name: str) -> results.Test:
         """Which models the server offers, and an answer to something trivial."""
@@ -329,13 +329,13 @@ class Client:
         """Tool servers."""
         return self._send(calls.servers())
 
-    def put_server(self, name: str, **given: object) -> results.Server:
+    def put_server(self, name: str, *, tag: str | None = None, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
-        return self._send(calls.put_server(name, given))
+        return self._send(calls.put_server(name, given, tag=tag))
 
-    def remove_server(self, name: str) -> None:
+    def remove_server(self, name: str, tag: str | None = None) -> None:
         """Remove a tool server."""
-        return self._send(calls.remove_server(name))
+        return self._send(calls.remove_server(name, tag=tag))
 
     def test_server(self, name: str) -> results.ServerTest:
         """Connect to a tool server and list what it offers."""
@@ -384,13 +384,15 @@ class Client:
         """Budgets and what of them is spent."""
         return self._send(calls.budgets())
 
-    def put_budget(self, name: str, money: float, period: str = "day", workflow: str = "") -> results.Budget:
+    def put_budget(
+        self, name: str, money: float, period: str = "day", workflow: str = "", tag: str | None = None
+    ) -> results.Budget:
         """Set a budget of a workflow, or of all."""
-        return self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}))
+        return self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}, tag=tag))
 
-    def remove_budget(self, name: str) -> None:
+    def remove_budget(self, name: str, tag: str | None = None) -> None:
         """Remove a budget."""
-        return self._send(calls.remove_budget(name))
+        return self._send(calls.remove_budget(name, tag=tag))
 
     def tables(self) -> list[results.Table]:
         """Tables."""
@@ -408,13 +410,13 @@ class Client:
         """Rows of a table, oldest first."""
         return self._send(calls.rows(table, limit))
 
-    def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object]) -> None:
+    def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None) -> None:
         """Change columns of a row."""
-        self._send(calls.update_row(table, row_id, row))
+        self._send(calls.update_row(table, row_id, row, tag=tag))
 
-    def remove_row(self, table: str, row_id: UUID | str) -> None:
+    def remove_row(self, table: str, row_id: UUID | str, tag: str | None = None) -> None:
         """Remove a row."""
-        self._send(calls.remove_row(table, row_id))
+        self._send(calls.remove_row(table, row_id, tag=tag))
 
     def add_rows(self, table: str, given: list[Mapping[str, object]]) -> dict[str, int]:
         """Add rows, all or none."""

@@ -121,6 +121,11 @@ def _at(*parts: object) -> str:
     return "/api/v1/" + "/".join(quote(str(part), safe="") for part in parts)
 
 
+def _if(tag: str | None) -> dict[str, str]:
+    """Only if it is what a tag says."""
+    return {} if tag is None else {"If-Match": f'"{tag}"'}
+
+
 def workflows() -> Call[list[results.Workflow]]:
     """All workflows."""
     return Call("GET", _at("workflows"), _many(results.Workflow))
@@ -133,14 +138,13 @@ def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
 
 def save(text: str, expected: int | None, over: bool) -> Call[results.Saved]:
     """Save a document."""
-    headers = {"If-Match": "*"} if over else {} if expected is None else {"If-Match": f'"{expected}"'}
+    headers = {"If-Match": "*"} if over else _if(None if expected is None else str(expected))
     return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
 
 
 def remove_workflow(name: str, expected: int | None) -> Call[None]:
     """Remove a workflow."""
-    headers = {} if expected is None else {"If-Match": f'"{expected}"'}
-    return Call("DELETE", _at("workflows", name), _raw, headers=headers)
+    return Call("DELETE", _at("workflows", name), _raw, headers=_if(None if expected is None else str(expected)))
 
 
 def rename(name: str, other: str) -> Call[results.Renamed]:
@@ -173,9 +177,9 @@ def off(name: str) -> Call[results.Workflow]:
     return Call("POST", _at("workflows", name, "off"), _one(results.Workflow))
 
 
-def settings(name: str, given: Mapping[str, object]) -> Call[Mapping[str, object]]:
+def settings(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[Mapping[str, object]]:
     """Adjust a workflow's settings."""
-    return Call("PUT", _at("workflows", name, "settings"), _raw, body=given)
+    return Call("PUT", _at("workflows", name, "settings"), _raw, body=given, headers=_if(tag))
 
 
 def start(name: str, data: object, version: int | None, key: str | None) -> Call[Mapping[str, object]]:
@@ -231,14 +235,14 @@ def credentials() -> Call[list[results.Credential]]:
     return Call("GET", _at("credentials"), _many(results.Credential))
 
 
-def put_credential(name: str, given: Mapping[str, object]) -> Call[results.Credential]:
+def put_credential(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Credential]:
     """Store a credential: `kind`, `secret`, and what the kind needs."""
-    return Call("PUT", _at("credentials", name), _one(results.Credential), body=given)
+    return Call("PUT", _at("credentials", name), _one(results.Credential), body=given, headers=_if(tag))
 
 
-def remove_credential(name: str) -> Call[None]:
+def remove_credential(name: str, tag: str | None = None) -> Call[None]:
     """Remove a credential."""
-    return Call("DELETE", _at("credentials", name), _raw)
+    return Call("DELETE", _at("credentials", name), _raw, headers=_if(tag))
 
 
 def credential_ready(name: str) -> Call[results.Ready]:
@@ -256,9 +260,11 @@ def models() -> Call[list[results.Alias]]:
     return Call("GET", _at("models"), _many(results.Alias))
 
 
-def put_model(name: str, given: Mapping[str, object], unseen: bool) -> Call[results.Alias]:
+def put_model(name: str, given: Mapping[str, object], unseen: bool, tag: str | None = None) -> Call[results.Alias]:
     """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
-    return Call("PUT", _at("models", name), _one(results.Alias), {"unseen": unseen or None}, body=given)
+    return Call(
+        "PUT", _at("models", name), _one(results.Alias), {"unseen": unseen or None}, body=given, headers=_if(tag)
+    )
 
 
 def nearby_models() -> Call[list[results.ModelServer]]:
@@ -277,9 +283,9 @@ def connect_model(given: Mapping[str, object]) -> Call[results.Connected]:
     return Call("POST", _at("model-servers", "connect"), _one(results.Connected), body=given)
 
 
-def remove_model(name: str) -> Call[None]:
+def remove_model(name: str, tag: str | None = None) -> Call[None]:
     """Remove an alias."""
-    return Call("DELETE", _at("models", name), _raw)
+    return Call("DELETE", _at("models", name), _raw, headers=_if(tag))
 
 
 def test_model(name: str) -> Call[results.Test]:
@@ -292,14 +298,14 @@ def servers() -> Call[list[results.Server]]:
     return Call("GET", _at("servers"), _many(results.Server))
 
 
-def put_server(name: str, given: Mapping[str, object]) -> Call[results.Server]:
+def put_server(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Server]:
     """Store a tool server: `url` and `credential`, or `command`."""
-    return Call("PUT", _at("servers", name), _one(results.Server), body=given)
+    return Call("PUT", _at("servers", name), _one(results.Server), body=given, headers=_if(tag))
 
 
-def remove_server(name: str) -> Call[None]:
+def remove_server(name: str, tag: str | None = None) -> Call[None]:
     """Remove a tool server."""
-    return Call("DELETE", _at("servers", name), _raw)
+    return Call("DELETE", _at("servers", name), _raw, headers=_if(tag))
 
 
 def test_server(name: str) -> Call[results.ServerTest]:
@@ -343,14 +349,14 @@ def budgets() -> Call[list[results.Budget]]:
     return Call("GET", _at("budgets"), _many(results.Budget))
 
 
-def put_budget(name: str, given: Mapping[str, object]) -> Call[results.Budget]:
+def put_budget(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Budget]:
     """Set a budget of a workflow, or of all."""
-    return Call("PUT", _at("budgets", name), _one(results.Budget), body=given)
+    return Call("PUT", _at("budgets", name), _one(results.Budget), body=given, headers=_if(tag))
 
 
-def remove_budget(name: str) -> Call[None]:
+def remove_budget(name: str, tag: str | None = None) -> Call[None]:
     """Remove a budget."""
-    return Call("DELETE", _at("budgets", name), _raw)
+    return Call("DELETE", _at("budgets", name), _raw, headers=_if(tag))
 
 
 def tables() -> Call[list[results.Table]]:
@@ -374,14 +380,16 @@ def rows(table: str, limit: int) -> Call[list[results.Row]]:
     return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
 
 
-def update_row(table: str, row_id: UUID | str, row: Mapping[str, object]) -> Call[dict[str, bool]]:
+def update_row(
+    table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None
+) -> Call[dict[str, bool]]:
     """Change columns of a row."""
-    return Call("PATCH", _at("tables", table, "rows", row_id), _raw, body=row)
+    return Call("PATCH", _at("tables", table, "rows", row_id), _raw, body=row, headers=_if(tag))
 
 
-def remove_row(table: str, row_id: UUID | str) -> Call[None]:
+def remove_row(table: str, row_id: UUID | str, tag: str | None = None) -> Call[None]:
     """Remove a row."""
-    return Call("DELETE", _at("tables", table, "rows", row_id), _raw)
+    return Call("DELETE", _at("tables", table, "rows", row_id), _raw, headers=_if(tag))
 
 
 def add_rows(table: str, given: list[Mapping[str, object]]) -> Call[dict[str, int]]:

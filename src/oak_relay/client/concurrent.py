@@ -141,9 +141,9 @@ class AsyncClient:
         """Switch a workflow off: its triggers start it no longer; a person or a client still may."""
         return await self._send(calls.off(name))
 
-    async def settings(self, name: str, given: Mapping[str, object]) -> Mapping[str, object]:
+    async def settings(self, name: str, given: Mapping[str, object], tag: str | None = None) -> Mapping[str, object]:
         """Adjust a workflow's settings."""
-        return await self._send(calls.settings(name, given))
+        return await self._send(calls.settings(name, given, tag=tag))
 
     async def runs(self, **filters: calls.Param) -> results.RunPage:
         """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
@@ -281,13 +281,13 @@ class AsyncClient:
         """Stored credentials, without their secrets."""
         return await self._send(calls.credentials())
 
-    async def put_credential(self, name: str, **given: object) -> results.Credential:
+    async def put_credential(self, name: str, *, tag: str | None = None, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
-        return await self._send(calls.put_credential(name, given))
+        return await self._send(calls.put_credential(name, given, tag=tag))
 
-    async def remove_credential(self, name: str) -> None:
+    async def remove_credential(self, name: str, tag: str | None = None) -> None:
         """Remove a credential."""
-        return await self._send(calls.remove_credential(name))
+        return await self._send(calls.remove_credential(name, tag=tag))
 
     async def credential_ready(self, name: str) -> results.Ready:
         """Say that its account has credit again, so that runs that wait for that go on."""
@@ -301,9 +301,11 @@ class AsyncClient:
         """Model aliases."""
         return await self._send(calls.models())
 
-    async def put_model(self, name: str, *, unseen: bool = False, **given: object) -> results.Alias:
+    async def put_model(
+        self, name: str, *, unseen: bool = False, tag: str | None = None, **given: object
+    ) -> results.Alias:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
-        return await self._send(calls.put_model(name, given, unseen))
+        return await self._send(calls.put_model(name, given, unseen, tag=tag))
 
     async def nearby_models(self) -> list[results.ModelServer]:
         """Model servers that answer on the service's machine."""
@@ -322,9 +324,9 @@ class AsyncClient:
         given = {"name": name, "address": address, "model": model, "key": key, "credential": credential}
         return await self._send(calls.connect_model({**given, "prices": prices, "max_tokens": max_tokens}))
 
-    async def remove_model(self, name: str) -> None:
+    async def remove_model(self, name: str, tag: str | None = None) -> None:
         """Remove an alias."""
-        return await self._send(calls.remove_model(name))
+        return await self._send(calls.remove_model(name, tag=tag))
 
     async def test_model(self, name: str) -> results.Test:
         """Which models the server offers, and an answer to something trivial."""
@@ -334,13 +336,13 @@ class AsyncClient:
         """Tool servers."""
         return await self._send(calls.servers())
 
-    async def put_server(self, name: str, **given: object) -> results.Server:
+    async def put_server(self, name: str, *, tag: str | None = None, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
-        return await self._send(calls.put_server(name, given))
+        return await self._send(calls.put_server(name, given, tag=tag))
 
-    async def remove_server(self, name: str) -> None:
+    async def remove_server(self, name: str, tag: str | None = None) -> None:
         """Remove a tool server."""
-        return await self._send(calls.remove_server(name))
+        return await self._send(calls.remove_server(name, tag=tag))
 
     async def test_server(self, name: str) -> results.ServerTest:
         """Connect to a tool server and list what it offers."""
@@ -389,13 +391,17 @@ class AsyncClient:
         """Budgets and what of them is spent."""
         return await self._send(calls.budgets())
 
-    async def put_budget(self, name: str, money: float, period: str = "day", workflow: str = "") -> results.Budget:
+    async def put_budget(
+        self, name: str, money: float, period: str = "day", workflow: str = "", tag: str | None = None
+    ) -> results.Budget:
         """Set a budget of a workflow, or of all."""
-        return await self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}))
+        return await self._send(
+            calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}, tag=tag)
+        )
 
-    async def remove_budget(self, name: str) -> None:
+    async def remove_budget(self, name: str, tag: str | None = None) -> None:
         """Remove a budget."""
-        return await self._send(calls.remove_budget(name))
+        return await self._send(calls.remove_budget(name, tag=tag))
 
     async def tables(self) -> list[results.Table]:
         """Tables."""
@@ -413,13 +419,15 @@ class AsyncClient:
         """Rows of a table, oldest first."""
         return await self._send(calls.rows(table, limit))
 
-    async def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object]) -> None:
+    async def update_row(
+        self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None
+    ) -> None:
         """Change columns of a row."""
-        await self._send(calls.update_row(table, row_id, row))
+        await self._send(calls.update_row(table, row_id, row, tag=tag))
 
-    async def remove_row(self, table: str, row_id: UUID | str) -> None:
+    async def remove_row(self, table: str, row_id: UUID | str, tag: str | None = None) -> None:
         """Remove a row."""
-        await self._send(calls.remove_row(table, row_id))
+        await self._send(calls.remove_row(table, row_id, tag=tag))
 
     async def add_rows(self, table: str, given: list[Mapping[str, object]]) -> dict[str, int]:
         """Add rows, all or none."""

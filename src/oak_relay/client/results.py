@@ -67,6 +67,8 @@ class WorkflowText(Result):
     version: int
     text: str
     checked: Checked
+    settings: dict[str, Any] = {}
+    settings_tag: str = ""
 
 
 class Saved(Result):
@@ -191,6 +193,7 @@ class Credential(Result):
     last_test: dict[str, object] | None
     last_used_at: datetime | None
     last_worked_at: datetime | None
+    tag: str
 
 
 class Credit(Result):
@@ -253,6 +256,7 @@ class AliasConfig(Result):
 class Alias(Result):
     name: str
     config: AliasConfig
+    tag: str
 
 
 class ServerConfig(Result):
@@ -266,6 +270,7 @@ class Server(Result):
 
     name: str
     config: ServerConfig
+    tag: str
 
 
 class ServerTool(Result):
@@ -389,6 +394,7 @@ class Budget(Result):
     warn_at: float
     state: str
     spent: float
+    tag: str
 
 
 class Table(Result):
@@ -400,6 +406,7 @@ class Table(Result):
 class Row(Result):
     id: UUID
     row: dict[str, object]
+    tag: str
 
 
 class Token(Result):

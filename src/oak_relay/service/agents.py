@@ -1,6 +1,6 @@
 """`/api/v1/servers`: tool servers and what they offer; `/api/v1/conversations`: what was said; messages of a turn."""
 
-from typing import Annotated
+from typing import Annotated, Any
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
@@ -15,9 +15,10 @@ from oak_relay.engine.transcript import sent
 from oak_relay.models import files
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut, ServerToolOut
-from oak_relay.store import people, runs, talks
+from oak_relay.store import people, runs, tags, talks
 from oak_relay.store.database import raw
 from oak_relay.store.tables import tool_server
 
@@ -29,11 +30,13 @@ async def list_servers(parts: PartsDep, _: CallerDep) -> list[ServerOut]:
     """Tool servers by name."""
     async with parts.database.connect() as connection:
         rows = await connection.execute(select(tool_server).order_by(tool_server.c.name))
-        return [ServerOut(name=r.name, config=values.loads(r.config), updated_at=r.updated_at) for r in rows]
+        return [_server(row) for row in rows]
 
 
 @router.put("/servers/{name}")
-async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who: CallerDep) -> ServerOut:
+async def put_server(
+    name: str, given: servers.ToolServer, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
+) -> ServerOut:
     """Store a tool server (Model Context Protocol), new or in place of the one of that name."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
         raise Problem(422, f"{name!r} is no name for a tool server", fix="use letters, digits, - and _")
@@ -46,17 +49,30 @@ async def put_server(name: str, given: servers.ToolServer, parts: PartsDep, who:
         )
     config = given.model_dump(mode="json", exclude={"environment"})
     async with parts.database.begin() as connection:
+        asked.check(
+            await tags.held(connection, parts.workspace, tool_server, name, "updated_at"), f"the tool server {name}"
+        )
         await parts.registry.vault.put_server(connection, name, config, given.environment)
         await people.note(connection, parts.workspace, who.name, "tool server", name)
         row = (await connection.execute(select(tool_server).where(tool_server.c.name == name))).one()
     parts.config_changed()
-    return ServerOut(name=row.name, config=values.loads(row.config), updated_at=row.updated_at)
+    response.headers.update(etag(tags.tag_of(row.updated_at)))
+    return _server(row)
+
+
+def _server(row: Any) -> ServerOut:
+    return ServerOut(
+        name=row.name, config=values.loads(row.config), updated_at=row.updated_at, tag=tags.tag_of(row.updated_at)
+    )
 
 
 @router.delete("/servers/{name}", status_code=204)
-async def remove_server(name: str, parts: PartsDep, who: CallerDep) -> None:
+async def remove_server(name: str, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Forget a tool server: agents that name it fail."""
     async with parts.database.begin() as connection:
+        tag = await tags.held(connection, parts.workspace, tool_server, name, "updated_at")
+        if tag is not None:
+            asked.check(tag, f"the tool server {name}")
         if not await parts.registry.vault.remove_server(connection, name):
             raise missing("tool server", name)
         await people.note(connection, parts.workspace, who.name, "remove tool server", name)

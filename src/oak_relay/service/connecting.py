@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from typing import Annotated
 from urllib.parse import urlsplit
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from pydantic import Field
 
 from oak_relay.capabilities.alias import Alias, Prices
@@ -16,6 +16,7 @@ from oak_relay.runtime.context import CallContext
 from oak_relay.service.credentials import put_credential
 from oak_relay.service.models import answered, put_model
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
+from oak_relay.service.preconditions import Asked
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import ConnectedOut, In, ModelServerOut, OfferedOut
 from oak_relay.vault.kinds import Bearer, Credential
@@ -79,9 +80,9 @@ async def connect_model(given: ConnectIn, parts: PartsDep, who: CallerDep) -> Co
             "hosts": [_place(server.url)],
             "test_url": f"{server.url}/models",
         }
-        await put_credential(name, stored, parts, who)
+        await put_credential(name, stored, parts, who, Asked(), Response())
     alias = alias.model_copy(update={"credential": name, "can": can})
-    kept = await put_model(given.name, alias, parts, who, unseen=True)
+    kept = await put_model(given.name, alias, parts, who, Asked(), Response(), unseen=True)
     offers = [one.id for one in server.models]
     return ConnectedOut(alias=kept, credential=name, test=answered(alias, hello, offers, datetime.now(UTC)))
 

@@ -4,7 +4,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 import uuid_utils.compat as uuids
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from pydantic import ValidationError
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -14,9 +14,10 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.effects import READY
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
+from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import CredentialOut, ReadyOut, TestOut
-from oak_relay.store import people, published, runs
+from oak_relay.store import people, published, runs, tags
 from oak_relay.store.database import raw
 from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
@@ -34,7 +35,9 @@ async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]
 
 
 @router.put("/{name}")
-async def put_credential(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> CredentialOut:
+async def put_credential(
+    name: str, given: dict[str, object], parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
+) -> CredentialOut:
     """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs. Of one that is there
     already the secret may be left out, and stays; but who would send it to further places must give it again."""
     _named(name)
@@ -68,12 +71,16 @@ async def put_credential(name: str, given: dict[str, object], parts: PartsDep, w
             "give the secret, or leave its hosts",
         )
     async with parts.database.begin() as connection:
+        asked.check(
+            await tags.held(connection, parts.workspace, credential, name, "updated_at"), f"the credential {name}"
+        )
         await parts.registry.vault.put(connection, name, stored)
         await people.note(connection, parts.workspace, who.name, "credential", name)
         await _say_ready(connection, parts.workspace, name)
         row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
     parts.config_changed()
     parts.hints.send("published")
+    response.headers.update(etag(tags.tag_of(row.updated_at)))
     return _out(row, parts.registry.catalogue.credentials)
 
 
@@ -105,9 +112,12 @@ async def say_ready(name: str, parts: PartsDep, who: CallerDep) -> ReadyOut:
 
 
 @router.delete("/{name}", status_code=204)
-async def remove_credential(name: str, parts: PartsDep, who: CallerDep) -> None:
+async def remove_credential(name: str, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Forget a credential: steps that name it fail."""
     async with parts.database.begin() as connection:
+        tag = await tags.held(connection, parts.workspace, credential, name, "updated_at")
+        if tag is not None:
+            asked.check(tag, f"the credential {name}")
         if not await parts.registry.vault.remove(connection, name):
             raise missing("credential", name)
         await people.note(connection, parts.workspace, who.name, "remove credential", name)
@@ -195,6 +205,7 @@ def _out(row: Any, kinds: CredentialKinds) -> CredentialOut:
         created_at=row.created_at,
         last_test=values.loads(row.last_test) if row.last_test else None,
         updated_at=row.updated_at,
+        tag=tags.tag_of(row.updated_at),
     )
 
 

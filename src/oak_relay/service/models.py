@@ -4,7 +4,7 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
@@ -13,9 +13,10 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.chat import Ask, Reply, complete, nearest, offered
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import AliasOut, TestOut
-from oak_relay.store import people
+from oak_relay.store import people, tags
 from oak_relay.store.tables import model_alias
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/models", tags=["models"])
@@ -29,7 +30,15 @@ async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
 
 
 @router.put("/{name}")
-async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, unseen: bool = False) -> AliasOut:
+async def put_model(
+    name: str,
+    given: Alias,
+    parts: PartsDep,
+    who: CallerDep,
+    asked: Preconditions,
+    response: Response,
+    unseen: bool = False,
+) -> AliasOut:
     """Store an alias, new or in place of the one of that name; every workflow follows. A model that its server does not
     offer is refused with the nearest names, unless `unseen`; a server that does not answer is let through."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
@@ -56,19 +65,26 @@ async def put_model(name: str, given: Alias, parts: PartsDep, who: CallerDep, un
         given = given.model_copy(update={"can": known.can})
     config = {"config": values.dumps(given.model_dump(mode="json"))}
     async with parts.database.begin() as connection:
+        asked.check(
+            await tags.held(connection, parts.workspace, model_alias, name, "updated_at"), f"the model alias {name}"
+        )
         statement = insert(model_alias).values(workspace_id=parts.workspace, name=name, **config)
         changed = {**config, "updated_at": func.clock_timestamp()}
         await connection.execute(statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=changed))
         await people.note(connection, parts.workspace, who.name, "model", name)
         row = (await connection.execute(select(model_alias).where(model_alias.c.name == name))).one()
     parts.config_changed()
+    response.headers.update(etag(tags.tag_of(row.updated_at)))
     return _out(row)
 
 
 @router.delete("/{name}", status_code=204)
-async def remove_model(name: str, parts: PartsDep, who: CallerDep) -> None:
+async def remove_model(name: str, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Forget an alias: steps that name it fail."""
     async with parts.database.begin() as connection:
+        tag = await tags.held(connection, parts.workspace, model_alias, name, "updated_at")
+        if tag is not None:
+            asked.check(tag, f"the model alias {name}")
         done = await connection.execute(
             delete(model_alias).where(model_alias.c.workspace_id == parts.workspace, model_alias.c.name == name)
         )
@@ -122,4 +138,6 @@ def answered(alias: Alias, reply: Reply, names: list[str], now: datetime) -> Tes
 
 
 def _out(row: Any) -> AliasOut:
-    return AliasOut(name=row.name, config=values.loads(row.config), updated_at=row.updated_at)
+    return AliasOut(
+        name=row.name, config=values.loads(row.config), updated_at=row.updated_at, tag=tags.tag_of(row.updated_at)
+    )

@@ -6,7 +6,6 @@ from typing import Annotated
 
 from fastapi import Depends, Header
 
-from oak_relay.document import values
 from oak_relay.service.problems import Problem
 
 _TAG = re.compile(r'"([\x21\x23-\x7e]*)"')
@@ -74,11 +73,6 @@ def _new(text: str | None) -> bool:
     if text is not None and text.strip() != "*":
         raise Problem(400, "If-None-Match is taken as * alone", text, "send *, or leave it out")
     return text is not None
-
-
-def tag_of(*parts: object) -> str:
-    """The tag of what is made of these values."""
-    return values.digest(values.dumps([str(part) for part in parts]))
 
 
 def etag(tag: object) -> dict[str, str]:

@@ -141,6 +141,7 @@ class WorkflowPage(BaseModel):
     checked: CheckedOut
     versions: list[VersionOut]
     settings: dict[str, object]
+    settings_tag: str = Field(description="What they are now, for If-Match.")
 
 
 class SavedOut(BaseModel):
@@ -304,6 +305,7 @@ class BudgetOut(BaseModel):
     warn_at: float
     state: str = Field(description="`within`, `warned` or `spent`; when spent, no model is asked.")
     spent: float
+    tag: str = Field(description="What it is now, for If-Match.")
 
 
 class CreditOut(BaseModel):
@@ -347,6 +349,7 @@ class ServerOut(BaseModel):
     name: str
     config: dict[str, object]
     updated_at: datetime
+    tag: str = Field(description="What it is now, for If-Match.")
 
 
 class ServerToolOut(BaseModel):
@@ -415,6 +418,7 @@ class CredentialOut(BaseModel):
     last_worked_at: datetime | None = Field(description="When a call with it, as it is now, went well last.")
     created_at: datetime
     updated_at: datetime
+    tag: str = Field(description="What it is now, for If-Match.")
 
 
 class ReadyOut(BaseModel):
@@ -439,6 +443,7 @@ class AliasOut(BaseModel):
     name: str
     config: dict[str, object]
     updated_at: datetime
+    tag: str = Field(description="What it is now, for If-Match.")
 
 
 class OfferedOut(BaseModel):
@@ -524,6 +529,7 @@ class RowOut(BaseModel):
     id: UUID
     row: dict[str, object]
     updated_at: datetime
+    tag: str = Field(description="What it is now, for If-Match.")
 
 
 class RowPage(BaseModel):

@@ -17,9 +17,11 @@ from oak_relay.capabilities.given import Column
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.preconditions import Asked, Preconditions
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, RowPage, TableOut
 from oak_relay.store import people, rows
+from oak_relay.store.tags import tag_of
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
 
@@ -189,11 +191,12 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> d
 
 @router.patch("/tables/{name}/rows/{row_id:uuid}")
 async def update_row(
-    name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep
+    name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep, asked: Preconditions
 ) -> dict[str, bool]:
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
+        await _check(connection, parts.workspace, table, row_id, asked)
         kept = fitted(name, _columns(table), given)
         if not await rows.update(connection, parts.workspace, table.id, row_id, kept):
             raise missing("row", str(row_id))
@@ -202,14 +205,23 @@ async def update_row(
 
 
 @router.delete("/tables/{name}/rows/{row_id:uuid}", status_code=204)
-async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep) -> None:
+async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Remove a row; those who listen for that are told."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
+        await _check(connection, parts.workspace, table, row_id, asked)
         if not await rows.remove(connection, parts.workspace, table.id, row_id):
             raise missing("row", str(row_id))
         await people.note(connection, parts.workspace, who.name, "remove row", f"{name} {row_id}")
     parts.hints.send("published")
+
+
+async def _check(connection: AsyncConnection, workspace: int, table: Any, row_id: UUID, asked: Asked) -> None:
+    """Raises `Problem` when a row is another than the one that was meant."""
+    changed = await rows.changed_at(connection, workspace, table.id, row_id)
+    if changed is None:
+        raise missing("row", str(row_id))
+    asked.check(tag_of(changed), "the row")
 
 
 def _fitting(
@@ -234,7 +246,7 @@ async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:
 
 
 def _row(columns: list[Column], row: dict[str, Any]) -> RowOut:
-    return RowOut(**{**row, "row": in_order(columns, row["row"])})
+    return RowOut(**{**row, "row": in_order(columns, row["row"]), "tag": tag_of(row["updated_at"])})
 
 
 def _columns(table: Any) -> list[Column]:

@@ -10,10 +10,12 @@ from pydantic import Field
 
 from oak_relay.document.numbers import Number
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
+from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import BudgetOut, Day, In, UsageOut
-from oak_relay.store import people, usage
+from oak_relay.store import people, tags, usage
 from oak_relay.store.database import raw
+from oak_relay.store.tables import budget
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["usage"])
 Group = Literal["day", "workflow", "alias", "credential", "source"]
@@ -65,30 +67,44 @@ async def usage_as_csv(
 async def list_budgets(parts: PartsDep, _: CallerDep) -> list[BudgetOut]:
     """Budgets and how far they are spent."""
     async with parts.database.connect() as connection:
-        return [
-            BudgetOut.model_validate(dict(row)) for row in await usage.budgets(await raw(connection), parts.workspace)
-        ]
+        return [_budget(row) for row in await usage.budgets(await raw(connection), parts.workspace)]
 
 
 @router.put("/budgets/{name}")
-async def put_budget(name: str, given: BudgetIn, parts: PartsDep, who: CallerDep) -> BudgetOut:
+async def put_budget(
+    name: str, given: BudgetIn, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
+) -> BudgetOut:
     """Set a budget. What is spent already in its period counts."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
         raise Problem(422, f"{name!r} is no name for a budget", fix="use letters, digits, - and _")
     async with parts.database.begin() as connection:
         direct = await raw(connection)
+        asked.check(await tags.held(connection, parts.workspace, budget, name, *_TAGGED), f"the budget {name}")
         await usage.put_budget(direct, parts.workspace, name, given.model_dump())
         await usage.look(direct, parts.workspace)
         await people.note(connection, parts.workspace, who.name, "budget", name)
         found = next(row for row in await usage.budgets(direct, parts.workspace) if row["name"] == name)
     parts.config_changed()
-    return BudgetOut.model_validate(dict(found))
+    told = _budget(found)
+    response.headers.update(etag(told.tag))
+    return told
+
+
+_TAGGED = ("workflow", "period", "money", "warn_at")
+"""What somebody has set of a budget."""
+
+
+def _budget(row: Any) -> BudgetOut:
+    return BudgetOut.model_validate({**row, "tag": tags.tag_of(*(row[name] for name in _TAGGED))})
 
 
 @router.delete("/budgets/{name}", status_code=204)
-async def remove_budget(name: str, parts: PartsDep, who: CallerDep) -> None:
+async def remove_budget(name: str, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Remove a budget: calls are not held back by it any more."""
     async with parts.database.begin() as connection:
+        tag = await tags.held(connection, parts.workspace, budget, name, *_TAGGED)
+        if tag is not None:
+            asked.check(tag, f"the budget {name}")
         if not await usage.remove_budget(await raw(connection), parts.workspace, name):
             raise missing("budget", name)
         await people.note(connection, parts.workspace, who.name, "remove budget", name)

@@ -22,7 +22,7 @@ from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
-from oak_relay.service.preconditions import etag
+from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import (
     CheckedOut,
@@ -39,6 +39,7 @@ from oak_relay.service.shapes import (
 from oak_relay.service.ways import example_body
 from oak_relay.store import people, refusals, workflows
 from oak_relay.store.database import raw
+from oak_relay.store.tags import tag_of
 from oak_relay.triggers.base import RequestTrigger, TriggerKinds
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/workflows", tags=["workflows"])
@@ -129,6 +130,7 @@ async def show_workflow(
             for v in every
         ],
         settings=values.loads(row.settings),
+        settings_tag=tag_of(row.settings),
     )
 
 
@@ -146,8 +148,10 @@ async def list_refusals(
 
 
 @router.put("/{name}/settings")
-async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who: CallerDep) -> dict[str, object]:
-    """Adjust settings; runs from now on get them."""
+async def set_settings(
+    name: str, given: dict[str, object], parts: PartsDep, who: CallerDep, asked: Preconditions
+) -> dict[str, object]:
+    """Adjust settings; runs from now on get them. `If-Match` takes the `settings_tag` of the workflow."""
     async with parts.database.begin() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
         if row is None:
@@ -162,6 +166,7 @@ async def set_settings(name: str, given: dict[str, object], parts: PartsDep, who
         wrong = schemas.validator(document.settings).fault({**defaults(document.settings), **given})
         if wrong:
             raise Problem(422, "the settings do not fit", wrong, "correct the value")
+        asked.check(await workflows.settings_tag(connection, parts.workspace, row.id), "the settings")
         await workflows.set_settings(connection, parts.workspace, row.id, given)
         await people.note(connection, parts.workspace, who.name, "settings", name)
     return given

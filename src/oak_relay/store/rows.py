@@ -1,6 +1,7 @@
 """Tables kept by Oak Relay itself and their rows."""
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -185,6 +186,16 @@ async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows:
     made = [(uuids.uuid7(), values.dumps(row)) for row in rows]
     await connection.execute(statement, [{"w": workspace, "t": table_id, "i": i, "d": d} for i, d in made])
     await tell(await raw(connection), workspace, table_id, "insert", made)
+
+
+async def changed_at(connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID) -> datetime | None:
+    """When a row was changed last, None when there is none; nobody else changes it until the transaction ends."""
+    return (
+        await connection.execute(
+            text("SELECT updated_at FROM table_row WHERE workspace_id = :w AND table_id = :t AND id = :i FOR UPDATE"),
+            {"w": workspace, "t": table_id, "i": row_id},
+        )
+    ).scalar()
 
 
 async def update(

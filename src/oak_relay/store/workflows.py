@@ -14,6 +14,7 @@ from oak_relay.document import shapes, values
 from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
 from oak_relay.store.tables import awaited, sample, schedule, table_def, trigger, version, workflow
+from oak_relay.store.tags import tag_of
 from oak_relay.triggers.standing import Standing
 
 
@@ -240,6 +241,12 @@ async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | 
             )
         )
     ).first()
+
+
+async def settings_tag(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> str:
+    """The tag of a workflow's settings; nobody else changes them until the transaction ends."""
+    mine = (workflow.c.workspace_id == workspace) & (workflow.c.id == workflow_id)
+    return tag_of((await connection.execute(select(workflow.c.settings).where(mine).with_for_update())).scalar_one())
 
 
 async def set_settings(
