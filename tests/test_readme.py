@@ -22,16 +22,8 @@ def blocks(heading: str) -> list[tuple[str, str]]:
     return _BLOCK.findall(section)
 
 
-def shown(text: str) -> list[str]:
-    """Lines that are there to be read; spaces at their ends are not."""
-    return [line.rstrip() for line in text.strip().splitlines() if line.strip()]
-
-
-def test_the_first_workflow_is_written_as_it_stands_there(oak: Processes, tmp_path: Path):
-    with suppress(NotFound):
-        oak.client().remove_workflow("hello")  # another test's
-    found = blocks("A first workflow in five minutes")
-    assert [kind for kind, _ in found].count("text") == 4
+def follow(found: list[tuple[str, str]], oak: Processes, folder: Path) -> None:
+    """Run blocks one after another: what one prints stands below it."""
     environment = {**os.environ, **oak.environment, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
     environment |= {"OAK_RELAY_URL": oak.url, "OAK_RELAY_TOKEN": oak.token, "COLUMNS": "200"}
     said = ""
@@ -44,9 +36,22 @@ def test_the_first_workflow_is_written_as_it_stands_there(oak: Processes, tmp_pa
             command = ["bash", "-e", "-c", text] if kind == "sh" else [sys.executable, "-c", text]
             text = text.replace("http://127.0.0.1:8470", oak.url).replace("export OAK_RELAY_DATA_DIR", "#")
             command[-1] = text
-            done = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=120)
+            done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, timeout=120)
             assert done.returncode == 0, (text, done.stdout, done.stderr)
             said = done.stdout
+
+
+def shown(text: str) -> list[str]:
+    """Lines that are there to be read; spaces at their ends are not."""
+    return [line.rstrip() for line in text.strip().splitlines() if line.strip()]
+
+
+def test_the_first_workflow_is_written_as_it_stands_there(oak: Processes, tmp_path: Path):
+    with suppress(NotFound):
+        oak.client().remove_workflow("hello")  # another test's
+    found = blocks("A first workflow in five minutes")
+    assert [kind for kind, _ in found].count("text") == 4
+    follow(found, oak, tmp_path)
 
 
 @pytest.mark.parametrize("link", sorted(set(re.findall(r"\]\(((?!http)[^)#]+)\)", README))))
@@ -61,3 +66,9 @@ def test_every_setting_it_names_is_one():
     named = {name.lower() for row in table.splitlines()[2:] for name in re.findall(r"`([A-Z_]+)`", row.split("|")[1])}
     assert named
     assert named <= set(Settings.model_fields)
+
+
+def test_the_page_about_the_api_is_followed_as_it_stands_there(oak: Processes, tmp_path: Path):
+    found = _BLOCK.findall((ROOT / "docs" / "api.md").read_text())
+    assert [kind for kind, _ in found].count("text") == 5
+    follow(found, oak, tmp_path)

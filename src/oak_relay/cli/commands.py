@@ -4,7 +4,7 @@ import argparse
 from collections.abc import Sequence
 
 from oak_relay import __version__
-from oak_relay.cli import again, agents, lifecycle, people, roles, runs, stored, usage, workflows
+from oak_relay.cli import again, agents, folders, lifecycle, people, roles, runs, stored, usage, workflows
 from oak_relay.cli.asking import WrongUse
 from oak_relay.cli.output import ERR, escaped, shown
 from oak_relay.client import Client
@@ -29,6 +29,7 @@ def parser() -> argparse.ArgumentParser:
     roles.add(commands)
     workflows.add(commands, _client)
     lifecycle.add(commands, _client)
+    folders.add(commands, _client)
     runs.add(commands, _client)
     again.add(commands, _client)
     agents.add(commands, _client)

@@ -385,10 +385,20 @@ class Client:
         return self._send(calls.budgets())
 
     def put_budget(
-        self, name: str, money: float, period: str = "day", workflow: str = "", tag: str | None = None
+        self,
+        name: str,
+        money: float,
+        period: str = "day",
+        workflow: str = "",
+        warn_at: float = 0.8,
+        tag: str | None = None,
     ) -> results.Budget:
         """Set a budget of a workflow, or of all."""
-        return self._send(calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}, tag=tag))
+        return self._send(
+            calls.put_budget(
+                name, {"money": money, "period": period, "workflow": workflow, "warn_at": warn_at}, tag=tag
+            )
+        )
 
     def remove_budget(self, name: str, tag: str | None = None) -> None:
         """Remove a budget."""

@@ -392,11 +392,19 @@ class AsyncClient:
         return await self._send(calls.budgets())
 
     async def put_budget(
-        self, name: str, money: float, period: str = "day", workflow: str = "", tag: str | None = None
+        self,
+        name: str,
+        money: float,
+        period: str = "day",
+        workflow: str = "",
+        warn_at: float = 0.8,
+        tag: str | None = None,
     ) -> results.Budget:
         """Set a budget of a workflow, or of all."""
         return await self._send(
-            calls.put_budget(name, {"money": money, "period": period, "workflow": workflow}, tag=tag)
+            calls.put_budget(
+                name, {"money": money, "period": period, "workflow": workflow, "warn_at": warn_at}, tag=tag
+            )
         )
 
     async def remove_budget(self, name: str, tag: str | None = None) -> None:
