@@ -1,5 +1,6 @@
 """The command line of a person at work: what each command says, and what it gives with `--json`."""
 
+import argparse
 import io
 import json
 from collections.abc import Callable
@@ -8,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from oak_relay.cli import commands
 from oak_relay.cli.main import main
 from oak_relay.cli.output import OUT
 from tests.conftest import ROOT, Processes, seed_agents, until
@@ -319,3 +321,82 @@ def test_documents_are_checked_before_they_are_saved(run: Run, tmp_path: Path):
     assert "cli-saved" in run("workflows")
     assert run("on", "cli-saved", "--version", "7", code=5)
     assert run("on", "cli-saved")
+
+
+# What there is
+
+
+def test_settings_are_shown_and_adjusted(run: Run, tmp_path: Path):
+    file = tmp_path / "adjusted.yaml"
+    file.write_text(
+        "oak: 1\nworkflow: cli-adjusted\nsettings: {properties: {fee: {type: number, default: 1}, word: {type: string}}}\n"
+        "steps: [{step: a, set: {x: '${ settings.fee }'}}]\nresult: ${ a.x }\n"
+    )
+    run("save", str(file))
+    assert "Nothing is adjusted" in run("settings", "cli-adjusted")
+    assert as_json(run, "settings", "cli-adjusted", "fee=2.50", "word=slowly") == {"fee": 2.5, "word": "slowly"}
+    assert as_json(run, "settings", "cli-adjusted", "word=") == {"fee": 2.5}
+    assert "there is fee, word" in run("settings", "cli-adjusted", "fees=2", code=6)
+    assert "fee=VALUE" in run("settings", "cli-adjusted", "fee", code=1)
+    run("settings", "not-there", code=5)
+
+
+def test_events_actions_and_journals_are_looked_at(run: Run, ready: Processes):
+    run_id = started(run, "cli-breaks", {"n": 2})
+    ends(ready, run_id)
+    assert "oak.start" in run("events", "--limit", "50")
+    assert "http.request" in run("actions")
+    assert "needed" in run("actions", "http.request")
+    assert "there is no action http.requst" in run("actions", "http.requst", code=1)
+    assert "second" in run("journal", run_id[-12:])
+    entries = as_json(run, "journal", run_id)
+    assert {"first", "second", "third"} <= {entry["path"].split("#")[0] for entry in entries}
+    assert run("journal", run_id[9:23]) == run("journal", run_id)  # by any part of its id
+
+
+def test_broken_files_and_samples_are_sentences(run: Run, tmp_path: Path):
+    binary = tmp_path / "binary.yaml"
+    binary.write_bytes(b"\xff\xfe\x00")
+    for words in (
+        ("try", str(tmp_path / "none.yaml"), "a"),
+        ("talk", str(tmp_path / "none.yaml")),
+        ("render", str(binary), "a"),
+        ("save", str(tmp_path)),
+        ("export", str(binary)),
+        ("import", str(binary)),
+        ("start", "cli-breaks", "--input", "{"),
+        ("sample", "cli-asks", "--next", "nobody"),
+    ):
+        said = run(*words, code=5 if words[0] == "sample" else 1)
+        assert said.startswith("✗ "), said
+
+
+def test_help_lists_every_command_once_in_the_order_of_the_work(capsys: pytest.CaptureFixture[str]):
+    top = commands.parser()
+    every = next(a for a in top._actions if isinstance(a, argparse._SubParsersAction)).choices
+    listed = [name for names in commands.GROUPS.values() for name in names.split()]
+    assert sorted(listed) == sorted(every)
+    with pytest.raises(SystemExit):
+        main(["--help"])
+    assert capsys.readouterr().out.index("to begin with:") > 0
+    for shell in ("bash", "zsh"):
+        with pytest.raises(SystemExit):
+            main(["--print-completion", shell])
+        assert "duplicate" in capsys.readouterr().out
+
+
+def test_the_last_run_is_one_that_somebody_began(run: Run, ready: Processes):
+    client = ready.client()
+    client.save(
+        "oak: 1\nworkflow: cli-child\ninput: {type: object}\nsteps: [{step: a, set: {x: 1}}]\nresult: ${ a.x }\n"
+    )
+    client.save("oak: 1\nworkflow: cli-parent\nsteps: [{step: a, run: cli-child, with: {}}]\nresult: ${ a }\n")
+    client.on(
+        client.save(
+            "oak: 1\nworkflow: cli-heard\ntriggers: [{trigger: t, after: {workflow: cli-parent}}]\nsteps: [{step: a, set: {x: 1}}]\nresult: ${ a.x }\n"
+        ).workflow
+    )
+    run_id = started(run, "cli-parent", {})
+    ends(ready, run_id)
+    until(lambda: client.runs(workflow="cli-heard", state="succeeded").runs)
+    assert as_json(run, "show", "last")["run"]["run"]["id"] == run_id

@@ -1,10 +1,13 @@
 """All commands: parsers, and what exit codes mean."""
 
 import argparse
-from collections.abc import Sequence
+import textwrap
+from collections.abc import Generator, Sequence
+
+import shtab
 
 from oak_relay import __version__
-from oak_relay.cli import again, agents, folders, lifecycle, people, roles, runs, stored, usage, workflows
+from oak_relay.cli import again, agents, folders, lifecycle, looking, people, roles, runs, stored, usage, workflows
 from oak_relay.cli.asking import WrongUse
 from oak_relay.cli.output import ERR, escaped, shown
 from oak_relay.client import Client
@@ -14,18 +17,22 @@ _CODES = """exit codes: 0 done · 1 a run failed, or mistakes were found · 2 wr
 4 not allowed · 5 not there · 6 refused by the service"""
 
 
+class _Grouped(argparse.RawDescriptionHelpFormatter):
+    """Lists no commands: they stand in groups below."""
+
+    def _iter_indented_subactions(self, action: argparse.Action) -> Generator[argparse.Action, None, None]:
+        yield from ()
+
+
 def parser() -> argparse.ArgumentParser:
     """The whole command line."""
     top = argparse.ArgumentParser(
-        prog="oak-relay",
-        description="Write, run and watch durable workflows.",
-        epilog=_CODES,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        prog="oak-relay", description="Write, run and watch durable workflows.", formatter_class=_Grouped
     )
     top.add_argument("--url", help="the service (environment: OAK_RELAY_URL)")
     top.add_argument("--json", action="store_true", help="machine-readable output")
     top.add_argument("--version", action="version", version=f"oak-relay {__version__}")
-    commands = top.add_subparsers(title="commands", metavar="command", required=True)
+    commands = top.add_subparsers(metavar="command", required=True, help="see below; each has its own --help")
     roles.add(commands)
     workflows.add(commands, _client)
     lifecycle.add(commands, _client)
@@ -36,8 +43,35 @@ def parser() -> argparse.ArgumentParser:
     people.add(commands, _client)
     stored.add(commands, _client)
     usage.add(commands, _client)
+    looking.add(commands, _client)
     _json_everywhere(commands)
+    shtab.add_argument_to(top, ["--print-completion"], help="a script for a shell that completes commands")
+    top.epilog = f"{_grouped(commands)}\n\n{_CODES}"
     return top
+
+
+GROUPS = {
+    "to begin with": "up credential model server password",
+    "to write": "workflows check render save text on off settings actions rename duplicate remove export import",
+    "to try": "try talk sample refused",
+    "to run": "start publish events schedules fire pause tray answer",
+    "to watch and mend": "runs show watch journal artifact again cancel",
+    "what is kept": "table conversation usage budget credit token session",
+    "several processes, and after a restore": "serve work tick standins hold release missing",
+}
+"""Commands in the order of the work."""
+
+
+def _grouped(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> str:
+    """What each command does, in groups."""
+    helps = {action.dest: action.help or "" for action in commands._choices_actions}
+    lines: list[str] = []
+    for group, names in GROUPS.items():
+        lines += ["", f"{group}:"]
+        for name in names.split():
+            first, *more = textwrap.wrap(helps[name], 62)
+            lines += [f"  {name:<13} {first}", *(" " * 16 + line for line in more)]
+    return "\n".join(lines).strip("\n")
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -65,6 +99,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return 130
     except BrokenPipeError:
         return 0
+    except OSError as error:
+        said = f"{error.filename or 'a file'}: {error.strerror or error}"
+        ERR.print(f"[red]✗[/] {escaped(said)}", soft_wrap=True)
+        return 1
 
 
 def _client(given: argparse.Namespace) -> Client:
