@@ -1,5 +1,6 @@
 """The blocking face of the client."""
 
+import ssl
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from types import TracebackType
@@ -10,7 +11,7 @@ import httpx
 from httpx_sse import connect_sse
 from pydantic import PrivateAttr
 
-from oak_relay.client import calls, results
+from oak_relay.client import calls, patience, results
 from oak_relay.client.calls import T
 from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
 
@@ -55,11 +56,29 @@ class Run(results.RunData):
 
 
 class Client:
-    """Talks to a service. Without arguments: `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the service on this machine."""
+    """Talks to a service. Without arguments: `OAK_RELAY_URL`, `OAK_RELAY_TOKEN`, or the service on this machine. `verify` is a
+    context of TLS, or False to trust any certificate; without it the authorities that are known, or those in the file
+    `OAK_RELAY_CA_FILE`. `proxy` is the address of one in between. `timeout`: seconds. What does no harm twice is tried again
+    while the service is busy, or when the connection broke."""
 
-    def __init__(self, url: str | None = None, token: str | None = None, timeout: float = 30.0) -> None:
+    def __init__(
+        self,
+        url: str | None = None,
+        token: str | None = None,
+        timeout: float = 30.0,
+        *,
+        verify: ssl.SSLContext | bool = True,
+        proxy: str | None = None,
+    ) -> None:
         self.url, headers = calls.address(url, token)
-        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=timeout, trust_env=False)
+        self._http = httpx.Client(
+            base_url=self.url,
+            headers=headers,
+            timeout=timeout,
+            trust_env=False,
+            verify=calls.trusted(verify),
+            proxy=proxy,
+        )
 
     def __enter__(self) -> "Client":
         return self
@@ -490,8 +509,19 @@ class Client:
         return run
 
     def _send(self, call: calls.Call[T]) -> T:
-        try:
-            response = self._http.send(call.request(self._http))
-        except httpx.TransportError as error:
-            raise Unreachable(f"no service answers at {self.url} ({error}); start one with oak-relay up") from None
-        return call.result(response)
+        attempt, came = 0, None
+        while came is None:
+            attempt += 1
+            try:
+                came = self._http.send(call.request(self._http))
+            except httpx.TransportError as error:
+                seconds = patience.pause(attempt, call.method, call.headers, error)
+                if seconds is None:
+                    what = f"no service answers at {self.url} ({error}); start one with oak-relay up"
+                    raise Unreachable(what) from None
+            else:
+                seconds = patience.pause(attempt, call.method, call.headers, came)
+            if seconds is not None:
+                came = None
+                time.sleep(seconds)
+        return call.result(came)

@@ -2,6 +2,7 @@
 
 import io
 import os
+import ssl
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -90,6 +91,18 @@ def address(url: str | None, token: str | None) -> tuple[str, dict[str, str]]:
     if token and scheme != "https" and not is_this_machine(host):
         raise OakRelayError(f"a token is not sent to {url} in clear; use https, or a tunnel from this machine")
     return url, {"Authorization": f"Bearer {token}"} if token else {}
+
+
+def trusted(verify: ssl.SSLContext | bool) -> ssl.SSLContext | bool:
+    """What certificates are checked with: what is given, or the authorities in the file `OAK_RELAY_CA_FILE`. Raises
+    `OakRelayError` when that cannot be read."""
+    file = os.environ.get("OAK_RELAY_CA_FILE")
+    if verify is not True or not file:
+        return verify
+    try:
+        return ssl.create_default_context(cafile=file)
+    except OSError as error:
+        raise OakRelayError(f"OAK_RELAY_CA_FILE: {file} holds no certificates that can be read: {error}") from None
 
 
 def _lines(file: Path) -> list[str]:
