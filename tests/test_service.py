@@ -140,7 +140,7 @@ def test_a_failed_run_says_why(client):
 
 def test_once_means_once_ever(client):
     text = "oak: 1\nworkflow: once-only\nsteps:\n  - step: gift\n    once: ${ input.who }\n    do: table.add\n    with: {table: refunds, row: {guest: '${ input.who }'}}\nresult: ${ gift.id | default('had it') if gift else 'had it' }\n"  # fmt: skip
-    client.save(text)
+    client.save(text, over=True)
     results = [client.start("once-only", {"who": who}).result() for who in ("Una", "Una", "Vic")]
     assert [r == "had it" for r in results] == [False, True, False]
 

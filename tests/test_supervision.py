@@ -397,7 +397,8 @@ BROKEN = {
 def test_what_an_expression_breaks_is_its_own_steps_failure(oak: Processes, what: str):
     client = oak.client()
     client.save(
-        f'oak: 1\nworkflow: broken-words\nsteps:\n  - step: a\n    set: {{v: "{BROKEN[what]}"}}\nresult: ${{ a.v }}\n'
+        f'oak: 1\nworkflow: broken-words\nsteps:\n  - step: a\n    set: {{v: "{BROKEN[what]}"}}\nresult: ${{ a.v }}\n',
+        over=True,
     )
     run = client.start("broken-words").wait(20)
     assert (run.state, run.error.kind) == ("failed", "invalid"), run.error
