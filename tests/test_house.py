@@ -74,6 +74,28 @@ async def test_migrations_give_the_tables_and_go_back(empty_database):
     await database.close()
 
 
+async def test_what_an_earlier_release_kept_is_brought_along(empty_database):
+    database = Database(empty_database())
+    await database.migrate()
+    flow = "00000000-0000-7000-8000-000000000001"
+    async with database.engine.begin() as connection:
+        await connection.run_sync(lambda c: command.downgrade(alembic_config(c), "0001"))
+        await connection.execute(text(f"INSERT INTO workflow (workspace_id, id, name) VALUES (1, '{flow}', 'kept')"))
+        await connection.execute(
+            text(
+                f"INSERT INTO sample (workspace_id, id, workflow_id, name, value) VALUES (1, '{flow}', '{flow}', 'one', '5')"
+            )
+        )
+    await database.migrate()
+    async with database.engine.connect() as connection:
+        row = (
+            await connection.execute(text("SELECT w.name, w.removed_at, s.value, s.trigger FROM workflow w, sample s"))
+        ).one()
+        assert tuple(row) == ("kept", None, "5", "")
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0002"
+    await database.close()
+
+
 async def test_tables_of_a_later_release_are_left_as_they_are(new_database):
     database = Database(new_database())
     async with database.engine.begin() as connection:

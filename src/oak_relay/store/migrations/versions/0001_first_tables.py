@@ -58,34 +58,6 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_budget")),
     )
     op.create_table(
-        "answered",
-        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
-        sa.Column("key", sa.LargeBinary(), nullable=False),
-        sa.Column("body", sa.LargeBinary(), nullable=False),
-        sa.Column("status", sa.Integer(), nullable=True),
-        sa.Column("answer", sa.LargeBinary(), nullable=True),
-        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
-        sa.PrimaryKeyConstraint("workspace_id", "key", name=op.f("pk_answered")),
-    )
-    op.create_index("ix_answered_at", "answered", ["at"], unique=False)
-    op.create_table(
-        "credit",
-        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
-        sa.Column("credential", sa.Text(), nullable=False),
-        sa.Column("money", sa.Numeric(precision=18, scale=9), nullable=False),
-        sa.Column("base", sa.Numeric(precision=18, scale=9), nullable=False),
-        sa.Column("base_unpriced", sa.BigInteger(), nullable=False),
-        sa.Column("noted_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
-        sa.Column("warn_at", sa.Float(), server_default="0.2", nullable=False),
-        sa.Column("warn_days", sa.Float(), server_default="3", nullable=False),
-        sa.Column("state", sa.Text(), server_default="within", nullable=False),
-        sa.Column("spent", sa.Numeric(precision=18, scale=9), server_default="0", nullable=False),
-        sa.Column("unpriced", sa.BigInteger(), server_default="0", nullable=False),
-        sa.Column("a_day", sa.Numeric(precision=18, scale=9), server_default="0", nullable=False),
-        sa.CheckConstraint("state IN ('within','warned','spent')", name=op.f("ck_credit_state")),
-        sa.PrimaryKeyConstraint("workspace_id", "credential", name=op.f("pk_credit")),
-    )
-    op.create_table(
         "conversation",
         sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
         sa.Column("id", sa.Uuid(), nullable=False),
@@ -108,7 +80,6 @@ def upgrade() -> None:
         sa.Column("sealed", sa.LargeBinary(), nullable=False),
         sa.Column("last_test", sa.Text(), nullable=True),
         sa.Column("last_used_at", sa.DateTime(timezone=True), nullable=True),
-        sa.Column("last_worked_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.PrimaryKeyConstraint("workspace_id", "name", name=op.f("pk_credential")),
@@ -582,7 +553,6 @@ def upgrade() -> None:
         sa.Column("at_once", sa.Integer(), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.Column("updated_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
-        sa.Column("removed_at", sa.DateTime(timezone=True), nullable=True),
         sa.PrimaryKeyConstraint("workspace_id", "id", name=op.f("pk_workflow")),
         sa.UniqueConstraint("workspace_id", "name", name=op.f("uq_workflow_workspace_id_name")),
     )
@@ -634,8 +604,6 @@ def upgrade() -> None:
         sa.Column("step", sa.Text(), server_default="", nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("value", sa.Text(), nullable=False),
-        sa.Column("trigger", sa.Text(), server_default="", nullable=False),
-        sa.Column("event", sa.Text(), nullable=True),
         sa.Column("created_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.ForeignKeyConstraint(
             ["workspace_id", "workflow_id"],
@@ -647,29 +615,6 @@ def upgrade() -> None:
         sa.UniqueConstraint(
             "workspace_id", "workflow_id", "step", "name", name=op.f("uq_sample_workspace_id_workflow_id_step_name")
         ),
-    )
-    op.create_table(
-        "awaited",
-        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
-        sa.Column("workflow_id", sa.Uuid(), nullable=False),
-        sa.Column("trigger", sa.Text(), nullable=False),
-        sa.Column("path", sa.Text(), nullable=True),
-        sa.Column("sample", sa.Text(), nullable=False),
-        sa.Column("until", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["workspace_id", "workflow_id"],
-            ["workflow.workspace_id", "workflow.id"],
-            name=op.f("fk_awaited_workspace_id_workflow_id"),
-            ondelete="CASCADE",
-        ),
-        sa.PrimaryKeyConstraint("workspace_id", "workflow_id", "trigger", name=op.f("pk_awaited")),
-    )
-    op.create_index(
-        "ix_awaited_path",
-        "awaited",
-        ["workspace_id", "path"],
-        unique=False,
-        postgresql_where=sa.text("path IS NOT NULL"),
     )
     op.create_table(
         "table_row",
@@ -797,8 +742,6 @@ def downgrade() -> None:
         postgresql_where=sa.text("searched"),
     )
     op.drop_table("table_row")
-    op.drop_index("ix_awaited_path", table_name="awaited", postgresql_where=sa.text("path IS NOT NULL"))
-    op.drop_table("awaited")
     op.drop_table("sample")
     op.drop_table("message")
     op.drop_table("fact")
@@ -858,9 +801,6 @@ def downgrade() -> None:
     op.drop_table("credential")
     op.drop_index("ix_conversation_updated", table_name="conversation")
     op.drop_table("conversation")
-    op.drop_table("credit")
-    op.drop_index("ix_answered_at", table_name="answered")
-    op.drop_table("answered")
     op.drop_table("budget")
     op.drop_table("audit")
     op.drop_table("artifact")
