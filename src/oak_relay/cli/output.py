@@ -158,6 +158,11 @@ def money(amount: float | None, unpriced: int = 0) -> str:
     return f"{amount:.4f}" if amount >= 0.0001 else f"{amount:.7f}"
 
 
+def counted(count: int, what: str) -> str:
+    """`1 step`, `3 steps`."""
+    return f"{count} {what}" if count == 1 else f"{count} {what}s"
+
+
 def moment(at: datetime | None) -> str:
     """A moment in the local zone, which is named; of today the time alone."""
     if at is None:

@@ -6,7 +6,7 @@ from typing import Any
 from rich.tree import Tree
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, duration, escaped, moment, money, state
+from oak_relay.cli.output import OUT, counted, duration, escaped, moment, money, state
 from oak_relay.client.results import Attempt, Line, RunData, RunDetail, Span, Trace
 from oak_relay.engine.paths import EntryPath
 
@@ -28,9 +28,9 @@ def head(detail: RunDetail) -> None:
     if run.parent_id:
         OUT.print(f"started by the run [dim]{run.parent_id}[/]")
     OUT.print(f"{about}started by {run.trigger} at {moment(run.created_at)}, took {duration(run.seconds)}")
-    OUT.print(
-        f"{run.steps} steps, {run.attempts} attempts, {run.tokens_in + run.tokens_out} tokens, money {money(run.money, run.unpriced)}"
-    )
+    tokens = run.tokens_in + run.tokens_out
+    did = [counted(run.steps, "step"), counted(run.attempts, "attempt"), counted(tokens, "token")]
+    OUT.print(f"{', '.join(did)}, money {money(run.money, run.unpriced)}")
     if run.error:
         OUT.print(f"[red]{run.error.kind}[/]: {escaped(run.error.message)}")
         if run.error.fix:
