@@ -1,8 +1,9 @@
-"""The blocking face of the client."""
+"""The blocking face of the client, made of the other one by `make faces`."""
 
 import ssl
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from types import TracebackType
 from typing import Any
 from uuid import UUID
@@ -23,7 +24,7 @@ class Run(results.RunData):
 
     def refresh(self) -> "Run":
         """The run as it is now."""
-        return self._client._bound(self._client.run(self.id).run.model_dump())
+        return self._client._bound((self._client.run(self.id)).run.model_dump())
 
     def wait(self, timeout: float = 300.0) -> "Run":
         """Return when the run has ended. Raises `WaitedTooLong` after so many seconds."""
@@ -40,7 +41,7 @@ class Run(results.RunData):
         ended = self.wait(timeout)
         if ended.state != "succeeded":
             raise RunFailed(ended.state, ended.error)
-        return self._client.run(self.id).result
+        return (self._client.run(self.id)).result
 
     def follow(self) -> Iterator[results.Span | results.RunData]:
         """What happens, as it happens: spans, and the run itself whenever it changes; ends with it."""
@@ -98,16 +99,18 @@ class Client:
 
     def follow(self, run_id: UUID | str) -> Iterator[results.Span | results.RunData]:
         """What happens in a run, as it happens."""
+        for event, data in self._events(calls.stream(run_id), ("span", "run")):
+            yield (results.Span if event == "span" else results.RunData).model_validate_json(data)
+
+    def _events(self, path: str, wanted: tuple[str, ...]) -> Iterator[tuple[str, str]]:
         try:
-            with connect_sse(self._http, "GET", calls.stream(run_id), timeout=60) as source:
+            with connect_sse(self._http, "GET", path, timeout=60) as source:
                 if source.response.status_code >= 400:
                     source.response.read()
                     raise calls.refused(source.response)
                 for event in source.iter_sse():
-                    if event.event in ("span", "run"):
-                        yield (results.Span if event.event == "span" else results.RunData).model_validate_json(
-                            event.data
-                        )
+                    if event.event in wanted:
+                        yield event.event, event.data
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
@@ -207,6 +210,77 @@ class Client:
         """Keep a run's event, or what a step gave, as a sample."""
         return self._send(calls.keep_sample(run_id, name, step))
 
+    def session(self) -> results.Caller:
+        """Who is asking."""
+        return self._send(calls.session())
+
+    def change_password(self, old: str, new: str) -> None:
+        """Change the password of who is asking, who has signed in with it."""
+        self._send(calls.change_password(old, new))
+
+    def connectors(self) -> list[results.Connector]:
+        """What is installed, and what of it cannot be used."""
+        return self._send(calls.connectors())
+
+    def credential_kinds(self) -> list[results.CredentialKind]:
+        """Kinds of credentials, with their fields."""
+        return self._send(calls.credential_kinds())
+
+    def trigger_kinds(self) -> list[results.TriggerKind]:
+        """Kinds of triggers, with their fields."""
+        return self._send(calls.trigger_kinds())
+
+    def examples(self) -> list[results.Example]:
+        """Workflows to begin with."""
+        return self._send(calls.examples())
+
+    def play(self, example: str) -> Run:
+        """Save an example as a workflow, unless it is there, and start it with its own sample."""
+        return self._bound(self._send(calls.play(example)))
+
+    def why(self, run_id: UUID | str) -> str:
+        """Why a run is not moving; empty when it moves or has ended."""
+        return (self._send(calls.why(run_id))).get("why", "")
+
+    def coming(
+        self, cron: str | None = None, every: str | None = None, rrule: str | None = None, zone: str = "UTC"
+    ) -> list[datetime]:
+        """The next ten occurrences of a rule, before it is written down."""
+        given = {"cron": cron, "every": every, "rrule": rrule, "zone": zone}
+        return self._send(calls.coming({name: one for name, one in given.items() if one is not None}))
+
+    def follow_all(self) -> Iterator[results.RunData]:
+        """Runs whenever one changes, until it is left."""
+        for _, data in self._events(calls.every_stream(), ("run",)):
+            yield results.RunData.model_validate_json(data)
+
+    def usage_csv(
+        self,
+        by: list[str] | None = None,
+        since: str | None = None,
+        until: str | None = None,
+        workflow: str | None = None,
+    ) -> str:
+        """What models used, as CSV; days as YYYY-MM-DD."""
+        return self._send(calls.usage_csv(by or [], since, until, workflow))
+
+    def add_sample(self, workflow: str, name: str, value: object, step: str = "") -> dict[str, str]:
+        """Keep a value as a sample: of the input, or of what a step gave."""
+        return self._send(calls.add_sample(workflow, name, value, step))
+
+    def remove_sample(self, workflow: str, sample_id: UUID | str) -> None:
+        """Remove a sample."""
+        self._send(calls.remove_sample(workflow, sample_id))
+
+    def linked_question(self, link: str) -> results.Question:
+        """The question of a link: of what stands behind `/answer/` in it."""
+        return self._send(calls.linked_question(link))
+
+    def answer_by_link(self, link: str, choice: str | None = None, data: object = None, text: str | None = None) -> int:
+        """Answer the question of a link."""
+        given = {"choice": choice, "data": data, "text": text}
+        return (self._send(calls.answer_by_link(link, given)))["answered"]
+
     def credits(self) -> list[results.Credit]:
         """What was noted of the accounts behind credentials, and what is left by what models cost since."""
         return self._send(calls.credits())
@@ -245,7 +319,7 @@ class Client:
     ) -> int:  # fmt: skip
         """Answer a question, with `alike` all of its kind; how many were."""
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
-        return self._send(calls.answer(question_id, given))["answered"]
+        return (self._send(calls.answer(question_id, given)))["answered"]
 
     def restore(self, after: UUID | str | None = None) -> results.Restore:
         """Runs that are held after a restore of the database, and events that it took back."""
@@ -285,7 +359,7 @@ class Client:
 
     def cancel(self, run_id: UUID | str) -> str:
         """Cancel a run: `cancelled`, `asked` or `over`."""
-        return self._send(calls.cancel(run_id))["outcome"]
+        return (self._send(calls.cancel(run_id)))["outcome"]
 
     def events(self, limit: int = 50) -> list[Mapping[str, object]]:
         """Events, newest first."""

@@ -579,3 +579,80 @@ def note_credit(credential: str, money: float, adds: bool) -> Call[results.Credi
 def forget_credit(credential: str) -> Call[None]:
     """Keep no account any more."""
     return Call("DELETE", _at("credits", credential), _raw)
+
+
+def session() -> Call[results.Caller]:
+    """Who is asking."""
+    return Call("GET", _at("session"), _one(results.Caller))
+
+
+def change_password(old: str, new: str) -> Call[None]:
+    """Change the password of who is asking."""
+    return Call("POST", _at("password"), _raw, body={"old": old, "new": new})
+
+
+def connectors() -> Call[list[results.Connector]]:
+    """What is installed, and what of it cannot be used."""
+    return Call("GET", _at("connectors"), _many(results.Connector))
+
+
+def credential_kinds() -> Call[list[results.CredentialKind]]:
+    """Kinds of credentials, with their fields."""
+    return Call("GET", _at("credential-kinds"), _many(results.CredentialKind))
+
+
+def trigger_kinds() -> Call[list[results.TriggerKind]]:
+    """Kinds of triggers, with their fields."""
+    return Call("GET", _at("trigger-kinds"), _many(results.TriggerKind))
+
+
+def examples() -> Call[list[results.Example]]:
+    """Workflows to begin with."""
+    return Call("GET", _at("examples"), _many(results.Example))
+
+
+def play(example: str) -> Call[Mapping[str, object]]:
+    """Save an example, and start it with its own sample."""
+    return Call("POST", _at("examples", example, "play"), _raw)
+
+
+def why(run_id: UUID | str) -> Call[dict[str, str]]:
+    """Why a run is not moving."""
+    return Call("GET", _at("runs", run_id, "why"), _raw)
+
+
+def every_stream() -> str:
+    """Runs as they change, as server-sent events."""
+    return _at("runs", "stream")
+
+
+def coming(given: Mapping[str, str]) -> Call[list[datetime]]:
+    """The next ten occurrences of a rule."""
+    return Call("POST", _at("schedules", "preview"), _many(datetime), body=given)
+
+
+def usage_csv(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[str]:
+    """What models used, as CSV."""
+    given = {"by": by, "since": since, "until": until, "workflow": workflow}
+    return Call("GET", _at("usage.csv"), _raw, given)
+
+
+def add_sample(workflow: str, name: str, value: object, step: str) -> Call[dict[str, str]]:
+    """Keep a value as a sample."""
+    body = {"name": name, "value": value, "step": step}
+    return Call("POST", _at("workflows", workflow, "samples"), _raw, body=body)
+
+
+def remove_sample(workflow: str, sample_id: UUID | str) -> Call[None]:
+    """Remove a sample."""
+    return Call("DELETE", _at("workflows", workflow, "samples", sample_id), _raw)
+
+
+def linked_question(link: str) -> Call[results.Question]:
+    """The question of a link."""
+    return Call("GET", _at("answers", link), _one(results.Question))
+
+
+def answer_by_link(link: str, given: Mapping[str, object]) -> Call[dict[str, int]]:
+    """Answer the question of a link."""
+    return Call("POST", _at("answers", link), _raw, body=given)

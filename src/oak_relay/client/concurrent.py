@@ -4,6 +4,7 @@ import asyncio
 import ssl
 import time
 from collections.abc import AsyncIterator, Mapping, Sequence
+from datetime import datetime
 from types import TracebackType
 from typing import Any
 from uuid import UUID
@@ -101,16 +102,18 @@ class AsyncClient:
 
     async def follow(self, run_id: UUID | str) -> AsyncIterator[results.Span | results.RunData]:
         """What happens in a run, as it happens."""
+        async for event, data in self._events(calls.stream(run_id), ("span", "run")):
+            yield (results.Span if event == "span" else results.RunData).model_validate_json(data)
+
+    async def _events(self, path: str, wanted: tuple[str, ...]) -> AsyncIterator[tuple[str, str]]:
         try:
-            async with aconnect_sse(self._http, "GET", calls.stream(run_id), timeout=60) as source:
+            async with aconnect_sse(self._http, "GET", path, timeout=60) as source:
                 if source.response.status_code >= 400:
                     await source.response.aread()
                     raise calls.refused(source.response)
                 async for event in source.aiter_sse():
-                    if event.event in ("span", "run"):
-                        yield (results.Span if event.event == "span" else results.RunData).model_validate_json(
-                            event.data
-                        )
+                    if event.event in wanted:
+                        yield event.event, event.data
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
@@ -211,6 +214,79 @@ class AsyncClient:
     async def keep_sample(self, run_id: UUID | str, name: str, step: str = "") -> dict[str, str]:
         """Keep a run's event, or what a step gave, as a sample."""
         return await self._send(calls.keep_sample(run_id, name, step))
+
+    async def session(self) -> results.Caller:
+        """Who is asking."""
+        return await self._send(calls.session())
+
+    async def change_password(self, old: str, new: str) -> None:
+        """Change the password of who is asking, who has signed in with it."""
+        await self._send(calls.change_password(old, new))
+
+    async def connectors(self) -> list[results.Connector]:
+        """What is installed, and what of it cannot be used."""
+        return await self._send(calls.connectors())
+
+    async def credential_kinds(self) -> list[results.CredentialKind]:
+        """Kinds of credentials, with their fields."""
+        return await self._send(calls.credential_kinds())
+
+    async def trigger_kinds(self) -> list[results.TriggerKind]:
+        """Kinds of triggers, with their fields."""
+        return await self._send(calls.trigger_kinds())
+
+    async def examples(self) -> list[results.Example]:
+        """Workflows to begin with."""
+        return await self._send(calls.examples())
+
+    async def play(self, example: str) -> AsyncRun:
+        """Save an example as a workflow, unless it is there, and start it with its own sample."""
+        return self._bound(await self._send(calls.play(example)))
+
+    async def why(self, run_id: UUID | str) -> str:
+        """Why a run is not moving; empty when it moves or has ended."""
+        return (await self._send(calls.why(run_id))).get("why", "")
+
+    async def coming(
+        self, cron: str | None = None, every: str | None = None, rrule: str | None = None, zone: str = "UTC"
+    ) -> list[datetime]:
+        """The next ten occurrences of a rule, before it is written down."""
+        given = {"cron": cron, "every": every, "rrule": rrule, "zone": zone}
+        return await self._send(calls.coming({name: one for name, one in given.items() if one is not None}))
+
+    async def follow_all(self) -> AsyncIterator[results.RunData]:
+        """Runs whenever one changes, until it is left."""
+        async for _, data in self._events(calls.every_stream(), ("run",)):
+            yield results.RunData.model_validate_json(data)
+
+    async def usage_csv(
+        self,
+        by: list[str] | None = None,
+        since: str | None = None,
+        until: str | None = None,
+        workflow: str | None = None,
+    ) -> str:
+        """What models used, as CSV; days as YYYY-MM-DD."""
+        return await self._send(calls.usage_csv(by or [], since, until, workflow))
+
+    async def add_sample(self, workflow: str, name: str, value: object, step: str = "") -> dict[str, str]:
+        """Keep a value as a sample: of the input, or of what a step gave."""
+        return await self._send(calls.add_sample(workflow, name, value, step))
+
+    async def remove_sample(self, workflow: str, sample_id: UUID | str) -> None:
+        """Remove a sample."""
+        await self._send(calls.remove_sample(workflow, sample_id))
+
+    async def linked_question(self, link: str) -> results.Question:
+        """The question of a link: of what stands behind `/answer/` in it."""
+        return await self._send(calls.linked_question(link))
+
+    async def answer_by_link(
+        self, link: str, choice: str | None = None, data: object = None, text: str | None = None
+    ) -> int:
+        """Answer the question of a link."""
+        given = {"choice": choice, "data": data, "text": text}
+        return (await self._send(calls.answer_by_link(link, given)))["answered"]
 
     async def credits(self) -> list[results.Credit]:
         """What was noted of the accounts behind credentials, and what is left by what models cost since."""

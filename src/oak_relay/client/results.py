@@ -196,6 +196,51 @@ class Credential(Result):
     tag: str
 
 
+class Caller(Result):
+    """Who is asking, by a session or a token."""
+
+    name: str
+    by: str
+
+
+class Connector(Result):
+    """A package of actions, kinds of credentials and triggers; `fault` says why it cannot be used."""
+
+    name: str
+    title: str
+    package: str
+    version: str
+    fault: str
+    actions: list[str]
+
+
+class CredentialKind(Result):
+    """A kind of credential; `input` is the JSON Schema of its fields, `sent` whether it goes with requests."""
+
+    name: str
+    title: str
+    sent: bool
+    input: dict[str, Any]
+
+
+class TriggerKind(Result):
+    """A kind of trigger; `input` is the JSON Schema of its fields, `way` how its occasions come."""
+
+    name: str
+    way: str
+    input: dict[str, Any]
+
+
+class Example(Result):
+    """A workflow to begin with; `needs_model` while it asks a model and there is none."""
+
+    name: str
+    title: str
+    note: str
+    text: str
+    needs_model: bool
+
+
 class Credit(Result):
     """What an account held when it was noted, what is left of it, and when that ends at the present pace."""
 
