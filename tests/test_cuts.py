@@ -12,6 +12,7 @@ from oak_relay.engine.entries import Entry
 from oak_relay.engine.memory import MemoryJournal
 from oak_relay.engine.outcomes import Finished, Rested, Start
 from oak_relay.engine.protocols import Outcome
+from oak_relay.engine.trace import spans
 from oak_relay.engine.walk import Walk
 from tests.test_engine import Actions, Killed, World, plan_of
 
@@ -295,3 +296,16 @@ async def test_once_that_was_done_well_is_noted_so_that_doing_a_run_again_may_do
     outcome = await Walk(plan_of(steps), MemoryJournal(apply), Actions(world), START).walk()
     assert outcome.state == "failed"
     assert made == [ClaimOnce("a", "k" * 500), FinishOnce("a", "k" * 500), ClaimOnce("b", "x")]
+
+
+async def test_a_way_without_steps_has_succeeded_when_it_is_chosen():
+    steps = [
+        {"step": "chosen", "branch": [{"if": "${ false }", "steps": [{"step": "x", "set": {"n": 1}}]}, {"else": [], "gives": "none"}]},
+        {"step": "behind", "set": {"n": "${ chosen }"}},
+    ]  # fmt: skip
+    journal = MemoryJournal()
+    ended = await Walk(plan_of(steps), journal, Actions(World()), Start("r", {"input": {}})).walk()
+    assert isinstance(ended, Finished) and ended.state == "succeeded"
+    for over in (True, False):
+        chosen = next(s for s in spans(journal.log, over) if s.path == "chosen")
+        assert (chosen.state, chosen.ended is not None) == ("succeeded", True)

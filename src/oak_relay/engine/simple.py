@@ -24,14 +24,15 @@ async def branch(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     recorded = None if failed else walk.recorded(path, node.digest)
     if recorded is None:
         holding = (i for i, w in enumerate(node.ways) if w.condition is None or walk.asked(path, w.condition, scope))
-        body = {"way": next(holding, -1)}
-        entry = Entry(path, "value", 0, node.digest, body, {"kind": "branch"}, at=walk.journal.now())
+        way = next(holding, -1)
+        about = {"kind": "branch", "steps": len(node.ways[way].steps) if way >= 0 else 0}
+        entry = Entry(path, "value", 0, node.digest, {"way": way}, about, at=walk.journal.now())
         recorded = walk.journal.add(entry)
     if recorded["way"] < 0:
         return None
-    way = node.ways[recorded["way"]]
-    await walk.steps(way.steps, f"{path}.", scope)
-    return walk.value(way.gives, scope)
+    taken = node.ways[recorded["way"]]
+    await walk.steps(taken.steps, f"{path}.", scope)
+    return walk.value(taken.gives, scope)
 
 
 async def reply(walk: Walking, node: Node, path: str, scope: Scope) -> None:

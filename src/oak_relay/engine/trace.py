@@ -236,7 +236,9 @@ def _take_value(span: Span, entry: Entry) -> None:
     span.ended = entry.at
     kind = detail.get("kind")
     if kind == "branch":
-        span.way, span.state, span.ended = body["way"], "running" if body["way"] >= 0 else "succeeded", None
+        span.way = body["way"]
+        if body["way"] >= 0 and detail.get("steps", 1):  # else there is nothing inside that is still to be done
+            span.state, span.ended = "running", None
     elif kind == "wait":
         span.until, span.state, span.ended = body["until"], "waiting", None
     elif kind in ("together", "repeat"):
