@@ -44,7 +44,9 @@ class Owner:
 
     async def incarnate(self) -> None:
         self.id = uuids.uuid7()
-        await workers.register(self.connection, self.id, "test", 1, 3600)
+        connection = await self.database.connect_directly()  # its own may be busy with a claim
+        await workers.register(connection, self.id, "test", 1, 3600)
+        await connection.close()
         registry: Any = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
         hints: Any = SimpleNamespace(send=lambda topic: None, watched=False)
         self.writer = JournalWriter(self.database, self.id, hints, registry)

@@ -149,8 +149,8 @@ def test_upserts_at_once_make_one_row(client):
     """Rule 5: local writes are sorted by key; a match is updated, not doubled."""
     client.create_table("counted", {"guest": "text", "n": "number"})
     client.add_rows("counted", [{"guest": "Ada", "n": -1}])
-    client.save("oak: 1\nworkflow: counts\nsteps:\n  - step: row\n    do: table.upsert\n    with: {table: counted, match: [guest], row: {guest: '${ input.g }', n: '${ input.n }'}}\n")  # fmt: skip
-    started = [client.start("counts", {"g": g, "n": n}) for n in range(10) for g in ("Ada", "Bo")]
+    client.save("oak: 1\nworkflow: counts-at-once\nsteps:\n  - step: row\n    do: table.upsert\n    with: {table: counted, match: [guest], row: {guest: '${ input.g }', n: '${ input.n }'}}\n")  # fmt: skip
+    started = [client.start("counts-at-once", {"g": g, "n": n}) for n in range(10) for g in ("Ada", "Bo")]
     assert {r.wait().state for r in started} == {"succeeded"}
     assert sorted(r.row["guest"] for r in client.rows("counted")) == ["Ada", "Bo"]
 
