@@ -339,7 +339,7 @@ def seed_agents(processes: Processes) -> None:
         "route-briefing",
         "reply-screen",
     ):
-        client.save((ROOT / "demo" / "workflows" / f"{name}.yaml").read_text())
+        client.save((ROOT / "demo" / "workflows" / f"{name}.yaml").read_text(), over=True)
         client.on(name)
     for name in ("morning-conditions", "path-scout"):
         client.settings(name, {"search": f"{processes.standins}/search"})

@@ -224,9 +224,9 @@ def test_a_question_is_answered_in_the_tray_with_one_key(page: Page, oak: Proces
 def test_who_has_the_link_answers_a_form_without_signing_in(browser: Browser, oak: Processes, client: Client):
     form = "{type: object, required: [bunks], properties: {bunks: {type: integer, title: Free bunks}}}"
     client.save(
-        f"oak: 1\nworkflow: linked\nsteps:\n  - step: q\n    ask: {{at: link, text: How many?, form: {form}}}\nresult: ${{ q.data.bunks }}\n"
+        f"oak: 1\nworkflow: linked-form\nsteps:\n  - step: q\n    ask: {{at: link, text: How many?, form: {form}}}\nresult: ${{ q.data.bunks }}\n"
     )
-    run = client.start("linked")
+    run = client.start("linked-form")
     [question] = until(lambda: client.tray(run=run.id))
     page = browser.new_page()
     page.goto(question.link.replace(question.link.split("/answer/")[0], oak.url))

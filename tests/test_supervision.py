@@ -482,7 +482,7 @@ result: ${ told.status if told else 'skipped' }
 
 def test_doing_a_run_again_does_a_failed_once_step_again(oak: Processes, outside: Callable[[list[int]], str]):
     client = oak.client()
-    client.save(ONCE)
+    client.save(ONCE, over=True)
     given = {"key": "a key that is " + "long " * 200 + "one", "url": outside([500, 200])}
     failed = client.start("once-only", given)
     assert failed.wait(20).state == "failed"
