@@ -11,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, expect
 
 from oak_relay.client import Client, NotFound
-from oak_relay.client.errors import Conflict
+from oak_relay.client.errors import Conflict, Denied
 from tests.browsing import browser, sign_in
 from tests.conftest import Processes, until
 
@@ -160,6 +160,16 @@ def test_another_name_and_another_one_like_it(client: Client):
     assert (
         '"workflow": "still-json", "steps": [{"step": "a", "set": {"workflow": "as-json"' in of(client, "still-json")[1]
     )
+
+
+def test_a_token_for_some_workflows_makes_no_other(oak: Processes, client: Client):
+    client.save(text("mine-alone"))
+    limited = Client(oak.url, client.add_token("limited", workflows=["mine-alone", "mine-too"]).secret)
+    with pytest.raises(Denied, match="other workflows"):
+        limited.duplicate("mine-alone", "not-mine")
+    with pytest.raises(Denied, match="other workflows"):
+        limited.rename("mine-alone", "not-mine")
+    assert limited.duplicate("mine-alone", "mine-too").version == 1
 
 
 def command(oak: Processes, home: Path, *words: str) -> subprocess.CompletedProcess[str]:

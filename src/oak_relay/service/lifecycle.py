@@ -165,6 +165,7 @@ async def rename_workflow(
 ) -> RenamedOut:
     """Give a workflow another name, by a new version whose text says so, which is on where the newest one was. `referring` are
     workflows that still name it as it was called."""
+    _within(who, given.name)
     async with parts.database.begin() as connection:
         row = await _row(connection, parts, name)
         newest = await workflows.one_version(connection, parts.workspace, row.id, None)
@@ -192,6 +193,7 @@ async def rename_workflow(
 @router.post("/{name}/duplicate", status_code=201)
 async def duplicate_workflow(name: str, given: NameIn, parts: PartsDep, who: CallerDep) -> SavedOut:
     """Make a workflow of another name of the newest version of one."""
+    _within(who, given.name)
     async with parts.database.connect() as connection:
         row = await _row(connection, parts, name)
         newest = await workflows.one_version(connection, parts.workspace, row.id, None)
@@ -200,6 +202,13 @@ async def duplicate_workflow(name: str, given: NameIn, parts: PartsDep, who: Cal
             raise _taken(given.name)
     text = _named(newest.text, name, given.name)
     return await save_document(parts, who, text, Asked())
+
+
+def _within(who: Caller, name: str) -> None:
+    """A token that is limited to some workflows makes no other. Raises `Problem`."""
+    if who.workflows is not None and name not in who.workflows:
+        only = ", ".join(sorted(who.workflows))
+        raise Problem(403, "this token is for other workflows", f"it is for {only}", "name one of them")
 
 
 def _named(text: str, name: str, other: str) -> str:
