@@ -101,8 +101,10 @@ def test_what_was_changed_meanwhile_stays_unless_that_is_said(oak: Processes, cl
     command(oak, "import", str(out), "--over")
     assert (client.workflow("moored").version, client.workflow("moored").text) == (3, text % 1)
     client.remove_workflow("moored")
+    (out / "workflows" / "README.md").write_text("ours")
     command(oak, "export", str(out))
     assert "moored.yaml" not in os.listdir(out / "workflows")
+    assert "README.md" in os.listdir(out / "workflows")
 
 
 @pytest.mark.parametrize(

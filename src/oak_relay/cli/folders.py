@@ -62,8 +62,8 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
             flows[workflow.name] = {"on": workflow.on_version is not None, "settings": found.settings}
             if workflow.on_version not in (None, found.version):
                 ERR.print(f"! {workflow.name}: version {workflow.on_version} is on, {found.version} is exported")
-        for file in documents.glob("*.*"):
-            if file not in written:
+        for file in documents.glob("*"):
+            if file.suffix in (".yaml", ".json") and file not in written:
                 file.unlink()
         about = {
             "oak": 1,

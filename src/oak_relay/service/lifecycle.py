@@ -152,8 +152,8 @@ async def remove_workflow(name: str, parts: PartsDep, who: CallerDep, asked: Pre
     under way go on to their end; they are listed under its name and the time at which it was removed."""
     async with parts.database.begin() as connection:
         row = await _row(connection, parts, name)
+        await workflows.switch(connection, parts.workspace, row, None, None)  # from here on nobody else saves it
         asked.check(str(await _newest(connection, parts, row)), name)
-        await workflows.switch(connection, parts.workspace, row, None, None)
         await workflows.remove(connection, parts.workspace, row)
         await people.note(connection, parts.workspace, who.name, "remove workflow", name)
     parts.config_changed()

@@ -48,7 +48,7 @@ class Once:
             return self._again(known, key, said)
         try:
             response = await handle()
-        except (Fault, Problem, RequestValidationError):
+        except (Fault, Problem, RequestValidationError, values.NotJson):
             await self._forget(key)  # of whatever else nobody knows whether it did something
             raise
         if not 200 <= response.status_code < 300:
