@@ -61,6 +61,12 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     client.on("ferry-times")
     client.settings("ferry-times", {"fee": 3})
     client.put_budget("office", 12.5, "month", warn_at=0.5)
+    client.create_table("odd", {"name": "text", "n": "number", "b": "boolean", "x": "any"})
+    odd = [
+        {"name": "007", "n": 1, "b": True, "x": {"a": [1, "é\n"]}}, {"name": "", "n": None, "b": False, "x": None},
+        {"name": "=1+1", "x": 5}, {"name": "true", "x": "true"}, {"n": 10**30, "x": [None, False]},
+    ]  # fmt: skip
+    client.add_rows("odd", [*odd, *({"n": n, "name": "x" * 300} for n in range(2500))])
     out = tmp_path / "out"
     said = command(full, "export", str(out), "--rows")
     assert "3 workflows" in said
@@ -82,6 +88,8 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     again = tmp_path / "again"
     command(empty, "export", str(again), "--rows")
     assert files(again) == first
+    assert [row.row for row in empty.client().rows("odd", 5)] == odd
+    assert len(list(empty.client().every_row("odd"))) == 2505
     assert empty.client().workflow("ferry-times").workflow.on_version == 1
     empty.start_worker()
     assert empty.client().start("ferry-times").result() == "3 a head"

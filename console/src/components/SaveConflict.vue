@@ -44,6 +44,6 @@ const sides = computed(() => [
 .conflict { border-left: 3px solid var(--relay-waiting); padding-left: 1rem; margin: 0.75rem 0; }
 .sides { display: grid; grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr)); gap: 1rem; }
 h3 { font-size: 1rem; }
-pre { max-height: 24rem; padding: 0.5rem; background: var(--bs-tertiary-bg); }
+pre { max-height: 24rem; margin-bottom: 0.75rem; padding: 0.5rem; background: var(--bs-tertiary-bg); }
 .only { background: var(--relay-marked, rgb(200 150 60 / 25%)); }
 </style>

@@ -51,6 +51,7 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
 </script>
 
 <template>
+  <p v-if="triggers.data.value && !triggers.data.value.length" class="quiet">The newest version has no triggers: only a person or a client starts it.</p>
   <div v-for="trigger in triggers.data.value" :key="trigger.trigger" class="way">
     <p><strong>{{ trigger.trigger }}</strong> <span class="quiet">{{ trigger.sentence }}</span></p>
     <template v-if="hookOf(trigger.trigger)">

@@ -12,14 +12,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from oak_relay import jsontext
 from oak_relay.cli.output import ERR, OUT, as_json, escaped, show, shown, working
 from oak_relay.cli.workflows import text_of
 from oak_relay.client import Client
-from oak_relay.client.errors import Conflict, OakRelayError, Problem
+from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import Result
 
 _ABOUT = "workspace.json"
 _NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
+_AT_ONCE = 400_000
+"""Bytes of rows that are sent at once."""
 _OURS = frozenset(("secret", "name", "tag", "can"))
 
 
@@ -31,7 +34,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "on, settings, tables, models, tool servers, budgets, and credentials without their secrets.",
     )  # fmt: skip
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--rows", action="store_true", help="rows of tables too, as CSV")
+    parser.add_argument("--rows", action="store_true", help="rows of tables too, as JSON Lines")
     parser.set_defaults(run=lambda a: export_cmd(a, client(a)))
     parser = commands.add_parser(
         "import", help="take in a folder that was exported", epilog="examples: oak-relay import larkspur --check; "
@@ -83,7 +86,8 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
         if arguments.rows:
             (folder / "tables").mkdir(exist_ok=True)
             for table in client.tables():
-                (folder / "tables" / f"{_safe(table.name)}.csv").write_bytes(client.export_csv(table.name).encode())
+                with (folder / "tables" / f"{_safe(table.name)}.jsonl").open("w") as rows:
+                    rows.writelines(jsontext.dumps(row.row) + "\n" for row in client.every_row(table.name))
     counted = {name: len(held) for name, held in about.items() if isinstance(held, dict)}
     if not show({"folder": str(folder), **counted}, arguments.json):
         OUT.print(f"{escaped(str(folder))}: {', '.join(f'{count} {name}' for name, count in counted.items() if count)}")
@@ -165,9 +169,29 @@ class _Taking:
                 )
                 continue
             self._do(f"table {name}", self.client.create_table, name, {c["name"]: c["type"] for c in columns})
-            file = files / f"{_safe(name)}.csv"
-            if file.exists() and len(text := text_of(file).splitlines()) > 1:
-                self._do(f"rows of {name}: {len(text) - 1} lines", self.client.import_csv, name, text_of(file))
+            file = files / f"{_safe(name)}.jsonl"
+            if file.exists():
+                self._do(f"rows of {name}", self._rows, name, file)
+
+    def _rows(self, table: str, file: Path) -> None:
+        """Add the rows of a file, as many at once as one body takes. Raises `OakRelayError` for a line that is no row."""
+        some: list[Mapping[str, object]] = []
+        size = 0
+        with file.open() as lines:
+            for number, line in enumerate(lines, 1):
+                try:
+                    row = jsontext.loads(line)
+                except ValueError as error:
+                    raise OakRelayError(f"{file}, line {number}: this is not JSON: {error}") from None
+                if not isinstance(row, dict):
+                    raise OakRelayError(f"{file}, line {number}: a row is a mapping of columns and values")
+                if some and (size + len(line) > _AT_ONCE or len(some) >= 1000):
+                    self.client.add_rows(table, some)
+                    some, size = [], 0
+                some.append(row)
+                size += len(line.encode())
+        if some:
+            self.client.add_rows(table, some)
 
     def documents(self, folder: Path, given: Mapping[str, Any], over: bool) -> None:
         """Workflows: saved all, and only then adjusted and switched on, as they name each other."""
@@ -194,7 +218,7 @@ class _Taking:
             if not self.check:
                 call(*given, **more)
             self.done.append(what)
-        except (Problem, Conflict) as problem:
+        except OakRelayError as problem:
             self.wrong.append(f"{what}: {problem}")
 
 

@@ -509,9 +509,17 @@ class Client:
         """Remove a table with its rows."""
         return self._send(calls.drop_table(name))
 
-    def rows(self, table: str, limit: int = 100) -> list[results.Row]:
-        """Rows of a table, oldest first."""
-        return self._send(calls.rows(table, limit))
+    def rows(self, table: str, limit: int = 100, after: UUID | str | None = None) -> list[results.Row]:
+        """Rows of a table, oldest first, 1,000 at most; those behind the row `after`."""
+        return self._send(calls.rows(table, limit, after))
+
+    def every_row(self, table: str) -> Iterator[results.Row]:
+        """All rows of a table, oldest first."""
+        last = None
+        while page := self.rows(table, 1000, last):
+            for row in page:
+                yield row
+            last = page[-1].id
 
     def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None) -> None:
         """Change columns of a row."""

@@ -388,9 +388,10 @@ def drop_table(name: str) -> Call[None]:
     return Call("DELETE", _at("tables", name), _raw)
 
 
-def rows(table: str, limit: int) -> Call[list[results.Row]]:
+def rows(table: str, limit: int, after: UUID | str | None) -> Call[list[results.Row]]:
     """Rows of a table, oldest first."""
-    return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), {"limit": limit})
+    given = {"limit": limit, "after": after}
+    return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), given)
 
 
 def update_row(

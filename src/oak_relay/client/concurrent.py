@@ -518,9 +518,17 @@ class AsyncClient:
         """Remove a table with its rows."""
         return await self._send(calls.drop_table(name))
 
-    async def rows(self, table: str, limit: int = 100) -> list[results.Row]:
-        """Rows of a table, oldest first."""
-        return await self._send(calls.rows(table, limit))
+    async def rows(self, table: str, limit: int = 100, after: UUID | str | None = None) -> list[results.Row]:
+        """Rows of a table, oldest first, 1,000 at most; those behind the row `after`."""
+        return await self._send(calls.rows(table, limit, after))
+
+    async def every_row(self, table: str) -> AsyncIterator[results.Row]:
+        """All rows of a table, oldest first."""
+        last = None
+        while page := await self.rows(table, 1000, last):
+            for row in page:
+                yield row
+            last = page[-1].id
 
     async def update_row(
         self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None
