@@ -196,7 +196,7 @@ class Crash:
     def _cancel(self) -> None:
         """Some of the runs that are just at work."""
         assert self.client is not None
-        for run in self.client.runs(state="running", limit=50).runs:
+        for run in self.client.runs(state="running", limit=50):
             if random.random() < 0.1 and run.kind == "run":
                 self.cancelled.add(str(run.id))
                 self.client.cancel(run.id)

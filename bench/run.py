@@ -250,8 +250,8 @@ def blanking(bench: Bench, client: Client, pace: Pace) -> None:
     """What looking for 200 stored secrets costs an HTTP step, of what all of it costs its worker."""
     found = [f"{number:04d}-{secrets.token_urlsafe(24)}" for number in range(200)]
     blanker = Blanker(found)
-    [run] = client.runs(workflow="bench-outside", limit=1).runs
-    texts = [values.dumps(entry["detail"]) for entry in client.journal(run.id) if entry.get("detail")]
+    [run] = client.runs(workflow="bench-outside", limit=1)
+    texts = [values.dumps(entry.detail) for entry in client.journal(run.id) if entry.detail]
     times = []
     for _ in range(200):
         began = time.perf_counter()

@@ -181,14 +181,16 @@ def history(bench: Bench, client: Client, share: float) -> None:
     bench.sql("VACUUM ANALYZE")  # as it stands after a while: the server is not just tidying up
     http = httpx.Client(base_url=client.url, headers=dict(client._http.headers), trust_env=False, timeout=60)
     page = http.get("/api/v1/runs", params={"limit": 50}).json()
-    some = page["runs"][20]["id"]
+    some = page["items"][20]["id"]
     asked = {
         "latest": ("/api/v1/runs", {}),
         "by workflow": ("/api/v1/runs", {"workflow": "bench-history"}),
         "by state": ("/api/v1/runs", {"state": "failed"}),
         "by subject": ("/api/v1/runs", {"subject": "guest 17"}),
         "by error": ("/api/v1/runs", {"error_kind": "timeout"}),
-        "by time": ("/api/v1/runs", {"since": page["runs"][-1]["created_at"]}),
+        "by words that are nowhere": ("/api/v1/runs", {"text": "no such words"}),
+        "by a part of the id": ("/api/v1/runs", {"id": some[9:]}),
+        "by time": ("/api/v1/runs", {"since": page["items"][-1]["created_at"]}),
         "a page far back": (
             "/api/v1/runs",
             {"after": bench.sql("SELECT id::text FROM run ORDER BY id LIMIT 1 OFFSET $1", count // 3)},

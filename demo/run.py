@@ -226,7 +226,7 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
                 if attempt.state == "failed" and span.state == "succeeded":
                     retried.add(status)
     ended = {name: wait_end(client, run_id) for name, run_id in agents.items()}
-    talks = client.runs(workflow="guest-chat").runs
+    talks = client.runs(workflow="guest-chat")
     for name, detail in [*ended.items(), *(("guest-chat", client.run(run.id)) for run in reversed(talks))]:
         run = detail.run
         grid.add_row(str(run.id)[-12:], run.subject, run.state, name, str(run.steps), str(run.attempts), str(run.tokens_in + run.tokens_out),

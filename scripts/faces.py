@@ -30,6 +30,9 @@ def blocking() -> str:
         text = (made / "face.py").read_text().replace('"""The async face of the client."""', _HEAD)
         for name, other in (("AsyncClient", "Client"), ("AsyncRun", "Run")):
             text = text.replace(f'"{name}"', f'"{other}"')
+        text = text.replace("Awaitable[Page[T]]", "Page[T]").replace(
+            "Iterator, Awaitable, Callable", "Callable, Iterator"
+        )
         text = text.replace("import time\nimport ssl\nimport time\n", "import ssl\nimport time\n")
         done = subprocess.run(
             [sys.executable, "-m", "ruff", "format", "-q", "--stdin-filename", str(CLIENT / "blocking.py"), "-"],

@@ -98,7 +98,7 @@ def test_a_name_that_nobody_has_costs_what_others_cost(oak: Processes):
 
 def test_a_password_is_changed_by_who_knows_it_and_ends_the_other_sessions(lone: Processes):
     here, there = signed_in(lone), signed_in(lone, **{"User-Agent": "another browser"})
-    listed = here.get("/api/v1/sessions").json()
+    listed = here.get("/api/v1/sessions").json()["items"]
     assert [one["this"] for one in listed] == [True, False]
     assert listed[1]["agent"] == "another browser"
     assert listed[0]["address"] == "127.0.0.1"
@@ -110,7 +110,7 @@ def test_a_password_is_changed_by_who_knows_it_and_ends_the_other_sessions(lone:
     assert here.get("/api/v1/runs").status_code == 200
     assert sign_in(lone).status_code == 401
     assert sign_in(lone, "a longer password").status_code == 201
-    again = here.get("/api/v1/sessions").json()
+    again = here.get("/api/v1/sessions").json()["items"]
     other = next(one for one in again if not one["this"])
     assert here.delete(f"/api/v1/sessions/{other['id']}").status_code == 204
     assert here.delete(f"/api/v1/sessions/{other['id']}").status_code == 404
@@ -261,7 +261,7 @@ def test_sessions_and_tokens_are_so_many_at_most(lone: Processes):
     copies = "INSERT INTO token (workspace_id, id, kind, name, digest, member_id, expires_at) SELECT workspace_id, gen_random_uuid(), '{}', name, decode(md5(n::text || '{}'), 'hex'), member_id, now() + interval '1 day' FROM token, generate_series(1, {}) n WHERE kind = 'session' RETURNING 1"  # fmt: skip
     lone.sql(copies.format("session", "s", 150))
     second = signed_in(lone)
-    assert len(second.get("/api/v1/sessions").json()) == 100
+    assert len(second.get("/api/v1/sessions").json()["items"]) == 100
     assert lone.sql("SELECT count(*) FROM token WHERE kind = 'session' AND NOT revoked") == 100
     lone.sql("UPDATE token SET expires_at = now() - interval '31 days' WHERE kind = 'session' AND revoked RETURNING 1")
     third = signed_in(lone)
@@ -282,7 +282,7 @@ def test_a_link_ends_and_is_shown_to_who_may_answer_alone(oak: Processes, tokens
     [question] = until(lambda: client.tray(run=run.id))
     assert question.link
     for right, shown in (("read", False), ("answer", True)):
-        [seen] = with_token(oak, tokens[right]).get("/api/v1/tray", params={"run": str(run.id)}).json()
+        [seen] = with_token(oak, tokens[right]).get("/api/v1/tray", params={"run": str(run.id)}).json()["items"]
         assert bool(seen["link"]) is shown
     name, ends, signature = question.link.rpartition("/")[2].split(".")
     api = f"{oak.url}/api/v1/answers"

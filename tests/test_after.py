@@ -45,8 +45,8 @@ def test_a_long_list_has_ended_once(oak: Processes, client: Client):
     run = client.start("after-work", {"items": list(range(450))})
     assert run.result() == 450
     client.start("after-work", {"items": []}).result()
-    until(lambda: len(client.runs(workflow="after-one").runs) == 2)
-    assert {r.state for r in client.runs(workflow="after-one").runs} <= {"succeeded", "queued", "running"}
+    until(lambda: len(client.runs(workflow="after-one")) == 2)
+    assert {r.state for r in client.runs(workflow="after-one")} <= {"succeeded", "queued", "running"}
 
 
 def test_whatever_fails_reaches_somebody(oak: Processes, client: Client):
@@ -58,16 +58,16 @@ def test_whatever_fails_reaches_somebody(oak: Processes, client: Client):
     client.save(parent)
     client.save(WORK.format(name="hopeless"))
     client.start("fails-alone", {"fails": True}).wait()
-    [told] = until(lambda: client.runs(workflow="tell-the-warden", state=["succeeded"]).runs)
+    [told] = until(lambda: client.runs(workflow="tell-the-warden", state=["succeeded"]))
     assert client.run(told.id).result == "fails-alone failed: the stove is out"
     client.start("fails-below", {}).wait()
-    until(lambda: len(client.runs(workflow="tell-the-warden", state=["succeeded"]).runs) == 2)
-    subjects = sorted(r.subject or "" for r in client.runs(workflow="tell-the-warden").runs)
+    until(lambda: len(client.runs(workflow="tell-the-warden", state=["succeeded"])) == 2)
+    subjects = sorted(r.subject or "" for r in client.runs(workflow="tell-the-warden"))
     assert subjects == ["fails-alone", "fails-below"]  # a child's failure is its parent's
     client.start("hopeless", {"fails": True}).wait()
-    until(lambda: client.runs(workflow="tell-the-warden", state=["failed"]).runs)
+    until(lambda: client.runs(workflow="tell-the-warden", state=["failed"]))
     client.start("fails-alone", {"fails": True}).wait()
-    until(lambda: len(client.runs(workflow="tell-the-warden", subject="fails-alone").runs) == 2)
-    assert len(client.runs(workflow="tell-the-warden").runs) == 4  # its own failure does not begin it again
+    until(lambda: len(client.runs(workflow="tell-the-warden", subject="fails-alone")) == 2)
+    assert len(client.runs(workflow="tell-the-warden")) == 4  # its own failure does not begin it again
     client.off("tell-the-warden")
     assert client.workflow("tell-the-warden").workflow.starters == ["Any run that failed or set aside"]

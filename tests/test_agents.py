@@ -261,8 +261,8 @@ def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
     ended(lone, client.start("asks", {"n": 4}).id)
     ended(lone, client.start("asks", {"n": 5}).id)
     until(lambda: client.budgets()[0].state == "spent")
-    until(lambda: client.runs(workflow="warned", state="succeeded").runs)
-    assert client.run(client.runs(workflow="warned").runs[0].id).result.startswith("small ")
+    until(lambda: client.runs(workflow="warned", state="succeeded"))
+    assert client.run(client.runs(workflow="warned")[0].id).result.startswith("small ")
     refused = until(lambda: (found := ended(lone, client.start("asks", {"n": 6}).id)).run.state == "failed" and found)
     assert refused.run.error.kind == "over_limit"
     assert "the budget small is spent" in refused.run.error.message
@@ -345,14 +345,14 @@ def test_traces_go_to_a_collector_with_the_names_of_the_conventions(lone: Proces
     ids = {s["spanId"] for s in collector.spans}
     assert len(ids) == len(collector.spans)
     assert all(s["parentSpanId"] in {*ids, "00f067aa0ba902b7"} for s in collector.spans)
-    assert client.runs(workflow="guest-chat").runs[0].state == "succeeded"
+    assert client.runs(workflow="guest-chat")[0].state == "succeeded"
     collector.server.shutdown()
 
 
 def test_one_talks_with_an_agent_of_a_draft_and_nothing_is_kept(ready: Processes):
     client = ready.client()
     text = (ROOT / "demo" / "workflows" / "guest-chat.yaml").read_text()
-    before = len(client.conversations(500)), ready.sql("SELECT count(*) FROM run")
+    before = len(client.conversations(limit=500)), ready.sql("SELECT count(*) FROM run")
     first = client.talk(text, "May I bring a dog to Glasswater?", input={"guest": "x", "message": ""})
     assert "annex of Glasswater" in first.text
     assert [m["role"] for m in first.messages] == ["user", "assistant", "tool", "assistant"]
@@ -365,7 +365,7 @@ def test_one_talks_with_an_agent_of_a_draft_and_nothing_is_kept(ready: Processes
         text, "How many bunks are free at Upper Tarn?", first.messages, input={"guest": "x", "message": ""}
     )
     assert "starts no other run" in str(retried.spans[-2].error) or retried.text
-    assert (len(client.conversations(500)), ready.sql("SELECT count(*) FROM run")) == before
+    assert (len(client.conversations(limit=500)), ready.sql("SELECT count(*) FROM run")) == before
     counted = client.usage(["workflow"], workflow="guest-chat")[0].calls
     client.talk(text, "hello", input={"guest": "x", "message": ""})
     assert (
@@ -568,7 +568,7 @@ def test_what_is_long_ago_is_kept_in_short_and_facts_are_kept(ready: Processes):
     say("hello, my name is Ada")
     for n in range(4):
         say(f"hello number {n}")
-    about = next(c for c in client.conversations(500) if c.key == "long ada")
+    about = next(c for c in client.conversations(limit=500) if c.key == "long ada")
     assert about.facts == {"name": "Ada"}
     assert "my name is Ada" in about.summary
     assert "number 0" in about.summary

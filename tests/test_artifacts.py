@@ -152,7 +152,7 @@ def test_a_large_run_is_whole_where_it_counts_and_previewed_where_it_is_shown(oa
 
 
 def test_the_end_of_a_large_run_is_told_whole(oak: Processes, ran: str):
-    found = until(lambda: oak.client().runs(workflow="afterwards", state="succeeded").runs)
+    found = until(lambda: oak.client().runs(workflow="afterwards", state="succeeded"))
     assert oak.client().run(found[0].id).result == 1500
 
 

@@ -618,6 +618,9 @@ def outside() -> Iterator[tuple[str, dict[str, bytes]]]:
             asked = json.loads(self.rfile.read(int(self.headers["content-length"])))
             number = str(asked.get("id", 0)).encode()
             answer = told["raw"] if "raw" in told else b'{"jsonrpc": "2.0", "id": ' + number + b', "result": {}}'
+            if "raw" not in told and asked.get("method") == "initialize":
+                hello = b'{"protocolVersion": "2025-06-18", "capabilities": {}, "serverInfo": {"name": "bell", "version": "1"}}'
+                answer = b'{"jsonrpc": "2.0", "id": ' + number + b', "result": ' + hello + b"}"
             if "raw" not in told and asked.get("method") == "tools/list":
                 answer = b'{"jsonrpc": "2.0", "id": ' + number + b', "result": {"tools": ' + told["tools"] + b"}}"
             self.send_response(200)

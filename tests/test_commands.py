@@ -398,5 +398,5 @@ def test_the_last_run_is_one_that_somebody_began(run: Run, ready: Processes):
     )
     run_id = started(run, "cli-parent", {})
     ends(ready, run_id)
-    until(lambda: client.runs(workflow="cli-heard", state="succeeded").runs)
+    until(lambda: client.runs(workflow="cli-heard", state="succeeded"))
     assert as_json(run, "show", "last")["run"]["run"]["id"] == run_id

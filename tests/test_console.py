@@ -355,7 +355,7 @@ def test_one_talks_with_a_draft_retries_and_clears(page: Page, agents: Processes
     expect(talk).to_contain_text("As I said of Glasswater")
     talk.get_by_role("button", name="Clear").click()
     expect(talk.get_by_text("Glasswater")).to_have_count(0)
-    assert not [c for c in agents.client().conversations(500) if c.key == "guest "]
+    assert not [c for c in agents.client().conversations(limit=500) if c.key == "guest "]
 
 
 def test_a_letter_is_changed_and_approved_in_the_tray(page: Page, agents: Processes, client: Client):

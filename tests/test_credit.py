@@ -30,7 +30,7 @@ def account(oak: Processes, client: Client, name: str) -> str:
 
 
 def told(client: Client, name: str) -> list[str]:
-    runs = client.runs(workflow="credit-warned", state="succeeded").runs
+    runs = client.runs(workflow="credit-warned", state="succeeded")
     return [text for r in reversed(runs) if (text := str(client.run(r.id).result)).startswith(name)]
 
 

@@ -21,6 +21,13 @@ from tests.browsing import browser, sign_in
 from tests.conftest import Processes, until
 from tests.hidden import ESCAPES, SECRETS, escaped
 
+HELLO = {
+    "protocolVersion": "2025-06-18",
+    "capabilities": {"tools": {}},
+    "serverInfo": {"name": "tells", "version": "1"},
+}
+"""How a tool server greets."""
+
 __all__ = ["browser"]
 MANY = [*SECRETS, *(f"{kind}{n}-{'ö' if n % 2 else '/'}{n * 7919}" for n, kind in enumerate(["hut key ", "ridge&", 'a"b\\', "%2F+", "x" * 200] * 4))][:40]  # fmt: skip
 WAYS = [
@@ -149,7 +156,7 @@ def parrot() -> Iterator[Parrot]:
 
         def _tools(self, n: int, sent: str) -> None:
             asked = json.loads(sent)
-            result: dict[str, object] = {}
+            result: dict[str, object] = {**HELLO} if asked["method"] == "initialize" else {}
             if asked["method"] == "tools/list":
                 result = {
                     "tools": [
@@ -255,7 +262,8 @@ def test_what_a_tool_server_is_given_in_its_environment_is_sealed_and_blanked(lo
         "    asked = json.loads(line)\n"
         "    if 'id' not in asked: continue\n"
         "    tools = [{'name': 'tell', 'description': os.environ['HUT_KEY'] + str(sorted(os.environ)), 'inputSchema': {'type': 'object'}}]\n"
-        "    print(json.dumps({'jsonrpc': '2.0', 'id': asked['id'], 'result': {'tools': tools}}), flush=True)\n"
+        f"    told = {HELLO} if asked['method'] == 'initialize' else {{'tools': tools}}\n"
+        "    print(json.dumps({'jsonrpc': '2.0', 'id': asked['id'], 'result': told}), flush=True)\n"
     )
     house, client = lone, lone.client()
     house.kill(house.running[-1])

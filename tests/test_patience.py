@@ -30,7 +30,7 @@ class Moody:
                 if mood == "cut":
                     self.connection.close()
                     return
-                body = b"[]" if mood == 200 else b'{"title": "busy"}'
+                body = b'{"items": []}' if mood == 200 else b'{"title": "busy"}'
                 self.send_response(int(mood))
                 if mood == 429:
                     self.send_header("Retry-After", "0")

@@ -43,7 +43,7 @@ def refused(oak: Processes, count: int = 1) -> list[dict]:
     def listed() -> list[dict] | None:
         answer = httpx.get(f"{oak.url}/api/v1/workflows/gated/refusals", headers=headers)
         assert answer.is_success, answer.text
-        found = answer.json()
+        found = answer.json()["items"]
         return found if len(found) >= count else None
 
     return until(listed)

@@ -68,7 +68,7 @@ def test_all_roles_work_behind_a_pooler_in_transaction_mode(new_database, tmp_pa
         assert {run.result(60) for run in runs} == {"x"}
         text = "oak: 1\nworkflow: beat\ntriggers:\n  - {trigger: t, schedule: {every: 1s}}\nsteps:\n  - {step: a, set: {v: 1}}\nresult: ${ a.v }\n"
         client.on(client.save(text).workflow)
-        until(lambda: len(client.runs(workflow="beat", state="succeeded").runs) >= 2)
+        until(lambda: len(client.runs(workflow="beat", state="succeeded")) >= 2)
     finally:
         processes.stop()
         pooler.terminate()

@@ -114,8 +114,8 @@ def test_runs_are_listed_by_filter_and_page_stably(client, hello):
     first = client.runs(workflow=hello, subject="Paging", limit=2)
     client.start(hello, {"name": "Paging"}).wait()  # a newcomer does not shift later pages
     second = client.runs(workflow=hello, subject="Paging", limit=2, after=first.next)
-    assert [r.id for r in (*first.runs, *second.runs)] == ids[::-1][:4]
-    assert all(r.state == "failed" for r in client.runs(state="failed").runs)
+    assert [r.id for r in (*first, *second)] == ids[::-1][:4]
+    assert all(r.state == "failed" for r in client.runs(state="failed"))
 
 
 def test_following_a_run_tells_its_spans_and_its_end(client):
@@ -371,9 +371,9 @@ def test_the_command_line_from_file_to_trace(oak, tmp_path):
     assert "1 Set text" in shown
     assert "succeeded" in shown
     listed = json.loads(cli(oak, "runs", "--workflow", "from-file", "--json").stdout)
-    assert listed["runs"][0]["state"] == "succeeded"
+    assert listed["items"][0]["state"] == "succeeded"
     assert "from-file" in cli(oak, "workflows").stdout
-    assert cli(oak, "watch", listed["runs"][0]["id"]).returncode == 0
+    assert cli(oak, "watch", listed["items"][0]["id"]).returncode == 0
 
 
 def test_secrets_come_by_standard_input_and_are_not_shown(oak):

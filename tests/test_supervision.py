@@ -57,7 +57,7 @@ def test_hold_and_release_during_a_call_make_no_second_walk(lone: Processes):
     until(lambda: client.run(run_id).run.state == "succeeded")
     assert client.run(run_id).result == "reply-1"
     assert lone.worked()[f"{run_id}:told"] <= 1
-    kinds = [entry["kind"] for entry in client.journal(run_id) if entry["path"] == "told"]
+    kinds = [entry.kind for entry in client.journal(run_id) if entry.path == "told"]
     assert kinds == ["began", "lost"]
 
 
@@ -345,13 +345,13 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         ).result()
         found = until(lambda: (told := client.restore()).count == 15 and told, 30)
         assert found.held == 20
-        assert len(client.runs(held=True, limit=50).runs) == 20
+        assert len(client.runs(held=True, limit=50)) == 20
         assert {one.event_key for one in found.missing} == set(later)
         assert {str(one.run) for one in found.missing} == set(later.values())
         client.publish({"type": "gate.opened", "source": "/test", "id": "2"})
         until(lambda: not processes.sql("SELECT count(*) FROM published WHERE handled_at IS NULL"))
         again = {key: count for key, count in processes.worked().items() if count != calls.get(key, 0)}
-        assert {key.split(":")[0] for key in again} <= {str(r.id) for r in client.runs(workflow="booking-triage").runs}
+        assert {key.split(":")[0] for key in again} <= {str(r.id) for r in client.runs(workflow="booking-triage")}
 
         assert client.hold(False)["released"] == 20
         until(lambda: processes.sql("SELECT count(*) FROM run r JOIN workflow w ON w.id = r.workflow_id "
@@ -366,7 +366,7 @@ def test_a_restore_under_running_processes_holds_what_was_under_way(tmp_path: Pa
         }  # once before, and once because somebody let them go
         assert {worked[f"{run}:first"] for run in before.values()} == {1}
         assert client.forget_missing() == {"forgotten": 15}
-        assert client.restore().count == 0 and not client.runs(held=True).runs
+        assert client.restore().count == 0 and not client.runs(held=True)
     finally:
         processes.stop()
         server.stop("immediate")

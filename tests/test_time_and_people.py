@@ -161,7 +161,7 @@ def test_rows_added_changed_and_removed_by_anyone_start_what_listens(oak: Proces
     client.create_table("watched", {"hut": "text", "bunks": "number"})
     for text in (ROWS, REMOVES):
         client.on(client.save(text).workflow)
-    told = lambda: sorted(str(client.run(r.id).result) for r in client.runs(workflow="rows", state="succeeded").runs)  # noqa: E731
+    told = lambda: sorted(str(client.run(r.id).result) for r in client.runs(workflow="rows", state="succeeded"))  # noqa: E731
     client.add_rows("watched", [{"hut": "Upper Tarn", "bunks": 12}, {"hut": "Thistle Col", "bunks": 4}])
     row = client.rows("watched")[0]
     client.update_row("watched", row.id, {"bunks": 14})
@@ -192,8 +192,8 @@ def test_a_long_list_is_walked_in_parts_by_any_worker(oak: Processes):
     inside = client.trace(run.id, under="rounds[310]").spans
     assert [s.path for s in inside if s.kind == "step" and s.output] == ["rounds[310].kept"]
     assert client.run(run.id).run.steps > 450
-    assert not [r for r in client.runs(workflow="parts").runs if r.kind == "part"]
-    assert len(client.runs(parent=run.id).runs) == 5
+    assert not [r for r in client.runs(workflow="parts") if r.kind == "part"]
+    assert len(client.runs(parent=run.id)) == 5
 
 
 def test_a_child_run_gives_its_result_or_its_error(oak: Processes):
@@ -330,7 +330,7 @@ def test_events_start_runs_and_end_waits_also_early_ones(oak: Processes):
     client.publish(event("booking.changed", {"guest": "Cleo", "nights": 1}))  # where does not hold
     assert waiting.result() == "Cleo"
     assert late.result() == "Cleo"  # the event came before it was waited for
-    made = client.runs(workflow="on-event").runs
+    made = client.runs(workflow="on-event")
     assert len(made) == 1
     assert client.run(made[0].id).result == ["/office", 3]
 
@@ -345,7 +345,7 @@ def test_an_event_that_cannot_be_handed_on_does_not_keep_the_others(oak: Process
     oak.sql("INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body) "
             "VALUES (1, '00000000-0000-7000-8000-000000000001', 'event', 'booking.poisoned', '/x', 'bad', 'no json')")  # fmt: skip
     client.publish(event("booking.poisoned", {"guest": "Eda", "nights": 4}))
-    until(lambda: client.runs(workflow="on-poison", state="succeeded").runs)
+    until(lambda: client.runs(workflow="on-poison", state="succeeded"))
 
 
 def test_events_come_in_in_binary_mode_and_batches(oak: Processes):
@@ -367,7 +367,7 @@ def test_events_come_in_in_binary_mode_and_batches(oak: Processes):
     batch = [event("booking.binary", {"guest": "Dov", "nights": 5}, id=f"b{n}") for n in (2, 3)]
     kind = {"Authorization": headers["Authorization"], "Content-Type": "application/cloudevents-batch+json"}
     assert len(httpx.post(url, content=json.dumps(batch), headers=kind).json()) == 2
-    until(lambda: len([r for r in client.runs(workflow="on-binary", state="succeeded").runs]) == 3)
+    until(lambda: len([r for r in client.runs(workflow="on-binary", state="succeeded")]) == 3)
     refused = httpx.post(url, content="{}", headers={**kind, "Content-Type": "application/cloudevents+json"})
     assert refused.status_code == 400
     assert "lacks id, source, type" in refused.json()["title"]
@@ -401,8 +401,8 @@ result: 1
     live(client, text)
     run_of(client, "writer", {"guest": "watched", "fails": False}).wait()
     run_of(client, "writer", {"guest": "somebody", "fails": True}).wait()
-    until(lambda: len(client.runs(workflow="watcher", state="succeeded").runs) == 3)
-    results = sorted(client.run(r.id).result for r in client.runs(workflow="watcher").runs)
+    until(lambda: len(client.runs(workflow="watcher", state="succeeded")) == 3)
+    results = sorted(client.run(r.id).result for r in client.runs(workflow="watcher"))
     assert results == [["oak.ended", "failed"], ["oak.row", "insert"], ["oak.row", "update"]]
 
 
@@ -412,9 +412,9 @@ def test_a_workflow_that_starts_itself_is_stopped(oak: Processes):
                             '{guest: "${ input.guest }"}': '{guest: x, nights: 2}', "where:": "source:",
                             '"${ arrived.data.nights > 1 }"': "null"})  # fmt: skip
     client.publish(event("booking.loop", {"guest": "x", "nights": 2}))
-    until(lambda: client.runs(workflow="on-itself", state="failed").runs)
-    assert len(client.runs(workflow="on-itself", limit=100).runs) == 17
-    [last] = client.runs(workflow="on-itself", state="failed").runs
+    until(lambda: client.runs(workflow="on-itself", state="failed"))
+    assert len(client.runs(workflow="on-itself", limit=100)) == 17
+    [last] = client.runs(workflow="on-itself", state="failed")
     assert "16 events have caused one another" in last.error.message
 
 
@@ -435,9 +435,9 @@ def test_a_schedule_fires_each_occurrence_once_whoever_is_the_clock(lone: Proces
     live(client, SCHEDULE)
     clocks = [lone.start("tick"), lone.start("tick")]
     lone.start_worker()
-    until(lambda: len(client.runs(workflow="clockwork", state="succeeded").runs) >= 3)
+    until(lambda: len(client.runs(workflow="clockwork", state="succeeded")) >= 3)
     lone.kill(clocks[0], signal.SIGKILL)
-    until(lambda: len(client.runs(workflow="clockwork", state="succeeded").runs) >= 6)
+    until(lambda: len(client.runs(workflow="clockwork", state="succeeded")) >= 6)
     keys = [r[0] for r in lone.rows("SELECT event_key FROM event WHERE type = 'oak.time'")]
     assert len(keys) == len(set(keys))
     moments = sorted(datetime.fromisoformat(k) for k in keys)
@@ -485,14 +485,14 @@ result: ${ a.v }
     live(client, text)
     lone.start_worker()
     clock = lone.start("tick")
-    until(lambda: len(client.runs(workflow="poller", state="succeeded").runs) == 2)
+    until(lambda: len(client.runs(workflow="poller", state="succeeded")) == 2)
     lone.kill(clock, signal.SIGKILL)
     client.add_rows("refunds", [{"guest": "Bo"}, {"guest": "Cleo"}])
     lone.start("tick")
-    until(lambda: len(client.runs(workflow="poller", state="succeeded").runs) == 3)
+    until(lambda: len(client.runs(workflow="poller", state="succeeded")) == 3)
     last = lone.sql("SELECT last_at FROM schedule")
     until(lambda: lone.sql("SELECT last_at FROM schedule") > last)
-    assert {client.run(r.id).result for r in client.runs(workflow="poller").runs} == {"Ada", "Bo", "Cleo"}
+    assert {client.run(r.id).result for r in client.runs(workflow="poller")} == {"Ada", "Bo", "Cleo"}
 
 
 def test_hooks_take_other_methods_schemes_and_handshakes(oak: Processes):
@@ -650,7 +650,7 @@ result: 1
     live(client, text, OFFICE=f"{oak.standins}/office")
     trace = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
     httpx.post(f"{oak.url}/hooks/traced", json={}, headers={"traceparent": trace}).raise_for_status()
-    [run] = client.runs(workflow="traced").runs
+    [run] = client.runs(workflow="traced")
     [span] = client.trace(run.id).spans
     sent = span.attempts[0].detail["exchange"]["request"]["headers"]["traceparent"]
     assert sent.startswith("00-0af7651916cd43dd8448eb211c80319c-")
@@ -689,7 +689,7 @@ result: ${ [one.status, two.status] }
     live(client, text)
     live(client, EVENTS, **{"on-event": "on-sent", "booking.changed": "hut.opened", "booking.noted": "hut.noted"})
     assert run_of(client, "sender", {"url": f"http://127.0.0.1:{other}/api/v1/events"}).result() == [202, 202]
-    until(lambda: len(client.runs(workflow="on-sent", state="succeeded").runs) == 2)
+    until(lambda: len(client.runs(workflow="on-sent", state="succeeded")) == 2)
     client.remove_credential("own")
     oak.kill(second, signal.SIGTERM)
 

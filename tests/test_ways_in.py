@@ -60,7 +60,7 @@ def test_a_real_sender_drives_the_newest_version_again_and_again(larder: Client)
     changed = BELL.replace("for ${ input.hut }", "to ${ input.hut }")
     larder.save(changed, 1)
     assert httpx.post(url, content=body, headers=headers).json() == "3 crates to Upper Tarn"
-    found = larder.runs(workflow="larder", limit=3).runs
+    found = larder.runs(workflow="larder", limit=3)
     assert [r.version for r in found] == [2, 1, 1]
     assert {larder.run(r.id).run.trigger for r in found} == {"order"}
     larder.save(BELL, 2)
@@ -128,7 +128,7 @@ def test_the_next_event_is_kept_while_nothing_is_on(larder: Client, oak: Process
     assert httpx.post(hook, content=body, headers=headers).status_code == 404
     larder.keep_next("larder", "order", "seven")
     assert larder.triggers("larder")[0].awaited.sample == "seven"
-    before = len(larder.runs(workflow="larder").runs)
+    before = len(larder.runs(workflow="larder"))
     assert httpx.post(hook, content=b"[", headers=signed(b"[", "msg_odd")).status_code == 400
     assert (
         httpx.post(
@@ -143,7 +143,7 @@ def test_the_next_event_is_kept_while_nothing_is_on(larder: Client, oak: Process
     assert kept.event is not None
     assert (kept.value, kept.event.data) == ({"hut": "Upper Tarn", "crates": 7}, {"place": "Upper Tarn", "n": 7})
     assert kept.event.headers["x-bell"] == "brass"
-    assert len(larder.runs(workflow="larder").runs) == before
+    assert len(larder.runs(workflow="larder")) == before
     tried = larder.try_step(BELL, "told", sample="seven")
     assert tried.result == {"text": "7 crates for Upper Tarn", "by": "webhook", "from": "brass"}
     other = BELL.replace("event.data.n }", "event.data.n + 1 }")  # what is made of the event follows the draft
@@ -178,11 +178,11 @@ def test_what_does_not_fit_is_kept_too_and_so_it_is_while_the_workflow_is_on(lar
 
 def test_the_next_event_at_a_drafts_address_begins_no_run(larder: Client):
     larder.keep_next("larder", "row", "a row")
-    before = len(larder.runs(workflow="larder").runs)
+    before = len(larder.runs(workflow="larder"))
     url = drafts(larder)["row"]
     assert httpx.post(url, json={"hut": 5}).json() == {"kept": True}
     assert httpx.post(url, json={"hut": 5}).status_code == 422
-    assert len(larder.runs(workflow="larder").runs) == before
+    assert len(larder.runs(workflow="larder")) == before
     larder.keep_next("larder", "row", "a row", 1)
     until(lambda: next(t for t in larder.triggers("larder") if t.trigger == "row").awaited is None)
     larder.keep_next("larder", "row", "a row")

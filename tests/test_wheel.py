@@ -75,7 +75,7 @@ def test_it_starts_a_service_that_leads_on(installed: Path, tmp_path: Path):
             assert "<div id=" in httpx.get(url).text
             with httpx.Client(base_url=url) as http:
                 http.post("/api/v1/session", json={"password": password}).raise_for_status()
-                names = [one["name"] for one in http.get("/api/v1/examples").json()]
+                names = [one["name"] for one in http.get("/api/v1/examples").json()["items"]]
                 assert names[0] == "greet-a-guest"
                 played = http.post("/api/v1/examples/greet-a-guest/play").raise_for_status().json()["id"]
                 until(lambda: http.get(f"/api/v1/runs/{played}").json()["run"]["state"] == "succeeded")

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { abilities } from '../lib/abilities'
 import ProblemNote from './ProblemNote.vue'
+import { every } from '../lib/lists'
 
 const props = defineProps<{ taken: string[] }>()
 const open = defineModel<boolean>({ required: true })
@@ -21,7 +22,7 @@ const busy = ref('')
 const problem = ref<Error | null>(null)
 const done = ref<Schemas['ConnectedOut'] | null>(null)
 
-const nearby = useQuery({ queryKey: ['nearby'], enabled: open, staleTime: 30_000, queryFn: () => data(api.GET('/api/v1/model-servers')) })
+const nearby = useQuery({ queryKey: ['nearby'], enabled: open, staleTime: 30_000, queryFn: () => every((query) => data(api.GET('/api/v1/model-servers', { params: { query } }))) })
 const offered = computed(() => server.value?.models ?? [])
 const options = computed(() =>
   offered.value.map((one) => ({

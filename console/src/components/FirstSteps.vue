@@ -5,10 +5,11 @@ import { ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
+import { every } from '../lib/lists'
 
 const router = useRouter()
-const models = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
-const examples = useQuery({ queryKey: ['examples'], queryFn: () => data(api.GET('/api/v1/examples')) })
+const models = useQuery({ queryKey: ['models'], queryFn: () => every((query) => data(api.GET('/api/v1/models', { params: { query } }))) })
+const examples = useQuery({ queryKey: ['examples'], queryFn: () => every((query) => data(api.GET('/api/v1/examples', { params: { query } }))) })
 const busy = ref('')
 const problem = ref<Error | null>(null)
 

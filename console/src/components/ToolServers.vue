@@ -6,11 +6,12 @@ import { api, data, type Schemas } from '../api/client'
 import { useAct } from '../lib/act'
 import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
+import { every } from '../lib/lists'
 
 interface Config { url: string | null; command: string[] | null; credential: string | null }
 
 defineProps<{ credentials: { value: string; text: string }[] }>()
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['servers'], queryFn: () => data(api.GET('/api/v1/servers')) })
+const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['servers'], queryFn: () => every((query) => data(api.GET('/api/v1/servers', { params: { query } }))) })
 const config = (one: Schemas['ServerOut']) => one.config as unknown as Config
 const adding = ref(false)
 const form = reactive({ name: '', url: '', credential: '' })

@@ -5,6 +5,8 @@ import { computed, ref, watch } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { useAct } from '../lib/act'
 import { moment, shown } from '../lib/format'
+import { every, useList } from '../lib/lists'
+import MoreButton from './MoreButton.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ workflow: string; hooks: Schemas['HookOut'][]; version: number }>()
@@ -14,17 +16,13 @@ const client = useQueryClient()
 const triggers = useQuery({
   queryKey: ['triggers', props.workflow, () => props.version],
   refetchInterval: (query) => (query.state.data?.some((t) => t.awaited) ? 1500 : false),
-  queryFn: () => data(api.GET('/api/v1/workflows/{name}/triggers', path)),
+  queryFn: () => every((query) => data(api.GET('/api/v1/workflows/{name}/triggers', { params: { ...path.params, query } }))),
 })
 const samples = useQuery({
   queryKey: ['samples', props.workflow],
-  queryFn: () => data(api.GET('/api/v1/workflows/{name}/samples', path)),
+  queryFn: () => every((query) => data(api.GET('/api/v1/workflows/{name}/samples', { params: { ...path.params, query } }))),
 })
-const refused = useQuery({
-  queryKey: ['refusals', props.workflow],
-  refetchInterval: 10_000,
-  queryFn: () => data(api.GET('/api/v1/workflows/{name}/refusals', { params: { ...path.params, query: { limit: 50 } } })),
-})
+const refused = useList(['refusals', props.workflow], (query) => data(api.GET('/api/v1/workflows/{name}/refusals', { params: { ...path.params, query } })), { refetchInterval: 10_000, limit: 8 })
 const events = computed(() => (samples.data.value ?? []).filter((s) => !s.step))
 const hookOf = (trigger: string) => props.hooks.find((h) => h.trigger === trigger)
 const came = ref('')
@@ -90,13 +88,14 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
       <BButton size="sm" variant="link" @click="remove(sample.id)">Remove</BButton>
     </details>
   </template>
-  <details v-if="refused.data.value?.length" class="refused" open>
-    <summary>{{ refused.data.value.length === 50 ? '50 or more' : refused.data.value.length }} refused within a week</summary>
+  <details v-if="refused.items.value.length" class="refused" open>
+    <summary>Refused within a week</summary>
     <ul>
-      <li v-for="(refusal, index) in refused.data.value.slice(0, 8)" :key="index">
+      <li v-for="(refusal, index) in refused.items.value" :key="index">
         <strong>{{ refusal.status }}</strong> {{ refusal.reason }} <span class="quiet">{{ refusal.path }}, {{ moment(refusal.at) }}, from {{ refusal.source || 'nowhere' }}{{ refusal.agent && ` (${refusal.agent})` }}</span>
       </li>
     </ul>
+    <MoreButton :list="refused" word="Show older" />
   </details>
 </template>
 

@@ -8,6 +8,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
 import { who } from '../lib/session'
+import { every } from '../lib/lists'
 
 type Right = NonNullable<Schemas['TokenIn']['rights']>[number]
 const rights: [Right, string][] = [
@@ -20,8 +21,8 @@ const rights: [Right, string][] = [
 ]
 const ends = [{ value: 30, text: '30 days' }, { value: 90, text: '90 days' }, { value: 365, text: 'a year' }, { value: 0, text: 'no end' }]
 
-const { data: sessions, error: sessionsFailure } = useQuery({ queryKey: ['sessions'], queryFn: () => data(api.GET('/api/v1/sessions')) })
-const { data: tokens, error: tokensFailure, isPending } = useQuery({ queryKey: ['tokens'], queryFn: () => data(api.GET('/api/v1/tokens')) })
+const { data: sessions, error: sessionsFailure } = useQuery({ queryKey: ['sessions'], queryFn: () => every((query) => data(api.GET('/api/v1/sessions', { params: { query } }))) })
+const { data: tokens, error: tokensFailure, isPending } = useQuery({ queryKey: ['tokens'], queryFn: () => every((query) => data(api.GET('/api/v1/tokens', { params: { query } }))) })
 const { act: onSessions, busy: sessionBusy, problem: sessionProblem } = useAct('sessions')
 const { act: onTokens, busy: tokenBusy, problem: tokenProblem } = useAct('tokens')
 

@@ -8,10 +8,11 @@ import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
+import { every } from '../lib/lists'
 
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
+const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
 
-const { data: kinds } = useQuery({ queryKey: ['credential-kinds'], queryFn: () => data(api.GET('/api/v1/credential-kinds')), staleTime: Infinity })
+const { data: kinds } = useQuery({ queryKey: ['credential-kinds'], queryFn: () => every((query) => data(api.GET('/api/v1/credential-kinds', { params: { query } }))), staleTime: Infinity })
 
 const adding = ref(false)
 const empty = { name: '', kind: 'bearer', secret: '', hosts: '', test_url: '' }

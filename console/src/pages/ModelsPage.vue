@@ -11,11 +11,12 @@ import TestResult from '../components/TestResult.vue'
 import ToolServers from '../components/ToolServers.vue'
 import { abilities } from '../lib/abilities'
 import { useAct } from '../lib/act'
+import { every } from '../lib/lists'
 
 interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number | null; output: number } | null; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never'; can: Record<string, never> }
 
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => data(api.GET('/api/v1/models')) })
-const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
+const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => every((query) => data(api.GET('/api/v1/models', { params: { query } }))) })
+const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
 const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.sent).map((c) => ({ value: c.name, text: c.name }))])
 
 const adding = ref(false)

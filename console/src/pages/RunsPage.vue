@@ -1,20 +1,22 @@
 <script setup lang="ts">
-import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Run } from '../api/client'
 import type { operations } from '../api/schema'
 import LoadingLines from '../components/LoadingLines.vue'
+import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import { duration, moment, money } from '../lib/format'
+import { every, useList } from '../lib/lists'
 import { useStream } from '../lib/live'
 
 const route = useRoute()
 const router = useRouter()
 const client = useQueryClient()
-const KEYS = ['workflow', 'state', 'subject', 'error_kind', 'since'] as const
+const KEYS = ['workflow', 'state', 'subject', 'text', 'error_kind', 'since'] as const
 type Filter = Partial<Record<(typeof KEYS)[number], string>>
 const filter = computed<Filter>(() => Object.fromEntries(KEYS.filter((k) => route.query[k]).map((k) => [k, String(route.query[k])])))
 
@@ -24,23 +26,17 @@ function field(key: (typeof KEYS)[number]) {
     set: (value) => void router.replace({ query: { ...filter.value, [key]: value || undefined } }),
   })
 }
-const [workflow, state, subject, kind, since] = KEYS.map(field)
+const [workflow, state, subject, text, kind, since] = KEYS.map(field)
 
-const workflows = useQuery({ queryKey: ['workflows'], queryFn: () => data(api.GET('/api/v1/workflows')) })
-const pages = useInfiniteQuery({
-  queryKey: ['runs', filter],
-  initialPageParam: undefined as string | undefined,
-  placeholderData: keepPreviousData,
-  queryFn: ({ pageParam }) => {
-    const { state: one, since: hours, error_kind: kind, ...rest } = filter.value
-    type Query = NonNullable<operations['list_runs']['parameters']['query']>
-    const state = one === 'unmended' ? 'failed' : one === 'held' ? undefined : one
-    const from = hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString() : undefined
-    return data(api.GET('/api/v1/runs', { params: { query: { ...rest, error_kind: kind as Query['error_kind'], state: state ? ([state] as Query['state']) : undefined, mended: one === 'unmended' ? false : undefined, held: one === 'held' || undefined, since: from, after: pageParam, limit: 50 } } }))
-  },
-  getNextPageParam: (last) => last.next ?? undefined,
+const workflows = useQuery({ queryKey: ['workflows', 'all'], queryFn: () => every((query) => data(api.GET('/api/v1/workflows', { params: { query } }))) })
+const list = useList(['runs', filter], (asked) => {
+  const { state: one, since: hours, error_kind: kind, ...rest } = filter.value
+  type Query = NonNullable<operations['list_runs']['parameters']['query']>
+  const state = one === 'unmended' ? 'failed' : one === 'held' ? undefined : one
+  const from = hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString() : undefined
+  return data(api.GET('/api/v1/runs', { params: { query: { ...rest, error_kind: kind as Query['error_kind'], state: state ? ([state] as Query['state']) : undefined, mended: one === 'unmended' ? false : undefined, held: one === 'held' || undefined, since: from, ...asked } } }))
 })
-const runs = computed(() => pages.data.value?.pages.flatMap((p) => p.runs) ?? [])
+const runs = list.items
 const filtered = computed(() => Object.keys(filter.value).length > 0)
 let timer: number | undefined
 function again(): void {
@@ -89,10 +85,12 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
       <BFormSelect v-model="kind" :options="kinds" size="sm" aria-label="Kind of error" />
       <BFormSelect v-model="since" :options="times" size="sm" aria-label="Time" />
       <BFormInput v-model.lazy="subject" size="sm" placeholder="about whom or what" aria-label="Subject" />
+      <BFormInput v-model.lazy="text" type="search" size="sm" placeholder="words in it" aria-label="Words in it" title="words of its input, its result, its error, or a part of its id" />
     </div>
   </div>
-  <ProblemNote v-if="pages.error.value" :problem="pages.error.value" />
-  <LoadingLines v-else-if="pages.isPending.value" />
+  <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" />
+  <LoadingLines v-else-if="list.query.isPending.value" />
+  <p v-else-if="!runs.length && list.query.hasNextPage.value">Nothing found so far. <MoreButton :list="list" word="Look further back" /></p>
   <p v-else-if="!runs.length && filtered">No run fits these filters. <RouterLink to="/runs">Show all</RouterLink>.</p>
   <p v-else-if="!runs.length">No runs yet. <RouterLink to="/workflows">Choose a workflow</RouterLink> and start it, or send an event to its webhook.</p>
   <template v-else>
@@ -129,7 +127,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
         </tr>
       </tbody>
     </table>
-    <BButton v-if="pages.hasNextPage.value" variant="outline-primary" :disabled="pages.isFetchingNextPage.value" @click="pages.fetchNextPage()">Show older</BButton>
+    <MoreButton :list="list" word="Show older" />
   </template>
 </template>
 

@@ -8,12 +8,13 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
+import { every } from '../lib/lists'
 
 type Schedule = Schemas['ScheduleOut']
 const router = useRouter()
 const schedules = useQuery({
   queryKey: ['schedules'],
-  queryFn: () => data(api.GET('/api/v1/schedules', { params: { query: { occurrences: 10 } } })),
+  queryFn: () => every((query) => data(api.GET('/api/v1/schedules', { params: { query: { ...query, occurrences: 10 } } }))),
   refetchInterval: 10_000,
 })
 const { act, problem } = useAct('schedules')

@@ -1,12 +1,14 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQueryClient } from '@tanstack/vue-query'
 import { BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
+import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import QuestionCard, { type Given } from '../components/QuestionCard.vue'
+import { useList } from '../lib/lists'
 import { useStream } from '../lib/live'
 
 type Question = Schemas['QuestionOut']
@@ -19,11 +21,7 @@ const state = computed<State>({
   get: () => STATES.find((s) => s === route.query.state) ?? 'open',
   set: (value) => void router.replace({ query: value === 'open' ? {} : { state: value } }),
 })
-const questions = useQuery({
-  queryKey: ['tray', state],
-  queryFn: () => data(api.GET('/api/v1/tray', { params: { query: { state: state.value } } })),
-  refetchInterval: 5000,
-})
+const questions = useList(['tray', state], (query) => data(api.GET('/api/v1/tray', { params: { query: { ...query, state: state.value } } })), { refetchInterval: 5000 })
 const look = () => void client.invalidateQueries({ queryKey: ['tray'] })
 useStream('/api/v1/runs/stream', { run: look, many: look })
 
@@ -38,14 +36,17 @@ async function send(question: Question, given: Given): Promise<void> {
     <h1>Tray</h1>
     <BFormSelect v-model="state" :options="STATES" size="sm" aria-label="State" class="states" />
   </div>
-  <ProblemNote v-if="questions.error.value" :problem="questions.error.value" />
-  <LoadingLines v-else-if="questions.isPending.value" />
-  <p v-else-if="!questions.data.value?.length && state === 'open'">
+  <ProblemNote v-if="questions.query.error.value" :problem="questions.query.error.value" />
+  <LoadingLines v-else-if="questions.query.isPending.value" />
+  <p v-else-if="!questions.items.value.length && state === 'open'">
     Nothing waits for a person. A step <code>ask</code> puts a question here, and so does a call of which nobody knows whether it happened.
     See <RouterLink to="/runs?state=waiting">runs that wait</RouterLink> for other reasons.
   </p>
-  <p v-else-if="!questions.data.value?.length">No question is {{ state }}.</p>
-  <QuestionCard v-for="question in questions.data.value" v-else :key="question.id" :question="question" :open="question.state === 'open'" :send="(given) => send(question, given)" />
+  <p v-else-if="!questions.items.value.length">No question is {{ state }}.</p>
+  <template v-else>
+    <QuestionCard v-for="question in questions.items.value" :key="question.id" :question="question" :open="question.state === 'open'" :send="(given) => send(question, given)" />
+    <MoreButton :list="questions" />
+  </template>
 </template>
 
 <style scoped>

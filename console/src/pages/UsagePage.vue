@@ -7,16 +7,17 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { money } from '../lib/format'
+import { every } from '../lib/lists'
 
 type Usage = Schemas['UsageOut']
 const days = ref(30)
 const group = ref<'workflow' | 'alias' | 'credential' | 'source'>('workflow')
 const since = computed(() => new Date(Date.now() - (days.value - 1) * 86_400_000).toISOString().slice(0, 10))
-const asked = (by: ('day' | typeof group.value)[]) => data(api.GET('/api/v1/usage', { params: { query: { by, since: since.value } } }))
+const asked = (by: ('day' | typeof group.value)[]) => every((query) => data(api.GET('/api/v1/usage', { params: { query: { ...query, by, since: since.value } } })))
 const daily = useQuery({ queryKey: ['usage', 'day', since], queryFn: () => asked(['day']), refetchInterval: 10_000 })
 const grouped = useQuery({ queryKey: ['usage', group, since], queryFn: () => asked([group.value]), refetchInterval: 10_000 })
-const budgets = useQuery({ queryKey: ['budgets'], queryFn: () => data(api.GET('/api/v1/budgets')), refetchInterval: 10_000 })
-const workflows = useQuery({ queryKey: ['workflows'], queryFn: () => data(api.GET('/api/v1/workflows')) })
+const budgets = useQuery({ queryKey: ['budgets'], queryFn: () => every((query) => data(api.GET('/api/v1/budgets', { params: { query } }))), refetchInterval: 10_000 })
+const workflows = useQuery({ queryKey: ['workflows', 'all'], queryFn: () => every((query) => data(api.GET('/api/v1/workflows', { params: { query } }))) })
 
 const bars = computed(() => {
   const known = new Map((daily.data.value ?? []).map((one) => [one.day, one]))
@@ -37,8 +38,8 @@ const store = () => act('add', async () => {
   adding.value = false
 })
 const remove = (name: string) => act(name, () => data(api.DELETE('/api/v1/budgets/{name}', { params: { path: { name } } })))
-const credits = useQuery({ queryKey: ['credits'], queryFn: () => data(api.GET('/api/v1/credits')), refetchInterval: 10_000 })
-const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => data(api.GET('/api/v1/credentials')) })
+const credits = useQuery({ queryKey: ['credits'], queryFn: () => every((query) => data(api.GET('/api/v1/credits', { params: { query } }))), refetchInterval: 10_000 })
+const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
 const noting = ref(false)
 const paid = reactive({ credential: '', money: 20, adds: true })
 const { act: onCredit, problem: creditProblem } = useAct('credits')

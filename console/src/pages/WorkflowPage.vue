@@ -16,6 +16,7 @@ import YamlEditor from '../components/YamlEditor.vue'
 import { moment } from '../lib/format'
 import { useStream } from '../lib/live'
 import { FIRST } from '../lib/first'
+import { every } from '../lib/lists'
 
 const props = defineProps<{ name: string }>()
 const route = useRoute()
@@ -123,7 +124,7 @@ const input = ref('')
 const kept = useQuery({
   queryKey: ['samples', () => props.name],
   enabled: () => !fresh.value,
-  queryFn: () => data(api.GET('/api/v1/workflows/{name}/samples', { params: { path: { name: props.name } } })),
+  queryFn: () => every((query) => data(api.GET('/api/v1/workflows/{name}/samples', { params: { path: { name: props.name }, query } }))),
 })
 const keptEvents = computed(() => (kept.data.value ?? []).filter((s) => !s.step))
 const sources = computed(() => [{ value: '', text: 'an example made from the input’s description' }, ...keptEvents.value.map((s) => ({ value: s.name, text: `the kept event ${s.name}` }))])
@@ -218,11 +219,11 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
         </template>
         <template v-if="!fresh">
           <h2>Last runs</h2>
-          <p v-for="run in recent.data.value?.runs" :key="run.id" class="recent">
+          <p v-for="run in recent.data.value?.items" :key="run.id" class="recent">
             <StateMark :state="run.state" /> <RouterLink :to="`/runs/${run.id}`">{{ moment(run.created_at) }}</RouterLink>
             <span class="quiet"> version {{ run.version }}{{ run.subject ? `, about ${run.subject}` : '' }}</span>
           </p>
-          <p v-if="recent.data.value && !recent.data.value.runs.length" class="quiet">None yet. Start one with a sample input.</p>
+          <p v-if="recent.data.value && !recent.data.value.items.length" class="quiet">None yet. Start one with a sample input.</p>
         </template>
       </section>
       <section aria-label="Document">

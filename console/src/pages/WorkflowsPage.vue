@@ -1,20 +1,21 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQueryClient } from '@tanstack/vue-query'
 import { BFormInput } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import FirstSteps from '../components/FirstSteps.vue'
 import LoadingLines from '../components/LoadingLines.vue'
+import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import { duration, moment, money } from '../lib/format'
+import { useList } from '../lib/lists'
 import { useStream } from '../lib/live'
 
 const route = useRoute()
 const router = useRouter()
 const client = useQueryClient()
-const query = useQuery({ queryKey: ['workflows'], queryFn: () => data(api.GET('/api/v1/workflows')) })
 const again = () => void client.invalidateQueries({ queryKey: ['workflows'] })
 useStream('/api/v1/runs/stream', { run: again, many: again })
 
@@ -22,28 +23,25 @@ const search = computed({
   get: () => String(route.query.search ?? ''),
   set: (text) => void router.replace({ query: text ? { search: text } : {} }),
 })
-const found = computed(() => {
-  const text = search.value.toLowerCase()
-  return (query.data.value ?? []).filter((w) => `${w.name} ${w.title} ${w.labels.join(' ')}`.toLowerCase().includes(text))
-})
+const list = useList(['workflows', 'shown', search], (query) => data(api.GET('/api/v1/workflows', { params: { query: { ...query, text: search.value || undefined } } })))
 </script>
 
 <template>
   <div class="head">
     <h1>Workflows</h1>
-    <BFormInput v-if="query.data.value?.length" v-model="search" type="search" placeholder="Search name, title, label" aria-label="Search" class="search" />
+    <BFormInput v-if="list.items.value.length || search" v-model="search" type="search" placeholder="Search name, title, label" aria-label="Search" class="search" />
     <RouterLink to="/workflows/new" class="btn btn-primary">New workflow</RouterLink>
   </div>
-  <ProblemNote v-if="query.error.value" :problem="query.error.value" />
-  <LoadingLines v-else-if="query.isPending.value" />
-  <FirstSteps v-else-if="!query.data.value?.length" />
-  <p v-else-if="!found.length">Nothing is called “{{ search }}”.</p>
+  <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" />
+  <LoadingLines v-else-if="list.query.isPending.value" />
+  <FirstSteps v-else-if="!list.items.value.length && !search" />
+  <p v-else-if="!list.items.value.length">Nothing is called “{{ search }}”.</p>
   <table v-else class="table">
     <thead>
       <tr><th>Workflow</th><th class="wide-only">What starts it</th><th>State</th><th>Last run</th><th class="num wide-only">Succeeded</th><th class="num wide-only">Median</th><th class="num wide-only">Money per run</th></tr>
     </thead>
     <tbody>
-      <tr v-for="item in found" :key="item.name" class="rowlink" @click="router.push(`/workflows/${item.name}`)">
+      <tr v-for="item in list.items.value" :key="item.name" class="rowlink" @click="router.push(`/workflows/${item.name}`)">
         <td>
           <RouterLink :to="`/workflows/${item.name}`">{{ item.title || item.name }}</RouterLink>
           <div class="quiet mono">{{ item.name }}</div>
@@ -63,6 +61,7 @@ const found = computed(() => {
       </tr>
     </tbody>
   </table>
+  <MoreButton :list="list" />
 </template>
 
 <style scoped>

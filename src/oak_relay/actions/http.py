@@ -187,7 +187,7 @@ async def send(
     leaves out the request's body. Raises `StepFailed` for what went wrong on the way."""
     url = str(request.url)
     what = f"{request.method} {url.partition('?')[0].partition('#')[0]}"
-    shown = _request_shown(request, url, credential, show, at)
+    shown = request_shown(request, url, credential, show, at)
     detail = {"exchange": {"request": shown}}
     try:
         response = await at.http.send(request, stream=True)
@@ -211,28 +211,26 @@ async def send(
                     )
         finally:
             await response.aclose()
-    except httpx.ConnectTimeout:
-        raise StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail) from None
-    except httpx.TimeoutException:
-        raise StepFailed(
-            "timeout", f"{what} gave no answer in time", fix="raise the step's timeout", reached="maybe", detail=detail
-        ) from None
-    except httpx.ConnectError as error:
-        raise StepFailed(
-            "unavailable",
-            f"{what}: cannot connect ({error})",
-            fix="is the address right, and the host up?",
-            detail=detail,
-        ) from None
     except (httpx.TransportError, httpx.DecodingError) as error:
-        reason = str(error) or type(error).__name__
-        raise StepFailed(
-            "unavailable", f"{what}: the connection broke ({reason})", fix="try again", reached="maybe", detail=detail
-        ) from None
+        raise broken(error, what, detail) from None
     return Exchange(what, shown, response, b"".join(pieces), credential, at)
 
 
-def _request_shown(request: httpx.Request, url: str, credential: str | None, show: bool, at: Sends) -> dict[str, Any]:
+def broken(error: httpx.HTTPError, what: str, detail: dict[str, Any]) -> StepFailed:
+    """What an exchange that broke off means."""
+    if isinstance(error, httpx.ConnectTimeout):
+        return StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail)
+    if isinstance(error, httpx.TimeoutException):
+        late = f"{what} gave no answer in time"
+        return StepFailed("timeout", late, fix="raise the step's timeout", reached="maybe", detail=detail)
+    if isinstance(error, httpx.ConnectError):
+        fix = "is the address right, and the host up?"
+        return StepFailed("unavailable", f"{what}: cannot connect ({error})", fix=fix, detail=detail)
+    reason = f"{what}: the connection broke ({str(error) or type(error).__name__})"
+    return StepFailed("unavailable", reason, fix="try again", reached="maybe", detail=detail)
+
+
+def request_shown(request: httpx.Request, url: str, credential: str | None, show: bool, at: Sends) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
     content = request.read() if show else b""
     if request.headers.get("content-type", "").startswith("multipart/"):

@@ -8,7 +8,20 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from oak_relay.cli.output import ERR, OUT, escaped, moment, print_json, show, shown, state, table, working
+from oak_relay.cli.output import (
+    ERR,
+    OUT,
+    escaped,
+    moment,
+    more,
+    print_json,
+    show,
+    show_page,
+    shown,
+    state,
+    table,
+    working,
+)
 from oak_relay.cli.runs import find_run
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json, text_of
@@ -83,6 +96,7 @@ oak-relay sample booking-triage --next site   # waits for the next event, also w
     )  # fmt: skip
     parser.add_argument("workflow")
     parser.add_argument("--limit", type=int, default=20)
+    parser.add_argument("--after", help="the next page: what the one before says below")
     parser.set_defaults(run=lambda a: refused_cmd(a, client(a)))
 
 
@@ -123,7 +137,7 @@ def sample_cmd(arguments: argparse.Namespace, client: Client) -> int:
         if not show(kept, arguments.json):
             OUT.print(f"kept {arguments.keep}")
         return 0
-    found = client.samples(arguments.workflow_or_run)
+    found = list(client.every(client.samples, arguments.workflow_or_run))
     if not show(found, arguments.json):
         table(
             ("name", "of", "kept"),
@@ -135,22 +149,23 @@ def sample_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def refused_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Deliveries that were not taken."""
-    found = client.refusals(arguments.workflow, arguments.limit)
-    if not show(found, arguments.json):
+    found = client.refusals(arguments.workflow, arguments.limit, arguments.after)
+    if not show_page(found, arguments.json):
         table(
             ("when", "status", "why", "at", "from"),
             [(moment(r.at), str(r.status), r.reason, r.path, f"{r.source} {r.agent}".strip()) for r in found],
             "Nothing was refused within a week.",
         )
+        more(found)
     return 0
 
 
 def _next(arguments: argparse.Namespace, client: Client) -> int:
     """Wait for the next event of a trigger; exit code 1 when none comes in time."""
     workflow, seconds = arguments.workflow_or_run, round(_seconds(arguments.within))
+    before = {s.id: s.created_at for s in client.every(client.samples, workflow)}
     awaited = client.keep_next(workflow, arguments.next, arguments.keep, seconds)
-    trigger = next(t for t in client.triggers(workflow) if t.trigger == arguments.next)
-    before = {s.id: s.created_at for s in client.samples(workflow)}
+    trigger = next(t for t in client.every(client.triggers, workflow) if t.trigger == arguments.next)
     ERR.print(f"{escaped(trigger.sentence)}. Waiting for its next event; to the draft it may be sent like this:\n")
     ERR.print(shown(trigger.request), markup=False, soft_wrap=True)
     try:
@@ -170,7 +185,7 @@ def _next(arguments: argparse.Namespace, client: Client) -> int:
 def _came(client: Client, workflow: str, name: str, before: Mapping[UUID, datetime], until: float) -> Sample | None:
     """The sample of that name as soon as it is kept anew."""
     while time.monotonic() < until:
-        for one in client.samples(workflow):
+        for one in client.every(client.samples, workflow):
             if one.name == name and not one.step and before.get(one.id) != one.created_at:
                 return one
         time.sleep(1.0)

@@ -119,7 +119,7 @@ def add_server(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_servers(arguments: argparse.Namespace, client: Client) -> int:
     """Tool servers and where they are."""
-    listed = client.servers()
+    listed = list(client.every(client.servers))
     if not show(listed, arguments.json):
         rows = [(s.name, s.config.url or " ".join(s.config.command or ()), s.config.credential or "–") for s in listed]
         table(("server", "where", "credential"), rows, "No tool servers yet: oak-relay server add NAME --url …")
@@ -151,7 +151,7 @@ def remove_server(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
     """Conversations, the latest first."""
-    listed = client.conversations()
+    listed = list(client.every(client.conversations))
     if not show(listed, arguments.json):
         rows = [(c.key, c.messages, moment(c.updated_at)) for c in listed]
         table(("conversation", ">messages", "last"), rows, "No conversations. An agent with memory: begins one.")
@@ -160,8 +160,8 @@ def list_conversations(arguments: argparse.Namespace, client: Client) -> int:
 
 def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
     """What was said in one, with what is known of the person."""
-    said = client.conversation(arguments.key)
-    about = next((c for c in client.conversations(500) if c.key == arguments.key), None)
+    said = list(client.every(client.conversation, arguments.key))
+    about = next((c for c in client.every(client.conversations) if c.key == arguments.key), None)
     if not show(said, arguments.json):
         if about and about.summary:
             OUT.print(f"[dim]in short:[/] {escaped(about.summary)}")

@@ -57,7 +57,7 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
     documents.mkdir(parents=True, exist_ok=True)
     flows, written = {}, set()
     with working("exporting …"):
-        for workflow in client.workflows():
+        for workflow in client.every(client.workflows):
             found = client.workflow(workflow.name)
             file = documents / f"{_safe(workflow.name)}.{'json' if found.text.lstrip().startswith('{') else 'yaml'}"
             file.write_bytes(found.text.encode())
@@ -71,13 +71,13 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
         about = {
             "oak": 1,
             "workflows": flows,
-            "credentials": {c.name: {"kind": c.kind, **_plain(c.config)} for c in client.credentials()},
-            "models": {m.name: _plain(m.config) for m in client.models()},
-            "servers": {s.name: _plain(s.config) for s in client.servers()},
-            "tables": {t.name: t.columns for t in client.tables()},
+            "credentials": {c.name: {"kind": c.kind, **_plain(c.config)} for c in client.every(client.credentials)},
+            "models": {m.name: _plain(m.config) for m in client.every(client.models)},
+            "servers": {s.name: _plain(s.config) for s in client.every(client.servers)},
+            "tables": {t.name: t.columns for t in client.every(client.tables)},
             "budgets": {
                 b.name: {"money": b.money, "period": b.period, "workflow": b.workflow, "warn_at": b.warn_at}
-                for b in client.budgets()
+                for b in client.every(client.budgets)
             },
         }
         (folder / _ABOUT).write_text(
@@ -85,9 +85,11 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
         )
         if arguments.rows:
             (folder / "tables").mkdir(exist_ok=True)
-            for table in client.tables():
+            for table in client.every(client.tables):
                 with (folder / "tables" / f"{_safe(table.name)}.jsonl").open("w") as rows:
-                    rows.writelines(jsontext.dumps(row.row) + "\n" for row in client.every_row(table.name))
+                    rows.writelines(
+                        jsontext.dumps(row.row) + "\n" for row in client.every(client.rows, table.name, limit=1000)
+                    )
     counted = {name: len(held) for name, held in about.items() if isinstance(held, dict)}
     if not show({"folder": str(folder), **counted}, arguments.json):
         OUT.print(f"{escaped(str(folder))}: {', '.join(f'{count} {name}' for name, count in counted.items() if count)}")
@@ -103,16 +105,22 @@ def import_cmd(arguments: argparse.Namespace, client: Client) -> int:
         taking.each(
             "model",
             about["models"],
-            {m.name for m in client.models()},
+            {m.name for m in client.every(client.models)},
             lambda n, c: client.put_model(n, unseen=True, **c),
         )
         taking.each(
-            "tool server", about["servers"], {s.name for s in client.servers()}, lambda n, c: client.put_server(n, **c)
+            "tool server",
+            about["servers"],
+            {s.name for s in client.every(client.servers)},
+            lambda n, c: client.put_server(n, **c),
         )
         taking.tables(about["tables"], arguments.folder / "tables")
         taking.documents(arguments.folder / "workflows", about["workflows"], arguments.over)
         taking.each(
-            "budget", about["budgets"], {b.name for b in client.budgets()}, lambda n, c: client.put_budget(n, **c)
+            "budget",
+            about["budgets"],
+            {b.name for b in client.every(client.budgets)},
+            lambda n, c: client.put_budget(n, **c),
         )
     if not show({"done": taking.done, "there": taking.there, "wrong": taking.wrong}, arguments.json):
         for sign, lines in (("+", taking.done), ("=", taking.there), ("✗", taking.wrong)):

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.output import OUT, escaped, print_json, show, shown, table
+from oak_relay.cli.output import OUT, escaped, moment, more, print_json, show, show_page, shown, table
 from oak_relay.cli.runs import find_run
 from oak_relay.cli.workflows import given_json
 from oak_relay.client import Client
@@ -30,6 +30,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "events", help="what came in, newest first", epilog="example: oak-relay events --limit 5"
     )
     parser.add_argument("--limit", type=int, default=20)
+    parser.add_argument("--after", help="the next page: what the one before says below")
     parser.set_defaults(run=lambda a: events_cmd(a, client(a)))
     parser = commands.add_parser(
         "actions",
@@ -76,19 +77,17 @@ def _value(text: str) -> object:
 
 def events_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Events with the run that each began."""
-    found = client.events(arguments.limit)
-    if not show(found, arguments.json):
-        rows = [
-            (str(e.get("at", ""))[:19], str(e.get("type", "")), str(e.get("source", "")), _short(e.get("data")), str(e.get("workflow") or "–"))
-            for e in found
-        ]  # fmt: skip
-        table(("at (UTC)", "type", "source", "?data", "workflow"), rows, "Nothing came in yet.")
+    found = client.events(arguments.limit, arguments.after)
+    if not show_page(found, arguments.json):
+        rows = [(moment(e.at), e.type, e.source, _short(e.data), e.workflow) for e in found]
+        table(("at", "type", "source", "?data", "workflow"), rows, "Nothing came in yet.")
+        more(found)
     return 0
 
 
 def actions_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """The catalogue, or one action with its fields."""
-    found = client.actions()
+    found = list(client.every(client.actions))
     if not arguments.name:
         if not show(found, arguments.json):
             rows = [(a.name, a.title, a.repeat) for a in sorted(found, key=lambda a: a.name)]
@@ -111,12 +110,9 @@ def actions_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def journal_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """A line for each entry; with --json all of it."""
-    found = client.journal(find_run(arguments.id, client))
+    found = list(client.every(client.journal, find_run(arguments.id, client), limit=1000))
     if not show(found, arguments.json):
-        rows = [
-            (str(e.get("seq", n)), str(e.get("path", "")), str(e.get("kind", "")), _short(e.get("body")))
-            for n, e in enumerate(found)
-        ]
+        rows = [(str(e.seq), e.path, e.kind, _short(e.body)) for e in found]
         table((">", "path", "kind", "?body"), rows, "Nothing is recorded yet.")
     return 0
 

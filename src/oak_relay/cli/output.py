@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel
 from rich.cells import cell_len
@@ -19,6 +19,7 @@ from rich.table import Table
 from rich.text import Text
 
 from oak_relay import jsontext
+from oak_relay.client.results import Page
 
 SIGNS = {
     "succeeded": ("✓", "green"), "failed": ("✗", "red"), "running": ("▸", "blue"), "waiting": ("◷", "yellow"),
@@ -41,6 +42,17 @@ def show(value: object, wanted: bool) -> bool:
     if wanted:
         sys.stdout.write(as_json(value) + "\n")
     return wanted
+
+
+def show_page(page: Page[Any], wanted: bool) -> bool:
+    """Print a page of a list as JSON if it is wanted, as the API tells it; whether it was."""
+    return show({"items": list(page), "next": page.next}, wanted)
+
+
+def more(page: Page[Any]) -> None:
+    """Say how a list goes on."""
+    if page.next is not None:
+        OUT.print(f"more: --after {page.next}", style="dim")
 
 
 def print_json(value: object) -> None:

@@ -76,7 +76,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Questions that wait for a person."""
-    questions = client.tray(arguments.state)
+    questions = list(client.every(client.tray, arguments.state))
     if show(questions, arguments.json):
         return 0
     table(
@@ -107,7 +107,7 @@ def answer_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def schedules_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """What comes when."""
-    found = client.schedules(arguments.workflow, arguments.occurrences)
+    found = list(client.every(client.schedules, arguments.workflow, arguments.occurrences))
     if show(found, arguments.json):
         return 0
     table(
@@ -191,7 +191,7 @@ def publish_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def _find(given: str, client: Client) -> Question:
-    return found(client.tray("open"), given, "open question", "see oak-relay tray")
+    return found(client.every(client.tray, "open"), given, "open question", "see oak-relay tray")
 
 
 def _asked(choices: list[str]) -> str:

@@ -1,15 +1,34 @@
 """`runs`, `show`, `watch`, `cancel`."""
 
 import argparse
+import re
 from collections.abc import Callable
+from itertools import islice
 from typing import Any
 
 from oak_relay import jsontext
 from oak_relay.cli import trace
 from oak_relay.cli.finding import found
-from oak_relay.cli.output import OUT, as_json, duration, marked, moment, money, print_json, show, state, table
+from oak_relay.cli.output import (
+    OUT,
+    as_json,
+    duration,
+    marked,
+    moment,
+    money,
+    more,
+    print_json,
+    show,
+    show_page,
+    state,
+    table,
+)
 from oak_relay.client import Client
+from oak_relay.client.errors import OakRelayError
 from oak_relay.client.results import RunData
+
+_PART = re.compile(r"[0-9a-fA-F-]{1,36}")
+"""Of an id (RFC 9562)."""
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -31,8 +50,10 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "--unmended", dest="mended", action="store_const", const=False, help="without failures that were mended later"
     )
     parser.add_argument("--held", action="store_const", const=True, help="those that are held after a restore")
+    parser.add_argument("--text", help="words of its input, result, error or subject, or a part of its id")
     parser.add_argument("--since", help="a moment in RFC 3339")
-    parser.add_argument("--after", help="the next page: the last run of the one before")
+    parser.add_argument("--until", help="a moment in RFC 3339")
+    parser.add_argument("--after", help="the next page: what the one before says below")
     parser.add_argument("--limit", type=int, default=20)
     parser.set_defaults(run=lambda a: list_cmd(a, client(a)))
     for name, what, call in (
@@ -55,21 +76,20 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Runs, the newest first."""
-    names = ("workflow", "state", "subject", "error_kind", "held", "mended", "since", "after", "limit")
+    names = ("workflow", "state", "subject", "text", "error_kind", "held", "mended", "since", "until", "after", "limit")
     page = client.runs(**{name: getattr(arguments, name) for name in names})
-    if show(page, arguments.json):
+    if show_page(page, arguments.json):
         return 0
     table(
         ("run", "state", "workflow", "about", "began", ">took", "?>steps", "?>attempts", "?>tokens", "?>money"),
         [
             (str(r.id)[-12:], marked(_state(r)), r.workflow, r.subject or "–", moment(r.created_at), duration(r.seconds), r.steps, r.attempts,
              r.tokens_in + r.tokens_out, money(r.money, r.unpriced))
-            for r in page.runs
+            for r in page
         ],
         "No runs. Start one: oak-relay start WORKFLOW --input '{…}'",
     )  # fmt: skip
-    if page.next:
-        OUT.print(f"more: --after {page.next}", style="dim")
+    more(page)
     return 0
 
 
@@ -139,7 +159,10 @@ def find_run(given: str, client: Client) -> str:
     if len(given) == 36:
         return given
     if given == "last":
-        latest = client.runs(limit=100).runs
-        own = [one for one in latest if one.parent_id is None and not one.depth]
-        return str(found(own[:1] or latest[:1], "", "run", "see oak-relay runs").id)
-    return str(found(client.runs(limit=500).runs, given, "run", "see oak-relay runs").id)
+        first = client.runs(limit=100)
+        every = islice(client.every(client.runs, limit=100), 2000)
+        own = next((one for one in every if one.parent_id is None and not one.depth), None)
+        return str(found([own] if own else first[:1], "", "run", "see oak-relay runs").id)
+    if not _PART.fullmatch(given):
+        raise OakRelayError(f"{given!r} is no part of an id: these have digits, a to f, and -")
+    return str(found(client.runs(id=given, limit=10), given, "run", "see oak-relay runs").id)

@@ -11,7 +11,20 @@ from typing import Any
 from oak_relay import jsontext
 from oak_relay.cli.asking import sure, takes_yes
 from oak_relay.cli.finding import END, found
-from oak_relay.cli.output import ERR, OUT, escaped, marked, moment, print_json, show, shown, table, working
+from oak_relay.cli.output import (
+    ERR,
+    OUT,
+    escaped,
+    marked,
+    moment,
+    more,
+    print_json,
+    show,
+    show_page,
+    shown,
+    table,
+    working,
+)
 from oak_relay.cli.workflows import said
 from oak_relay.client import Client
 from oak_relay.client.errors import Invalid, OakRelayError
@@ -83,7 +96,7 @@ def ready_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
     """Credentials without their secrets."""
-    listed = client.credentials()
+    listed = list(client.every(client.credentials))
     if not show(listed, arguments.json):
         rows = [
             (
@@ -178,7 +191,7 @@ def connect_model(arguments: argparse.Namespace, client: Client) -> int:
     prices = None
     if arguments.price_in is not None or arguments.price_out is not None:
         prices = {"input": arguments.price_in or 0, "output": arguments.price_out or 0}
-    name = arguments.name or _free_name([a.name for a in client.models()])
+    name = arguments.name or _free_name([a.name for a in client.every(client.models)])
     with working(f"finding out what {model} can do …"):
         done = client.connect_model(name, server.url, model, key, arguments.credential, prices)
     if not show(done, arguments.json):
@@ -251,7 +264,7 @@ def add_model(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_models(arguments: argparse.Namespace, client: Client) -> int:
     """Model aliases with their prices."""
-    listed = client.models()
+    listed = list(client.every(client.models))
     if not show(listed, arguments.json):
         rows = [
             (
@@ -281,6 +294,7 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tables(a, client(a)))
     parser = _named(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
     parser.add_argument("--limit", type=int, default=50)
+    parser.add_argument("--after", help="the next page: what the one before says below")
     parser = _named(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
     _named(
         group,
@@ -347,7 +361,7 @@ def create_table(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_tables(arguments: argparse.Namespace, client: Client) -> int:
     """Tables kept here."""
-    listed = client.tables()
+    listed = list(client.every(client.tables))
     if not show(listed, arguments.json):
         rows = [(t.name, t.rows, ", ".join(f"{c['name']}:{c['type']}" for c in t.columns)) for t in listed]
         table(("table", ">rows", "columns"), rows, "No tables yet: oak-relay table create NAME COLUMN …")
@@ -356,10 +370,11 @@ def list_tables(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_rows(arguments: argparse.Namespace, client: Client) -> int:
     """Rows of a table."""
-    rows = client.rows(arguments.name, arguments.limit)
-    if not show(rows, arguments.json):
+    rows = client.rows(arguments.name, arguments.limit, arguments.after)
+    if not show_page(rows, arguments.json):
         heads = list(dict.fromkeys(key for r in rows for key in r.row))
         table(heads or ["row"], [[_cell(r.row.get(h)) for h in heads] for r in rows], "No rows.")
+        more(rows)
     return 0
 
 
@@ -396,19 +411,19 @@ def _session(group: Any, client: Callable[[argparse.Namespace], Client]) -> None
 
 def session_end(arguments: argparse.Namespace, client: Client) -> int:
     """End a session: who uses it signs in again."""
-    one = found(client.sessions(), arguments.name, "session", "see oak-relay session list")
+    one = found(client.every(client.sessions), arguments.name, "session", "see oak-relay session list")
     return removed(arguments, "session", lambda _: client.end_session(str(one.id)))
 
 
 def token_remove(arguments: argparse.Namespace, client: Client) -> int:
     """Revoke a token: who uses it is refused from now on."""
-    one = found(client.tokens(), arguments.name, "token", "see oak-relay token list")
+    one = found(client.every(client.tokens), arguments.name, "token", "see oak-relay token list")
     return removed(arguments, "token", lambda _: client.remove_token(str(one.id)))
 
 
 def list_sessions(arguments: argparse.Namespace, client: Client) -> int:
     """Open sessions, and where they were begun."""
-    listed = client.sessions()
+    listed = list(client.every(client.sessions))
     if not show(listed, arguments.json):
         rows = [(str(s.id)[-END:], s.address, s.agent, moment(s.created_at), moment(s.last_used_at)) for s in listed]
         table(("session", "from", "browser", "begun", "last used"), rows, "Nobody is signed in.")
@@ -426,7 +441,7 @@ def add_token(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_tokens(arguments: argparse.Namespace, client: Client) -> int:
     """Tokens without their secrets."""
-    listed = client.tokens()
+    listed = list(client.every(client.tokens))
     if not show(listed, arguments.json):
         rows = [
             (

@@ -56,7 +56,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 def show_usage(arguments: argparse.Namespace, client: Client) -> int:
     """What models used, as a table, JSON or CSV."""
     by = arguments.by or ["day", "workflow"]
-    found = client.usage(by, arguments.since, arguments.until, arguments.workflow)
+    found = list(client.every(client.usage, by, arguments.since, arguments.until, arguments.workflow))
     if show(found, arguments.json):
         return 0
     rows = [
@@ -80,7 +80,7 @@ def show_usage(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_budgets(arguments: argparse.Namespace, client: Client) -> int:
     """Budgets and how far they are spent."""
-    listed = client.budgets()
+    listed = list(client.every(client.budgets))
     if not show(listed, arguments.json):
         rows = [(b.name, b.workflow or "all", b.period, money(b.money), money(b.spent), b.state) for b in listed]
         table(("budget", "of", "per", ">money", ">spent", "state"), rows, "No budgets: oak-relay budget set NAME MONEY")
@@ -107,7 +107,7 @@ def remove_budget(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_credits(arguments: argparse.Namespace, client: Client) -> int:
     """What is left in accounts."""
-    listed = client.credits()
+    listed = list(client.every(client.credits))
     if not show(listed, arguments.json):
         rows = [(c.credential, money(c.money), _left(c), money(c.a_day), moment(c.lasts), c.state) for c in listed]
         heads = ("credential", ">there was", ">left", ">a day", "lasts until", "state")

@@ -157,7 +157,7 @@ def _switch(workflow: Workflow) -> str:
 
 def list_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Workflows and how their last runs went."""
-    listed = client.workflows()
+    listed = list(client.every(client.workflows))
     if not show(listed, arguments.json):
         table(
             ("workflow", "state", "?>runs", "last", "?>succeeded", "?>median", "?>money", "?starts by"),

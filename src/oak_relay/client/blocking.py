@@ -2,10 +2,10 @@
 
 import ssl
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from types import TracebackType
-from typing import Any
+from typing import Any, ParamSpec
 from uuid import UUID
 
 import httpx
@@ -13,8 +13,13 @@ from httpx_sse import connect_sse
 from pydantic import PrivateAttr
 
 from oak_relay.client import calls, patience, results
-from oak_relay.client.calls import T
+from oak_relay.client.calls import Part, T
 from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+from oak_relay.client.results import Page
+
+P = ParamSpec("P")
+Listed = Callable[P, Page[T]]
+"""A method of a client that lists things, page by page."""
 
 
 class Run(results.RunData):
@@ -114,9 +119,22 @@ class Client:
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
-    def workflows(self) -> list[results.Workflow]:
-        """All workflows."""
-        return self._send(calls.workflows())
+    def every(self, listed: "Listed[P, T]", *given: P.args, **asked: P.kwargs) -> Iterator[T]:
+        """Everything that a method lists, over all its pages: `client.every(client.runs, workflow="arrivals")`."""
+        page = listed(*given, **asked)
+        while True:
+            for one in page:
+                yield one
+            if page.next is None:
+                return
+            asked["after"] = page.next
+            page = listed(*given, **asked)
+
+    def workflows(
+        self, text: str | None = None, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Workflow]:
+        """Workflows by name; with `text` those that have it in name, title or labels."""
+        return self._send(calls.workflows(text, Part(limit, after)))
 
     def workflow(self, name: str, version: int | None = None) -> results.WorkflowText:
         """One workflow with its text, the newest version unless one is named."""
@@ -164,9 +182,10 @@ class Client:
         """Adjust a workflow's settings."""
         return self._send(calls.settings(name, given, tag=tag))
 
-    def runs(self, **filters: calls.Param) -> results.RunPage:
-        """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
-        return self._send(calls.runs(**filters))
+    def runs(self, limit: int | None = None, after: str | None = None, **filters: calls.Param) -> Page[results.RunData]:
+        """Runs, newest first: by `workflow`, `state`, `subject`, `text`, `error_kind`, `since`, `until`, `parent`, `origin`, `held`,
+        `mended`."""
+        return self._send(calls.runs(Part(limit, after), **filters))
 
     def run(self, run_id: UUID | str) -> results.RunDetail:
         """One run with its result, its event, and why it is not moving."""
@@ -202,9 +221,9 @@ class Client:
         given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards, "sample": sample}
         return self._send(calls.try_step(given))
 
-    def samples(self, workflow: str) -> list[results.Sample]:
-        """Kept events and results of a workflow."""
-        return self._send(calls.samples(workflow))
+    def samples(self, workflow: str, limit: int | None = None, after: str | None = None) -> Page[results.Sample]:
+        """Kept events and results of a workflow, the newest first."""
+        return self._send(calls.samples(workflow, Part(limit, after)))
 
     def keep_sample(self, run_id: UUID | str, name: str, step: str = "") -> dict[str, str]:
         """Keep a run's event, or what a step gave, as a sample."""
@@ -218,21 +237,21 @@ class Client:
         """Change the password of who is asking, who has signed in with it."""
         self._send(calls.change_password(old, new))
 
-    def connectors(self) -> list[results.Connector]:
+    def connectors(self, limit: int | None = None, after: str | None = None) -> Page[results.Connector]:
         """What is installed, and what of it cannot be used."""
-        return self._send(calls.connectors())
+        return self._send(calls.connectors(Part(limit, after)))
 
-    def credential_kinds(self) -> list[results.CredentialKind]:
+    def credential_kinds(self, limit: int | None = None, after: str | None = None) -> Page[results.CredentialKind]:
         """Kinds of credentials, with their fields."""
-        return self._send(calls.credential_kinds())
+        return self._send(calls.credential_kinds(Part(limit, after)))
 
-    def trigger_kinds(self) -> list[results.TriggerKind]:
+    def trigger_kinds(self, limit: int | None = None, after: str | None = None) -> Page[results.TriggerKind]:
         """Kinds of triggers, with their fields."""
-        return self._send(calls.trigger_kinds())
+        return self._send(calls.trigger_kinds(Part(limit, after)))
 
-    def examples(self) -> list[results.Example]:
+    def examples(self, limit: int | None = None, after: str | None = None) -> Page[results.Example]:
         """Workflows to begin with."""
-        return self._send(calls.examples())
+        return self._send(calls.examples(Part(limit, after)))
 
     def play(self, example: str) -> Run:
         """Save an example as a workflow, unless it is there, and start it with its own sample."""
@@ -281,9 +300,9 @@ class Client:
         given = {"choice": choice, "data": data, "text": text}
         return (self._send(calls.answer_by_link(link, given)))["answered"]
 
-    def credits(self) -> list[results.Credit]:
+    def credits(self, limit: int | None = None, after: str | None = None) -> Page[results.Credit]:
         """What was noted of the accounts behind credentials, and what is left by what models cost since."""
-        return self._send(calls.credits())
+        return self._send(calls.credits(Part(limit, after)))
 
     def note_credit(self, credential: str, money: float, adds: bool = True) -> results.Credit:
         """Note what was paid in, beside what is left or (without `adds`) as all there is; runs that rest for it go on."""
@@ -293,13 +312,13 @@ class Client:
         """Keep no account of a credential any more."""
         self._send(calls.forget_credit(credential))
 
-    def refusals(self, workflow: str, limit: int = 50) -> list[results.Refusal]:
+    def refusals(self, workflow: str, limit: int | None = None, after: str | None = None) -> Page[results.Refusal]:
         """Deliveries that the webhooks of a workflow did not take within a week, the newest first, and why."""
-        return self._send(calls.refusals(workflow, limit))
+        return self._send(calls.refusals(workflow, Part(limit, after)))
 
-    def triggers(self, workflow: str) -> list[results.Trigger]:
+    def triggers(self, workflow: str, limit: int | None = None, after: str | None = None) -> Page[results.Trigger]:
         """The triggers of a workflow's newest version, with the addresses of its draft."""
-        return self._send(calls.triggers(workflow))
+        return self._send(calls.triggers(workflow, Part(limit, after)))
 
     def keep_next(self, workflow: str, trigger: str, name: str = "", seconds: int = 3600) -> results.Awaited:
         """Keep the next event of a trigger as a sample, if it comes within so many seconds."""
@@ -309,9 +328,15 @@ class Client:
         """Await no event of a trigger any longer."""
         self._send(calls.keep_no_longer(workflow, trigger))
 
-    def tray(self, state: str | None = "open", run: UUID | str | None = None) -> list[results.Question]:
+    def tray(
+        self,
+        state: str | None = "open",
+        run: UUID | str | None = None,
+        limit: int | None = None,
+        after: str | None = None,
+    ) -> Page[results.Question]:
         """Questions to people, the oldest first."""
-        return self._send(calls.tray(state, run))
+        return self._send(calls.tray(state, run, Part(limit, after)))
 
     def answer(
         self, question_id: UUID | str, choice: str | None = None, data: object = None, text: str | None = None,
@@ -333,9 +358,11 @@ class Client:
         """Hold all runs that are not over, or let held ones go."""
         return self._send(calls.hold(on))
 
-    def schedules(self, workflow: str | None = None, occurrences: int = 10) -> list[results.Schedule]:
+    def schedules(
+        self, workflow: str | None = None, occurrences: int = 10, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Schedule]:
         """Schedules and polls with what comes next."""
-        return self._send(calls.schedules(workflow, occurrences))
+        return self._send(calls.schedules(workflow, occurrences, Part(limit, after)))
 
     def pause_schedule(self, workflow: str, trigger: str, paused: bool = True) -> results.Schedule:
         """Pause a trigger in time, or let it go on."""
@@ -349,9 +376,9 @@ class Client:
         """Publish an event (CloudEvents 1.0): id, source, type, data."""
         return self._send(calls.publish(event))
 
-    def journal(self, run_id: UUID | str) -> list[Mapping[str, object]]:
+    def journal(self, run_id: UUID | str, limit: int | None = None, after: str | None = None) -> Page[results.Entry]:
         """The journal of a run."""
-        return self._send(calls.journal(run_id))
+        return self._send(calls.journal(run_id, Part(limit, after)))
 
     def artifact(self, artifact_id: str) -> Any:
         """The whole of a payload of which a trace tells only a preview."""
@@ -361,13 +388,13 @@ class Client:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return (self._send(calls.cancel(run_id)))["outcome"]
 
-    def events(self, limit: int = 50) -> list[Mapping[str, object]]:
+    def events(self, limit: int | None = None, after: str | None = None) -> Page[results.Received]:
         """Events, newest first."""
-        return self._send(calls.events(limit))
+        return self._send(calls.events(Part(limit, after)))
 
-    def credentials(self) -> list[results.Credential]:
+    def credentials(self, limit: int | None = None, after: str | None = None) -> Page[results.Credential]:
         """Stored credentials, without their secrets."""
-        return self._send(calls.credentials())
+        return self._send(calls.credentials(Part(limit, after)))
 
     def put_credential(self, name: str, *, tag: str | None = None, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
@@ -385,17 +412,17 @@ class Client:
         """Use a credential once and see both sides."""
         return self._send(calls.test_credential(name))
 
-    def models(self) -> list[results.Alias]:
+    def models(self, limit: int | None = None, after: str | None = None) -> Page[results.Alias]:
         """Model aliases."""
-        return self._send(calls.models())
+        return self._send(calls.models(Part(limit, after)))
 
     def put_model(self, name: str, *, unseen: bool = False, tag: str | None = None, **given: object) -> results.Alias:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
         return self._send(calls.put_model(name, given, unseen, tag=tag))
 
-    def nearby_models(self) -> list[results.ModelServer]:
+    def nearby_models(self, limit: int | None = None, after: str | None = None) -> Page[results.ModelServer]:
         """Model servers that answer on the service's machine."""
-        return self._send(calls.nearby_models())
+        return self._send(calls.nearby_models(Part(limit, after)))
 
     def look_at_models(self, address: str, key: str = "", credential: str | None = None) -> results.ModelServer:
         """What a model server offers; nothing is stored."""
@@ -418,9 +445,9 @@ class Client:
         """Which models the server offers, and an answer to something trivial."""
         return self._send(calls.test_model(name))
 
-    def servers(self) -> list[results.Server]:
+    def servers(self, limit: int | None = None, after: str | None = None) -> Page[results.Server]:
         """Tool servers."""
-        return self._send(calls.servers())
+        return self._send(calls.servers(Part(limit, after)))
 
     def put_server(self, name: str, *, tag: str | None = None, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
@@ -434,13 +461,13 @@ class Client:
         """Connect to a tool server and list what it offers."""
         return self._send(calls.test_server(name))
 
-    def conversations(self, limit: int = 50) -> list[results.Conversation]:
+    def conversations(self, limit: int | None = None, after: str | None = None) -> Page[results.Conversation]:
         """Conversations, the latest first."""
-        return self._send(calls.conversations(limit))
+        return self._send(calls.conversations(Part(limit, after)))
 
-    def conversation(self, key: str) -> list[results.Message]:
+    def conversation(self, key: str, limit: int | None = None, after: str | None = None) -> Page[results.Message]:
         """What was said in a conversation, in order."""
-        return self._send(calls.conversation(key))
+        return self._send(calls.conversation(key, Part(limit, after)))
 
     def forget(self, key: str) -> None:
         """Forget a conversation."""
@@ -469,13 +496,15 @@ class Client:
         since: str | None = None,
         until: str | None = None,
         workflow: str | None = None,
-    ) -> list[results.Usage]:
+        limit: int | None = None,
+        after: str | None = None,
+    ) -> Page[results.Usage]:
         """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
-        return self._send(calls.usage(by or [], since, until, workflow))
+        return self._send(calls.usage(by or [], since, until, workflow, Part(limit, after)))
 
-    def budgets(self) -> list[results.Budget]:
+    def budgets(self, limit: int | None = None, after: str | None = None) -> Page[results.Budget]:
         """Budgets and what of them is spent."""
-        return self._send(calls.budgets())
+        return self._send(calls.budgets(Part(limit, after)))
 
     def put_budget(
         self,
@@ -497,9 +526,9 @@ class Client:
         """Remove a budget."""
         return self._send(calls.remove_budget(name, tag=tag))
 
-    def tables(self) -> list[results.Table]:
+    def tables(self, limit: int | None = None, after: str | None = None) -> Page[results.Table]:
         """Tables."""
-        return self._send(calls.tables())
+        return self._send(calls.tables(Part(limit, after)))
 
     def create_table(self, name: str, columns: dict[str, str]) -> results.Table:
         """A new table; columns are text, number, boolean or any."""
@@ -509,17 +538,9 @@ class Client:
         """Remove a table with its rows."""
         return self._send(calls.drop_table(name))
 
-    def rows(self, table: str, limit: int = 100, after: UUID | str | None = None) -> list[results.Row]:
-        """Rows of a table, oldest first, 1,000 at most; those behind the row `after`."""
-        return self._send(calls.rows(table, limit, after))
-
-    def every_row(self, table: str) -> Iterator[results.Row]:
-        """All rows of a table, oldest first."""
-        last = None
-        while page := self.rows(table, 1000, last):
-            for row in page:
-                yield row
-            last = page[-1].id
+    def rows(self, table: str, limit: int | None = None, after: str | None = None) -> Page[results.Row]:
+        """Rows of a table, oldest first."""
+        return self._send(calls.rows(table, Part(limit, after)))
 
     def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None) -> None:
         """Change columns of a row."""
@@ -555,13 +576,13 @@ class Client:
         """All rows of a table as CSV, the columns in their order."""
         return self._send(calls.export_rows(table))
 
-    def actions(self) -> list[results.Action]:
+    def actions(self, limit: int | None = None, after: str | None = None) -> Page[results.Action]:
         """The catalogue of actions."""
-        return self._send(calls.actions())
+        return self._send(calls.actions(Part(limit, after)))
 
-    def tokens(self) -> list[results.Token]:
+    def tokens(self, limit: int | None = None, after: str | None = None) -> Page[results.Token]:
         """Tokens, without their secrets."""
-        return self._send(calls.tokens())
+        return self._send(calls.tokens(Part(limit, after)))
 
     def add_token(
         self,
@@ -573,9 +594,9 @@ class Client:
         """A new token; its secret is given this once. It may be over after some days, and limited to rights and workflows."""
         return self._send(calls.add_token(name, days, rights, workflows))
 
-    def sessions(self) -> list[results.Session]:
+    def sessions(self, limit: int | None = None, after: str | None = None) -> Page[results.Session]:
         """The open sessions of who asks."""
-        return self._send(calls.sessions())
+        return self._send(calls.sessions(Part(limit, after)))
 
     def end_session(self, session_id: str) -> None:
         """End a session."""

@@ -17,6 +17,7 @@ from pydantic import TypeAdapter
 from oak_relay import jsontext
 from oak_relay.client import results
 from oak_relay.client.errors import OakRelayError, problem
+from oak_relay.client.results import Page
 from oak_relay.places import is_this_machine
 
 T = TypeVar("T")
@@ -122,8 +123,33 @@ def _one(model: type[T]) -> Callable[[Any], T]:
     return TypeAdapter(model).validate_python
 
 
-def _many(model: type[T]) -> Callable[[object], list[T]]:
-    return TypeAdapter(list[model]).validate_python  # type: ignore[valid-type]
+def _page(model: type[T]) -> Callable[[Any], Page[T]]:
+    return _Pages(TypeAdapter(list[model])).read  # type: ignore[valid-type]
+
+
+@dataclass(frozen=True, slots=True)
+class _Pages(Generic[T]):
+    """Reads a page of a list, `{"items": […], "next": …}`."""
+
+    items: TypeAdapter[list[T]]
+
+    def read(self, given: Any) -> Page[T]:
+        page = Page(self.items.validate_python(given["items"]))
+        page.next = given.get("next")
+        return page
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Which part of a list is wanted: `limit` entries at most (as many as the service tells by itself where it is None), behind
+    where `after` points, the `next` of the page before."""
+
+    limit: int | None = None
+    after: str | None = None
+
+    def __call__(self, **filters: Param) -> Mapping[str, Param]:
+        """The query, with what else is asked."""
+        return {**filters, "limit": self.limit, "after": self.after}
 
 
 def _raw(value: object) -> Any:
@@ -139,9 +165,9 @@ def _if(tag: str | None) -> dict[str, str]:
     return {} if tag is None else {"If-Match": f'"{tag}"'}
 
 
-def workflows() -> Call[list[results.Workflow]]:
+def workflows(text: str | None, part: Part) -> Call[Page[results.Workflow]]:
     """All workflows."""
-    return Call("GET", _at("workflows"), _many(results.Workflow))
+    return Call("GET", _at("workflows"), _page(results.Workflow), part(text=text))
 
 
 def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
@@ -201,9 +227,9 @@ def start(name: str, data: object, version: int | None, key: str | None) -> Call
     return Call("POST", _at("runs"), _raw, body={"workflow": name, "input": data, "version": version}, headers=headers)
 
 
-def runs(**filters: Param) -> Call[results.RunPage]:
-    """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
-    return Call("GET", _at("runs"), _one(results.RunPage), filters)
+def runs(part: Part, **filters: Param) -> Call[Page[results.RunData]]:
+    """Runs, newest first: workflow, state, subject, error_kind, held, since, until and more."""
+    return Call("GET", _at("runs"), _page(results.RunData), part(**filters))
 
 
 def run(run_id: UUID | str) -> Call[results.RunDetail]:
@@ -218,9 +244,9 @@ def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call
     )
 
 
-def journal(run_id: UUID | str) -> Call[list[Mapping[str, object]]]:
+def journal(run_id: UUID | str, part: Part) -> Call[Page[results.Entry]]:
     """The journal of a run."""
-    return Call("GET", _at("runs", run_id, "journal"), _raw)
+    return Call("GET", _at("runs", run_id, "journal"), _page(results.Entry), part())
 
 
 def artifact(artifact_id: str) -> Call[object]:
@@ -238,14 +264,14 @@ def stream(run_id: UUID | str) -> str:
     return _at("runs", run_id, "stream")
 
 
-def events(limit: int) -> Call[list[Mapping[str, object]]]:
+def events(part: Part) -> Call[Page[results.Received]]:
     """Events, newest first."""
-    return Call("GET", _at("events"), _raw, {"limit": limit})
+    return Call("GET", _at("events"), _page(results.Received), part())
 
 
-def credentials() -> Call[list[results.Credential]]:
+def credentials(part: Part) -> Call[Page[results.Credential]]:
     """Stored credentials, without their secrets."""
-    return Call("GET", _at("credentials"), _many(results.Credential))
+    return Call("GET", _at("credentials"), _page(results.Credential), part())
 
 
 def put_credential(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Credential]:
@@ -268,9 +294,9 @@ def test_credential(name: str) -> Call[results.Test]:
     return Call("POST", _at("credentials", name, "test"), _one(results.Test))
 
 
-def models() -> Call[list[results.Alias]]:
+def models(part: Part) -> Call[Page[results.Alias]]:
     """Model aliases."""
-    return Call("GET", _at("models"), _many(results.Alias))
+    return Call("GET", _at("models"), _page(results.Alias), part())
 
 
 def put_model(name: str, given: Mapping[str, object], unseen: bool, tag: str | None = None) -> Call[results.Alias]:
@@ -280,9 +306,9 @@ def put_model(name: str, given: Mapping[str, object], unseen: bool, tag: str | N
     )
 
 
-def nearby_models() -> Call[list[results.ModelServer]]:
+def nearby_models(part: Part) -> Call[Page[results.ModelServer]]:
     """Model servers on the service's machine."""
-    return Call("GET", _at("model-servers"), _many(results.ModelServer))
+    return Call("GET", _at("model-servers"), _page(results.ModelServer), part())
 
 
 def look_at_models(address: str, key: str, credential: str | None) -> Call[results.ModelServer]:
@@ -306,9 +332,9 @@ def test_model(name: str) -> Call[results.Test]:
     return Call("POST", _at("models", name, "test"), _one(results.Test))
 
 
-def servers() -> Call[list[results.Server]]:
+def servers(part: Part) -> Call[Page[results.Server]]:
     """Tool servers."""
-    return Call("GET", _at("servers"), _many(results.Server))
+    return Call("GET", _at("servers"), _page(results.Server), part())
 
 
 def put_server(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Server]:
@@ -326,14 +352,14 @@ def test_server(name: str) -> Call[results.ServerTest]:
     return Call("POST", _at("servers", name, "test"), _one(results.ServerTest))
 
 
-def conversations(limit: int) -> Call[list[results.Conversation]]:
+def conversations(part: Part) -> Call[Page[results.Conversation]]:
     """Conversations, the latest first."""
-    return Call("GET", _at("conversations"), _many(results.Conversation), {"limit": limit})
+    return Call("GET", _at("conversations"), _page(results.Conversation), part())
 
 
-def conversation(key: str) -> Call[list[results.Message]]:
+def conversation(key: str, part: Part) -> Call[Page[results.Message]]:
     """What was said in a conversation, in order."""
-    return Call("GET", _at("conversations", key), _many(results.Message))
+    return Call("GET", _at("conversations", key), _page(results.Message), part())
 
 
 def forget(key: str) -> Call[None]:
@@ -351,15 +377,17 @@ def talk(given: Mapping[str, object]) -> Call[results.Talked]:
     return Call("POST", _at("workflows", "talk"), _one(results.Talked), body=given)
 
 
-def usage(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[list[results.Usage]]:
+def usage(
+    by: list[str], since: str | None, until: str | None, workflow: str | None, part: Part
+) -> Call[Page[results.Usage]]:
     """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
-    given = {"by": by, "since": since, "until": until, "workflow": workflow}
-    return Call("GET", _at("usage"), _many(results.Usage), given)
+    given = part(by=by, since=since, until=until, workflow=workflow)
+    return Call("GET", _at("usage"), _page(results.Usage), given)
 
 
-def budgets() -> Call[list[results.Budget]]:
+def budgets(part: Part) -> Call[Page[results.Budget]]:
     """Budgets and what of them is spent."""
-    return Call("GET", _at("budgets"), _many(results.Budget))
+    return Call("GET", _at("budgets"), _page(results.Budget), part())
 
 
 def put_budget(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Budget]:
@@ -372,9 +400,9 @@ def remove_budget(name: str, tag: str | None = None) -> Call[None]:
     return Call("DELETE", _at("budgets", name), _raw, headers=_if(tag))
 
 
-def tables() -> Call[list[results.Table]]:
+def tables(part: Part) -> Call[Page[results.Table]]:
     """Tables."""
-    return Call("GET", _at("tables"), _many(results.Table))
+    return Call("GET", _at("tables"), _page(results.Table), part())
 
 
 def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
@@ -388,10 +416,9 @@ def drop_table(name: str) -> Call[None]:
     return Call("DELETE", _at("tables", name), _raw)
 
 
-def rows(table: str, limit: int, after: UUID | str | None) -> Call[list[results.Row]]:
+def rows(table: str, part: Part) -> Call[Page[results.Row]]:
     """Rows of a table, oldest first."""
-    given = {"limit": limit, "after": after}
-    return Call("GET", _at("tables", table, "rows"), lambda page: _many(results.Row)(page["rows"]), given)
+    return Call("GET", _at("tables", table, "rows"), _page(results.Row), part())
 
 
 def update_row(
@@ -441,14 +468,14 @@ def sheets_of(text: str, most: int = 400_000, rows: int = 4_000) -> list[str]:
     return [*parts, head + "".join(kept) + row]
 
 
-def actions() -> Call[list[results.Action]]:
+def actions(part: Part) -> Call[Page[results.Action]]:
     """The catalogue of actions."""
-    return Call("GET", _at("actions"), _many(results.Action))
+    return Call("GET", _at("actions"), _page(results.Action), part())
 
 
-def tokens() -> Call[list[results.Token]]:
+def tokens(part: Part) -> Call[Page[results.Token]]:
     """Tokens, without their secrets."""
-    return Call("GET", _at("tokens"), _many(results.Token))
+    return Call("GET", _at("tokens"), _page(results.Token), part())
 
 
 def add_token(
@@ -460,9 +487,9 @@ def add_token(
     return Call("POST", _at("tokens"), _one(results.Token), body=body)
 
 
-def sessions() -> Call[list[results.Session]]:
+def sessions(part: Part) -> Call[Page[results.Session]]:
     """The open sessions of who asks."""
-    return Call("GET", _at("sessions"), _many(results.Session))
+    return Call("GET", _at("sessions"), _page(results.Session), part())
 
 
 def end_session(session_id: str) -> Call[None]:
@@ -490,9 +517,9 @@ def try_step(given: Mapping[str, object]) -> Call[results.Tried]:
     return Call("POST", _at("workflows", "try"), _one(results.Tried), body=given)
 
 
-def samples(workflow: str) -> Call[list[results.Sample]]:
+def samples(workflow: str, part: Part) -> Call[Page[results.Sample]]:
     """Kept events and results of a workflow."""
-    return Call("GET", _at("workflows", workflow, "samples"), _many(results.Sample))
+    return Call("GET", _at("workflows", workflow, "samples"), _page(results.Sample), part())
 
 
 def keep_sample(run_id: UUID | str, name: str, step: str) -> Call[dict[str, str]]:
@@ -500,14 +527,14 @@ def keep_sample(run_id: UUID | str, name: str, step: str) -> Call[dict[str, str]
     return Call("POST", _at("runs", run_id, "sample"), _raw, body={"name": name, "step": step})
 
 
-def refusals(workflow: str, limit: int) -> Call[list[results.Refusal]]:
+def refusals(workflow: str, part: Part) -> Call[Page[results.Refusal]]:
     """Deliveries that its webhooks did not take within a week."""
-    return Call("GET", _at("workflows", workflow, "refusals"), _many(results.Refusal), {"limit": limit})
+    return Call("GET", _at("workflows", workflow, "refusals"), _page(results.Refusal), part())
 
 
-def triggers(workflow: str) -> Call[list[results.Trigger]]:
+def triggers(workflow: str, part: Part) -> Call[Page[results.Trigger]]:
     """The triggers of a workflow's newest version."""
-    return Call("GET", _at("workflows", workflow, "triggers"), _many(results.Trigger))
+    return Call("GET", _at("workflows", workflow, "triggers"), _page(results.Trigger), part())
 
 
 def keep_next(workflow: str, trigger: str, name: str, seconds: int) -> Call[results.Awaited]:
@@ -521,9 +548,9 @@ def keep_no_longer(workflow: str, trigger: str) -> Call[None]:
     return Call("DELETE", _at("workflows", workflow, "triggers", trigger, "next"), _raw)
 
 
-def tray(state: str | None, run_id: UUID | str | None) -> Call[list[results.Question]]:
+def tray(state: str | None, run_id: UUID | str | None, part: Part) -> Call[Page[results.Question]]:
     """Questions to people, the oldest first."""
-    return Call("GET", _at("tray"), _many(results.Question), {"state": state, "run": run_id})
+    return Call("GET", _at("tray"), _page(results.Question), part(state=state, run=run_id))
 
 
 def answer(question_id: UUID | str, given: Mapping[str, object]) -> Call[dict[str, int]]:
@@ -531,9 +558,10 @@ def answer(question_id: UUID | str, given: Mapping[str, object]) -> Call[dict[st
     return Call("POST", _at("tray", question_id, "answer"), _raw, body=given)
 
 
-def schedules(workflow: str | None, occurrences: int) -> Call[list[results.Schedule]]:
+def schedules(workflow: str | None, occurrences: int, part: Part) -> Call[Page[results.Schedule]]:
     """Schedules and polls with what comes next."""
-    return Call("GET", _at("schedules"), _many(results.Schedule), {"workflow": workflow, "occurrences": occurrences})
+    given = part(workflow=workflow, occurrences=occurrences)
+    return Call("GET", _at("schedules"), _page(results.Schedule), given)
 
 
 def pause_schedule(workflow: str, trigger: str, paused: bool) -> Call[results.Schedule]:
@@ -567,9 +595,9 @@ def hold(on: bool) -> Call[dict[str, int]]:
     return Call("POST", _at("hold" if on else "release"), _raw)
 
 
-def credits() -> Call[list[results.Credit]]:
+def credits(part: Part) -> Call[Page[results.Credit]]:
     """What is left in the accounts behind credentials."""
-    return Call("GET", _at("credits"), _many(results.Credit))
+    return Call("GET", _at("credits"), _page(results.Credit), part())
 
 
 def note_credit(credential: str, money: float, adds: bool) -> Call[results.Credit]:
@@ -592,24 +620,24 @@ def change_password(old: str, new: str) -> Call[None]:
     return Call("POST", _at("password"), _raw, body={"old": old, "new": new})
 
 
-def connectors() -> Call[list[results.Connector]]:
+def connectors(part: Part) -> Call[Page[results.Connector]]:
     """What is installed, and what of it cannot be used."""
-    return Call("GET", _at("connectors"), _many(results.Connector))
+    return Call("GET", _at("connectors"), _page(results.Connector), part())
 
 
-def credential_kinds() -> Call[list[results.CredentialKind]]:
+def credential_kinds(part: Part) -> Call[Page[results.CredentialKind]]:
     """Kinds of credentials, with their fields."""
-    return Call("GET", _at("credential-kinds"), _many(results.CredentialKind))
+    return Call("GET", _at("credential-kinds"), _page(results.CredentialKind), part())
 
 
-def trigger_kinds() -> Call[list[results.TriggerKind]]:
+def trigger_kinds(part: Part) -> Call[Page[results.TriggerKind]]:
     """Kinds of triggers, with their fields."""
-    return Call("GET", _at("trigger-kinds"), _many(results.TriggerKind))
+    return Call("GET", _at("trigger-kinds"), _page(results.TriggerKind), part())
 
 
-def examples() -> Call[list[results.Example]]:
+def examples(part: Part) -> Call[Page[results.Example]]:
     """Workflows to begin with."""
-    return Call("GET", _at("examples"), _many(results.Example))
+    return Call("GET", _at("examples"), _page(results.Example), part())
 
 
 def play(example: str) -> Call[Mapping[str, object]]:
@@ -629,7 +657,7 @@ def every_stream() -> str:
 
 def coming(given: Mapping[str, str]) -> Call[list[datetime]]:
     """The next ten occurrences of a rule."""
-    return Call("POST", _at("schedules", "preview"), _many(datetime), body=given)
+    return Call("POST", _at("schedules", "preview"), _one(list[datetime]), body=given)
 
 
 def usage_csv(by: list[str], since: str | None, until: str | None, workflow: str | None) -> Call[str]:

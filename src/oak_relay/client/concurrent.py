@@ -3,10 +3,10 @@
 import asyncio
 import ssl
 import time
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from datetime import datetime
 from types import TracebackType
-from typing import Any
+from typing import Any, ParamSpec
 from uuid import UUID
 
 import httpx
@@ -14,8 +14,13 @@ from httpx_sse import aconnect_sse
 from pydantic import PrivateAttr
 
 from oak_relay.client import calls, patience, results
-from oak_relay.client.calls import T
+from oak_relay.client.calls import Part, T
 from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+from oak_relay.client.results import Page
+
+P = ParamSpec("P")
+Listed = Callable[P, Awaitable[Page[T]]]
+"""A method of a client that lists things, page by page."""
 
 
 class AsyncRun(results.RunData):
@@ -117,9 +122,22 @@ class AsyncClient:
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
-    async def workflows(self) -> list[results.Workflow]:
-        """All workflows."""
-        return await self._send(calls.workflows())
+    async def every(self, listed: "Listed[P, T]", *given: P.args, **asked: P.kwargs) -> AsyncIterator[T]:
+        """Everything that a method lists, over all its pages: `client.every(client.runs, workflow="arrivals")`."""
+        page = await listed(*given, **asked)
+        while True:
+            for one in page:
+                yield one
+            if page.next is None:
+                return
+            asked["after"] = page.next
+            page = await listed(*given, **asked)
+
+    async def workflows(
+        self, text: str | None = None, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Workflow]:
+        """Workflows by name; with `text` those that have it in name, title or labels."""
+        return await self._send(calls.workflows(text, Part(limit, after)))
 
     async def workflow(self, name: str, version: int | None = None) -> results.WorkflowText:
         """One workflow with its text, the newest version unless one is named."""
@@ -167,9 +185,12 @@ class AsyncClient:
         """Adjust a workflow's settings."""
         return await self._send(calls.settings(name, given, tag=tag))
 
-    async def runs(self, **filters: calls.Param) -> results.RunPage:
-        """Runs, newest first: workflow, state, subject, error_kind, held, since, until, after, limit."""
-        return await self._send(calls.runs(**filters))
+    async def runs(
+        self, limit: int | None = None, after: str | None = None, **filters: calls.Param
+    ) -> Page[results.RunData]:
+        """Runs, newest first: by `workflow`, `state`, `subject`, `text`, `error_kind`, `since`, `until`, `parent`, `origin`, `held`,
+        `mended`."""
+        return await self._send(calls.runs(Part(limit, after), **filters))
 
     async def run(self, run_id: UUID | str) -> results.RunDetail:
         """One run with its result, its event, and why it is not moving."""
@@ -207,9 +228,9 @@ class AsyncClient:
         given = {"text": text, "step": step, "input": input, "steps": steps or {}, "onwards": onwards, "sample": sample}
         return await self._send(calls.try_step(given))
 
-    async def samples(self, workflow: str) -> list[results.Sample]:
-        """Kept events and results of a workflow."""
-        return await self._send(calls.samples(workflow))
+    async def samples(self, workflow: str, limit: int | None = None, after: str | None = None) -> Page[results.Sample]:
+        """Kept events and results of a workflow, the newest first."""
+        return await self._send(calls.samples(workflow, Part(limit, after)))
 
     async def keep_sample(self, run_id: UUID | str, name: str, step: str = "") -> dict[str, str]:
         """Keep a run's event, or what a step gave, as a sample."""
@@ -223,21 +244,23 @@ class AsyncClient:
         """Change the password of who is asking, who has signed in with it."""
         await self._send(calls.change_password(old, new))
 
-    async def connectors(self) -> list[results.Connector]:
+    async def connectors(self, limit: int | None = None, after: str | None = None) -> Page[results.Connector]:
         """What is installed, and what of it cannot be used."""
-        return await self._send(calls.connectors())
+        return await self._send(calls.connectors(Part(limit, after)))
 
-    async def credential_kinds(self) -> list[results.CredentialKind]:
+    async def credential_kinds(
+        self, limit: int | None = None, after: str | None = None
+    ) -> Page[results.CredentialKind]:
         """Kinds of credentials, with their fields."""
-        return await self._send(calls.credential_kinds())
+        return await self._send(calls.credential_kinds(Part(limit, after)))
 
-    async def trigger_kinds(self) -> list[results.TriggerKind]:
+    async def trigger_kinds(self, limit: int | None = None, after: str | None = None) -> Page[results.TriggerKind]:
         """Kinds of triggers, with their fields."""
-        return await self._send(calls.trigger_kinds())
+        return await self._send(calls.trigger_kinds(Part(limit, after)))
 
-    async def examples(self) -> list[results.Example]:
+    async def examples(self, limit: int | None = None, after: str | None = None) -> Page[results.Example]:
         """Workflows to begin with."""
-        return await self._send(calls.examples())
+        return await self._send(calls.examples(Part(limit, after)))
 
     async def play(self, example: str) -> AsyncRun:
         """Save an example as a workflow, unless it is there, and start it with its own sample."""
@@ -288,9 +311,9 @@ class AsyncClient:
         given = {"choice": choice, "data": data, "text": text}
         return (await self._send(calls.answer_by_link(link, given)))["answered"]
 
-    async def credits(self) -> list[results.Credit]:
+    async def credits(self, limit: int | None = None, after: str | None = None) -> Page[results.Credit]:
         """What was noted of the accounts behind credentials, and what is left by what models cost since."""
-        return await self._send(calls.credits())
+        return await self._send(calls.credits(Part(limit, after)))
 
     async def note_credit(self, credential: str, money: float, adds: bool = True) -> results.Credit:
         """Note what was paid in, beside what is left or (without `adds`) as all there is; runs that rest for it go on."""
@@ -300,13 +323,17 @@ class AsyncClient:
         """Keep no account of a credential any more."""
         await self._send(calls.forget_credit(credential))
 
-    async def refusals(self, workflow: str, limit: int = 50) -> list[results.Refusal]:
+    async def refusals(
+        self, workflow: str, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Refusal]:
         """Deliveries that the webhooks of a workflow did not take within a week, the newest first, and why."""
-        return await self._send(calls.refusals(workflow, limit))
+        return await self._send(calls.refusals(workflow, Part(limit, after)))
 
-    async def triggers(self, workflow: str) -> list[results.Trigger]:
+    async def triggers(
+        self, workflow: str, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Trigger]:
         """The triggers of a workflow's newest version, with the addresses of its draft."""
-        return await self._send(calls.triggers(workflow))
+        return await self._send(calls.triggers(workflow, Part(limit, after)))
 
     async def keep_next(self, workflow: str, trigger: str, name: str = "", seconds: int = 3600) -> results.Awaited:
         """Keep the next event of a trigger as a sample, if it comes within so many seconds."""
@@ -316,9 +343,15 @@ class AsyncClient:
         """Await no event of a trigger any longer."""
         await self._send(calls.keep_no_longer(workflow, trigger))
 
-    async def tray(self, state: str | None = "open", run: UUID | str | None = None) -> list[results.Question]:
+    async def tray(
+        self,
+        state: str | None = "open",
+        run: UUID | str | None = None,
+        limit: int | None = None,
+        after: str | None = None,
+    ) -> Page[results.Question]:
         """Questions to people, the oldest first."""
-        return await self._send(calls.tray(state, run))
+        return await self._send(calls.tray(state, run, Part(limit, after)))
 
     async def answer(
         self, question_id: UUID | str, choice: str | None = None, data: object = None, text: str | None = None,
@@ -340,9 +373,11 @@ class AsyncClient:
         """Hold all runs that are not over, or let held ones go."""
         return await self._send(calls.hold(on))
 
-    async def schedules(self, workflow: str | None = None, occurrences: int = 10) -> list[results.Schedule]:
+    async def schedules(
+        self, workflow: str | None = None, occurrences: int = 10, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Schedule]:
         """Schedules and polls with what comes next."""
-        return await self._send(calls.schedules(workflow, occurrences))
+        return await self._send(calls.schedules(workflow, occurrences, Part(limit, after)))
 
     async def pause_schedule(self, workflow: str, trigger: str, paused: bool = True) -> results.Schedule:
         """Pause a trigger in time, or let it go on."""
@@ -356,9 +391,11 @@ class AsyncClient:
         """Publish an event (CloudEvents 1.0): id, source, type, data."""
         return await self._send(calls.publish(event))
 
-    async def journal(self, run_id: UUID | str) -> list[Mapping[str, object]]:
+    async def journal(
+        self, run_id: UUID | str, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Entry]:
         """The journal of a run."""
-        return await self._send(calls.journal(run_id))
+        return await self._send(calls.journal(run_id, Part(limit, after)))
 
     async def artifact(self, artifact_id: str) -> Any:
         """The whole of a payload of which a trace tells only a preview."""
@@ -368,13 +405,13 @@ class AsyncClient:
         """Cancel a run: `cancelled`, `asked` or `over`."""
         return (await self._send(calls.cancel(run_id)))["outcome"]
 
-    async def events(self, limit: int = 50) -> list[Mapping[str, object]]:
+    async def events(self, limit: int | None = None, after: str | None = None) -> Page[results.Received]:
         """Events, newest first."""
-        return await self._send(calls.events(limit))
+        return await self._send(calls.events(Part(limit, after)))
 
-    async def credentials(self) -> list[results.Credential]:
+    async def credentials(self, limit: int | None = None, after: str | None = None) -> Page[results.Credential]:
         """Stored credentials, without their secrets."""
-        return await self._send(calls.credentials())
+        return await self._send(calls.credentials(Part(limit, after)))
 
     async def put_credential(self, name: str, *, tag: str | None = None, **given: object) -> results.Credential:
         """Store a credential: `kind`, `secret`, and what the kind needs."""
@@ -392,9 +429,9 @@ class AsyncClient:
         """Use a credential once and see both sides."""
         return await self._send(calls.test_credential(name))
 
-    async def models(self) -> list[results.Alias]:
+    async def models(self, limit: int | None = None, after: str | None = None) -> Page[results.Alias]:
         """Model aliases."""
-        return await self._send(calls.models())
+        return await self._send(calls.models(Part(limit, after)))
 
     async def put_model(
         self, name: str, *, unseen: bool = False, tag: str | None = None, **given: object
@@ -402,9 +439,9 @@ class AsyncClient:
         """Store an alias: `url`, `model`, `credential`, `prices`, …; `unseen` also when its server does not offer the model."""
         return await self._send(calls.put_model(name, given, unseen, tag=tag))
 
-    async def nearby_models(self) -> list[results.ModelServer]:
+    async def nearby_models(self, limit: int | None = None, after: str | None = None) -> Page[results.ModelServer]:
         """Model servers that answer on the service's machine."""
-        return await self._send(calls.nearby_models())
+        return await self._send(calls.nearby_models(Part(limit, after)))
 
     async def look_at_models(self, address: str, key: str = "", credential: str | None = None) -> results.ModelServer:
         """What a model server offers; nothing is stored."""
@@ -427,9 +464,9 @@ class AsyncClient:
         """Which models the server offers, and an answer to something trivial."""
         return await self._send(calls.test_model(name))
 
-    async def servers(self) -> list[results.Server]:
+    async def servers(self, limit: int | None = None, after: str | None = None) -> Page[results.Server]:
         """Tool servers."""
-        return await self._send(calls.servers())
+        return await self._send(calls.servers(Part(limit, after)))
 
     async def put_server(self, name: str, *, tag: str | None = None, **given: object) -> results.Server:
         """Store a tool server: `url` and `credential`, or `command`."""
@@ -443,13 +480,13 @@ class AsyncClient:
         """Connect to a tool server and list what it offers."""
         return await self._send(calls.test_server(name))
 
-    async def conversations(self, limit: int = 50) -> list[results.Conversation]:
+    async def conversations(self, limit: int | None = None, after: str | None = None) -> Page[results.Conversation]:
         """Conversations, the latest first."""
-        return await self._send(calls.conversations(limit))
+        return await self._send(calls.conversations(Part(limit, after)))
 
-    async def conversation(self, key: str) -> list[results.Message]:
+    async def conversation(self, key: str, limit: int | None = None, after: str | None = None) -> Page[results.Message]:
         """What was said in a conversation, in order."""
-        return await self._send(calls.conversation(key))
+        return await self._send(calls.conversation(key, Part(limit, after)))
 
     async def forget(self, key: str) -> None:
         """Forget a conversation."""
@@ -478,13 +515,15 @@ class AsyncClient:
         since: str | None = None,
         until: str | None = None,
         workflow: str | None = None,
-    ) -> list[results.Usage]:
+        limit: int | None = None,
+        after: str | None = None,
+    ) -> Page[results.Usage]:
         """Calls of models, tokens and money by some of day, workflow, alias, credential, source; days as YYYY-MM-DD."""
-        return await self._send(calls.usage(by or [], since, until, workflow))
+        return await self._send(calls.usage(by or [], since, until, workflow, Part(limit, after)))
 
-    async def budgets(self) -> list[results.Budget]:
+    async def budgets(self, limit: int | None = None, after: str | None = None) -> Page[results.Budget]:
         """Budgets and what of them is spent."""
-        return await self._send(calls.budgets())
+        return await self._send(calls.budgets(Part(limit, after)))
 
     async def put_budget(
         self,
@@ -506,9 +545,9 @@ class AsyncClient:
         """Remove a budget."""
         return await self._send(calls.remove_budget(name, tag=tag))
 
-    async def tables(self) -> list[results.Table]:
+    async def tables(self, limit: int | None = None, after: str | None = None) -> Page[results.Table]:
         """Tables."""
-        return await self._send(calls.tables())
+        return await self._send(calls.tables(Part(limit, after)))
 
     async def create_table(self, name: str, columns: dict[str, str]) -> results.Table:
         """A new table; columns are text, number, boolean or any."""
@@ -518,17 +557,9 @@ class AsyncClient:
         """Remove a table with its rows."""
         return await self._send(calls.drop_table(name))
 
-    async def rows(self, table: str, limit: int = 100, after: UUID | str | None = None) -> list[results.Row]:
-        """Rows of a table, oldest first, 1,000 at most; those behind the row `after`."""
-        return await self._send(calls.rows(table, limit, after))
-
-    async def every_row(self, table: str) -> AsyncIterator[results.Row]:
-        """All rows of a table, oldest first."""
-        last = None
-        while page := await self.rows(table, 1000, last):
-            for row in page:
-                yield row
-            last = page[-1].id
+    async def rows(self, table: str, limit: int | None = None, after: str | None = None) -> Page[results.Row]:
+        """Rows of a table, oldest first."""
+        return await self._send(calls.rows(table, Part(limit, after)))
 
     async def update_row(
         self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None
@@ -566,13 +597,13 @@ class AsyncClient:
         """All rows of a table as CSV, the columns in their order."""
         return await self._send(calls.export_rows(table))
 
-    async def actions(self) -> list[results.Action]:
+    async def actions(self, limit: int | None = None, after: str | None = None) -> Page[results.Action]:
         """The catalogue of actions."""
-        return await self._send(calls.actions())
+        return await self._send(calls.actions(Part(limit, after)))
 
-    async def tokens(self) -> list[results.Token]:
+    async def tokens(self, limit: int | None = None, after: str | None = None) -> Page[results.Token]:
         """Tokens, without their secrets."""
-        return await self._send(calls.tokens())
+        return await self._send(calls.tokens(Part(limit, after)))
 
     async def add_token(
         self,
@@ -584,9 +615,9 @@ class AsyncClient:
         """A new token; its secret is given this once. It may be over after some days, and limited to rights and workflows."""
         return await self._send(calls.add_token(name, days, rights, workflows))
 
-    async def sessions(self) -> list[results.Session]:
+    async def sessions(self, limit: int | None = None, after: str | None = None) -> Page[results.Session]:
         """The open sessions of who asks."""
-        return await self._send(calls.sessions())
+        return await self._send(calls.sessions(Part(limit, after)))
 
     async def end_session(self, session_id: str) -> None:
         """End a session."""

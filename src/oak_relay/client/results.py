@@ -1,12 +1,21 @@
 """What the service says, typed. Unknown members are kept, so that an older client understands a newer service."""
 
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
 
 OVER = ("succeeded", "failed", "cancelled", "set aside")
+
+
+T = TypeVar("T")
+
+
+class Page(list[T]):
+    """A part of a list; `next` is what the part behind it begins `after`, None at the end."""
+
+    next: str | None = None
 
 
 class Result(BaseModel):
@@ -177,9 +186,34 @@ class RunDetail(Result):
     questions: int
 
 
-class RunPage(Result):
-    runs: list[RunData]
-    next: UUID | None
+class Entry(Result):
+    """An entry of the journal of a run."""
+
+    seq: int
+    path: str
+    kind: str
+    attempt: int
+    body: Any
+    detail: Any
+    started: datetime | None
+    at: datetime | None
+    worker: UUID | None
+
+
+class Received(Result):
+    """An event as it came, and the run that it began."""
+
+    id: UUID
+    key: str
+    type: str
+    source: str
+    at: datetime
+    data: Any
+    headers: dict[str, str]
+    query: dict[str, str]
+    run_id: UUID
+    workflow: str
+    trigger: str
 
 
 class CredentialConfig(Result):

@@ -139,3 +139,5 @@ def set_up_log(settings: Settings) -> None:
         logger_factory=structlog.PrintLoggerFactory(cast(TextIO, _Lines())),
     )
     logging.basicConfig(handlers=[_Handler()], level=logging.WARNING, force=True)
+    for chatty in ("client", "mcp"):  # they log what strangers said; a call that fails tells it where it belongs
+        logging.getLogger(chatty).setLevel(logging.CRITICAL + 1)

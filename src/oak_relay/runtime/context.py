@@ -11,6 +11,8 @@ import httpx
 
 from oak_relay.actions import servers
 from oak_relay.actions.base import Action
+from oak_relay.actions.server_sessions import Sessions
+from oak_relay.actions.tool_server import ToolServer
 from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.given import Result, ServerTool, TableDef, Window, WorkflowAbout
 from oak_relay.capabilities.protocols import Draw
@@ -54,9 +56,11 @@ class Tools:
         self.rates = Rates(database, registry)
         self.abilities = Abilities(database, registry.workspace)
         self.http: httpx.AsyncClient = outbound(self.door)
+        self.sessions = Sessions()
 
     async def close(self) -> None:
         """Close the connections to the outside."""
+        await self.sessions.close()
         await self.http.aclose()
 
 
@@ -226,24 +230,24 @@ class CallContext:
 
         return await self._patiently(look)
 
-    async def _server(self, name: str) -> servers.ToolServer:
+    async def _server(self, name: str) -> ToolServer:
         found = await self._find(lambda known: known.servers, name)
         if found is None:
             have = ", ".join(sorted(self._tools.registry.now.servers)) or "none yet"
             raise StepFailed(
                 "missing", f"there is no tool server {name}; there is {have}", fix=f"oak-relay server add {name}"
             )
-        server = servers.ToolServer.model_validate(found)
+        server = ToolServer.model_validate(found)
         self._own += [value for value in server.environment.values() if len(value) >= SHORTEST]
         return server
 
     async def server_tools(self, name: str) -> list[ServerTool]:
-        return await servers.tools(name, await self._server(name), self)
+        return await servers.tools(name, await self._server(name), self, self._tools.sessions)
 
     async def server_call(
         self, name: str, tool: str, arguments: Mapping[str, object]
     ) -> tuple[object, dict[str, object]]:
-        return await servers.call(name, await self._server(name), tool, arguments, self)
+        return await servers.call(name, await self._server(name), tool, arguments, self, self._tools.sessions)
 
     def action(self, name: str) -> Action:
         return self._tools.registry.catalogue.get(name)

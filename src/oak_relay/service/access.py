@@ -10,6 +10,7 @@ from pydantic import Field
 from oak_relay.document.numbers import Whole
 from oak_relay.document.values import storable_text
 from oak_relay.service.borders import SIGN_IN_BYTES
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import (
     COOKIE,
     COOKIES,
@@ -112,19 +113,20 @@ async def change_password(given: PasswordIn, request: Request, parts: PartsDep, 
 
 
 @router.get("/sessions")
-async def list_sessions(parts: PartsDep, who: CallerDep) -> list[OpenSessionOut]:
+async def list_sessions(parts: PartsDep, who: CallerDep, asked: Asks) -> Page[OpenSessionOut]:
     """The sessions of who asks, the oldest first."""
     if who.member_id is None:
-        return []
+        return Page(items=[])
     async with parts.database.connect() as connection:
         found = await people.tokens(connection, parts.workspace, "session", who.member_id)
-    return [
-        OpenSessionOut(
+
+    def shown(row: Any) -> OpenSessionOut:
+        return OpenSessionOut(
             id=row.id, created_at=row.created_at, expires_at=row.expires_at, last_used_at=row.last_used_at, address=row.address or "",
             agent=row.agent or "", this=row.id == who.session_id,
-        )
-        for row in found
-    ]  # fmt: skip
+        )  # fmt: skip
+
+    return cut(found, asked, lambda row: str(row.id), shown)
 
 
 @router.delete("/sessions/{session_id:uuid}", status_code=204)
@@ -155,10 +157,11 @@ async def sign_out(response: Response, parts: PartsDep, who: CallerDep) -> None:
 
 
 @router.get("/tokens")
-async def list_tokens(parts: PartsDep, _: CallerDep) -> list[TokenOut]:
-    """Tokens without their secrets."""
+async def list_tokens(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[TokenOut]:
+    """Tokens without their secrets, the oldest first."""
     async with parts.database.connect() as connection:
-        return [_token_out(row) for row in await people.tokens(connection, parts.workspace)]
+        found = await people.tokens(connection, parts.workspace)
+    return cut(found, asked, lambda row: str(row.id), _token_out)
 
 
 def _token_out(row: Any, secret: str | None = None) -> TokenOut:

@@ -1,12 +1,14 @@
 """`/api/v1/servers`: tool servers and what they offer; `/api/v1/conversations`: what was said; messages of a turn."""
 
-from typing import Annotated, Any
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
 from uuid import UUID
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Response
 from sqlalchemy import select
 
-from oak_relay.actions import servers
+from oak_relay.actions.tool_server import ToolServer
 from oak_relay.capabilities.given import ServerTool
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -14,6 +16,7 @@ from oak_relay.engine.paths import turn_at
 from oak_relay.engine.transcript import sent
 from oak_relay.models import files
 from oak_relay.service import exact
+from oak_relay.service.lists import Asks, Page, cursor, cut, page
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
@@ -26,16 +29,16 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["agents"])
 
 
 @router.get("/servers")
-async def list_servers(parts: PartsDep, _: CallerDep) -> list[ServerOut]:
+async def list_servers(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ServerOut]:
     """Tool servers by name."""
     async with parts.database.connect() as connection:
-        rows = await connection.execute(select(tool_server).order_by(tool_server.c.name))
-        return [_server(row) for row in rows]
+        rows = (await connection.execute(select(tool_server).order_by(tool_server.c.name.collate("C")))).all()
+    return cut(rows, asked, lambda row: row.name, _server)
 
 
 @router.put("/servers/{name}")
 async def put_server(
-    name: str, given: servers.ToolServer, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
+    name: str, given: ToolServer, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
 ) -> ServerOut:
     """Store a tool server (Model Context Protocol), new or in place of the one of that name."""
     if not name.replace("-", "").replace("_", "").isalnum() or len(name) > 60:
@@ -106,41 +109,39 @@ def _tool(tool: ServerTool) -> ServerToolOut:
     )
 
 
-@router.get("/conversations", response_model=list[ConversationOut])
-async def list_conversations(
-    parts: PartsDep, _: CallerDep, limit: Annotated[int, Query(ge=1, le=500)] = 50
-) -> Response:
+@router.get("/conversations", response_model=Page[ConversationOut])
+async def list_conversations(parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """Conversations, the latest first."""
+    behind = asked.key(datetime, str)
     async with parts.database.connect() as connection:
-        found = await talks.listed(await raw(connection), parts.workspace, limit)
-    listed = [
-        ConversationOut(
-            key=c["key"],
-            messages=c["messages"],
-            summary=c["summary"] or "",
-            facts=values.loads(c["facts"]),
-            created_at=c["created_at"],
-            updated_at=c["updated_at"],
-        )
-        for c in found
-    ]
-    return exact.answer(listed)
+        found = await talks.listed(await raw(connection), parts.workspace, asked.limit + 1, behind)
+    return exact.answer(page(found, asked, lambda c: cursor(c["updated_at"], c["key"]), _conversation))
 
 
-@router.get("/conversations/{key:path}", response_model=list[MessageOut])
-async def show_conversation(
-    key: str, parts: PartsDep, _: CallerDep, after: int = -1, limit: Annotated[int, Query(ge=1, le=1000)] = 200
-) -> Response:
+def _conversation(row: Mapping[str, Any]) -> ConversationOut:
+    return ConversationOut(
+        key=row["key"],
+        messages=row["messages"],
+        summary=row["summary"] or "",
+        facts=values.loads(row["facts"]),
+        created_at=row["created_at"],
+        updated_at=row["updated_at"],
+    )
+
+
+@router.get("/conversations/{key:path}", response_model=Page[MessageOut])
+async def show_conversation(key: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """What was said, in order: both sides and the use of tools."""
     async with parts.database.connect() as connection:
-        found = await talks.said(await raw(connection), parts.workspace, key, after, limit)
-    if not found and after < 0:
+        found = await talks.said(await raw(connection), parts.workspace, key, asked.number(), asked.limit + 1)
+    if not found and asked.after is None:
         raise missing("conversation", key)
-    return exact.answer(
-        [
-            MessageOut(seq=m["seq"], role=m["role"], message=values.loads(m["body"]), run_id=m["run_id"], at=m["at"])
-            for m in found
-        ]
+    return exact.answer(page(found, asked, lambda m: m["seq"], _message))
+
+
+def _message(row: Mapping[str, Any]) -> MessageOut:
+    return MessageOut(
+        seq=row["seq"], role=row["role"], message=values.loads(row["body"]), run_id=row["run_id"], at=row["at"]
     )
 
 

@@ -2,7 +2,9 @@
 
 from fastapi import APIRouter
 
+from oak_relay.actions.base import Action
 from oak_relay.actions.catalogue import offer
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.shapes import ActionOut, ConnectorOut, CredentialKindOut, TriggerKindOut
 
@@ -10,30 +12,32 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["actions"])
 
 
 @router.get("/actions")
-async def list_actions(parts: PartsDep, _: CallerDep) -> list[ActionOut]:
-    """The catalogue: what a step can do, with JSON Schemas of input and output."""
-    return [
-        ActionOut(
-            name=action.name,
-            title=action.title,
-            connector=action.connector,
-            reach=action.reach,
-            repeat=action.repeat,
-            timeout=action.timeout,
-            streams=action.streams,
-            input=dict(action.shape.input),
-            output=dict(action.shape.output),
-            first=list(action.fields_first),
-            example=dict(action.example),
-            credentials=list(action.credentials),
-            scopes=list(action.scopes),
-        )
-        for action in parts.registry.catalogue
-    ]
+async def list_actions(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ActionOut]:
+    """The catalogue: what a step can do, with JSON Schemas of input and output; by name."""
+    every = sorted(parts.registry.catalogue, key=lambda action: action.name)
+    return cut(every, asked, lambda action: action.name, _action)
+
+
+def _action(action: Action) -> ActionOut:
+    return ActionOut(
+        name=action.name,
+        title=action.title,
+        connector=action.connector,
+        reach=action.reach,
+        repeat=action.repeat,
+        timeout=action.timeout,
+        streams=action.streams,
+        input=dict(action.shape.input),
+        output=dict(action.shape.output),
+        first=list(action.fields_first),
+        example=dict(action.example),
+        credentials=list(action.credentials),
+        scopes=list(action.scopes),
+    )
 
 
 @router.get("/connectors")
-async def list_connectors(_: CallerDep) -> list[ConnectorOut]:
+async def list_connectors(_: CallerDep, asked: Asks) -> Page[ConnectorOut]:
     """What is installed: each connector with its package, its actions, and its kinds of credentials and triggers."""
     found = []
     for one in offer().connectors:
@@ -52,23 +56,25 @@ async def list_connectors(_: CallerDep) -> list[ConnectorOut]:
                 triggers=[kind.name for kind in connector.triggers] if connector else [],
             )
         )
-    return found
+    return cut(sorted(found, key=lambda one: one.name), asked, lambda one: one.name, lambda one: one)
 
 
 @router.get("/credential-kinds")
-async def list_credential_kinds(parts: PartsDep, _: CallerDep) -> list[CredentialKindOut]:
+async def list_credential_kinds(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[CredentialKindOut]:
     """The kinds of credentials that can be stored, each with the JSON Schema of what it takes."""
     kinds = parts.registry.catalogue.credentials
-    return [
+    every = [
         CredentialKindOut(name=name, title=kinds.title(name), sent=kinds.sent(name), input=schema)
-        for name, schema in kinds.schemas().items()
+        for name, schema in sorted(kinds.schemas().items())
     ]
+    return cut(every, asked, lambda one: one.name, lambda one: one)
 
 
 @router.get("/trigger-kinds")
-async def list_trigger_kinds(parts: PartsDep, _: CallerDep) -> list[TriggerKindOut]:
+async def list_trigger_kinds(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[TriggerKindOut]:
     """The kinds of triggers, each with the JSON Schema of what stands under it."""
-    return [
+    every = [
         TriggerKindOut(name=name, way=kind.way, input=kind.model.model_json_schema(by_alias=True))
-        for name, kind in parts.registry.catalogue.triggers.items()
+        for name, kind in sorted(parts.registry.catalogue.triggers.items())
     ]
+    return cut(every, asked, lambda one: one.name, lambda one: one)

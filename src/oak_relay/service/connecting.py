@@ -14,6 +14,7 @@ from oak_relay.models import probing
 from oak_relay.models.chat import nearest
 from oak_relay.runtime.context import CallContext
 from oak_relay.service.credentials import put_credential
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.models import answered, put_model
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Asked
@@ -41,10 +42,10 @@ class ConnectIn(LookIn):
 
 
 @router.get("")
-async def list_nearby(parts: PartsDep, _: CallerDep) -> list[ModelServerOut]:
+async def list_nearby(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ModelServerOut]:
     """Model servers that answer on this machine."""
     found = await probing.nearby(parts.at(10), frozenset({parts.settings.port}))
-    return [_server(one) for one in found]
+    return cut(sorted(found, key=lambda one: one.url), asked, lambda one: one.url, _server)
 
 
 @router.post("/look")

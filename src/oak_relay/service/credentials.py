@@ -13,6 +13,7 @@ from oak_relay.actions.http import send
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.effects import READY
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
@@ -27,11 +28,11 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["
 
 
 @router.get("")
-async def list_credentials(parts: PartsDep, _: CallerDep) -> list[CredentialOut]:
+async def list_credentials(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[CredentialOut]:
     """Stored credentials without their secrets, by name."""
     async with parts.database.connect() as connection:
-        rows = await connection.execute(select(credential).order_by(credential.c.name))
-        return [_out(row, parts.registry.catalogue.credentials) for row in rows]
+        rows = (await connection.execute(select(credential).order_by(credential.c.name.collate("C")))).all()
+    return cut(rows, asked, lambda row: row.name, lambda row: _out(row, parts.registry.catalogue.credentials))
 
 
 @router.put("/{name}")

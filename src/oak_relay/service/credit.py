@@ -8,6 +8,7 @@ from pydantic import Field, StrictBool
 
 from oak_relay.document.numbers import Number
 from oak_relay.service.credentials import say_ready
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import missing
 from oak_relay.service.shapes import CreditOut, In
@@ -23,10 +24,11 @@ class CreditIn(In):
 
 
 @router.get("")
-async def list_credits(parts: PartsDep, _: CallerDep) -> list[CreditOut]:
+async def list_credits(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[CreditOut]:
     """What was noted of accounts, by credential, and what is left of it by what models cost since."""
     async with parts.database.connect() as connection:
-        return [_out(row) for row in await credit.listed(await raw(connection), parts.workspace)]
+        found = await credit.listed(await raw(connection), parts.workspace)
+    return cut(sorted(found, key=lambda row: row["credential"]), asked, lambda row: row["credential"], _out)
 
 
 @router.post("/{credential}", status_code=201)

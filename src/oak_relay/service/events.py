@@ -2,15 +2,15 @@
 what arrived."""
 
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Any
 from urllib.parse import unquote
-from uuid import UUID
 
 import uuid_utils.compat as uuids
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Request, Response
 
 from oak_relay.document import values
 from oak_relay.service import exact
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import EventOut, LargeOut, PublishedOut
@@ -22,14 +22,12 @@ _STRUCTURED = "application/cloudevents+json"
 _BATCH = "application/cloudevents-batch+json"
 
 
-@router.get("", response_model=list[EventOut])
-async def list_events(
-    parts: PartsDep, _: CallerDep, after: UUID | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
-) -> Response:
+@router.get("", response_model=Page[EventOut])
+async def list_events(parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """Events that made runs, newest first, each with its run."""
     async with parts.database.connect() as connection:
-        rows = await runs.events(connection, parts.workspace, after, limit)
-    return exact.answer([event_out(row) for row in rows])
+        rows = await runs.events(connection, parts.workspace, asked.id(), asked.limit + 1)
+    return exact.answer(page(rows, asked, lambda row: row.id, event_out))
 
 
 @router.post("", status_code=202)

@@ -11,6 +11,7 @@ from oak_relay.document.shapes import sample_of
 from oak_relay.document.text import read
 from oak_relay.service import exact
 from oak_relay.service.lifecycle import save_document
+from oak_relay.service.lists import Asks, Page, following
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Asked
 from oak_relay.service.problems import Problem, missing
@@ -50,20 +51,21 @@ def _examples() -> dict[str, _Example]:
 
 
 @router.get("")
-async def list_examples(parts: PartsDep, _: CallerDep) -> list[ExampleOut]:
+async def list_examples(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ExampleOut]:
     """Examples, those that need no model first; the text of one names a model that is there."""
     model = _alias(list((await parts.registry.fresh()).aliases))
     listed = sorted(_examples().values(), key=lambda one: (one.needs_model, len(one.text)))
-    return [
-        ExampleOut(
+
+    def shown(one: _Example) -> ExampleOut:
+        return ExampleOut(
             name=one.name,
             title=one.title,
             note=one.note,
             text=_with(one, model),
             needs_model=one.needs_model and model is None,
         )
-        for one in listed
-    ]
+
+    return following(listed, asked, lambda one: one.name, shown)
 
 
 @router.post("/{name}/play", status_code=201, response_model=RunOut)

@@ -12,6 +12,7 @@ from oak_relay.capabilities.alias import Alias
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.models.chat import Ask, Reply, complete, nearest, offered
+from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
@@ -23,10 +24,11 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/models", tags=["model
 
 
 @router.get("")
-async def list_models(parts: PartsDep, _: CallerDep) -> list[AliasOut]:
+async def list_models(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[AliasOut]:
     """Model aliases by name."""
     async with parts.database.connect() as connection:
-        return [_out(row) for row in await connection.execute(select(model_alias).order_by(model_alias.c.name))]
+        rows = (await connection.execute(select(model_alias).order_by(model_alias.c.name.collate("C")))).all()
+    return cut(rows, asked, lambda row: row.name, _out)
 
 
 @router.put("/{name}")

@@ -25,20 +25,11 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service import exact
 from oak_relay.service.borders import EventStream, listened
 from oak_relay.service.events import event_out, large_out
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import (
-    EntryOut,
-    In,
-    LineOut,
-    Moment,
-    RunDetail,
-    RunOut,
-    RunPage,
-    SpanOut,
-    StartedOut,
-    TraceOut,
-)
+from oak_relay.service.searching import search
+from oak_relay.service.shapes import EntryOut, In, LineOut, Moment, RunDetail, RunOut, SpanOut, StartedOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.intake import Receipt
@@ -129,47 +120,60 @@ async def begin_run(given: StartIn, parts: Parts, who: Caller, key: str | None =
 RunState = Literal["queued", "running", "waiting", "succeeded", "failed", "cancelled", "set aside"]
 
 
-@router.get("/runs", response_model=RunPage)
+@router.get("/runs", response_model=Page[RunOut])
 async def list_runs(
     parts: PartsDep,
     _: CallerDep,
+    asked: Asks,
     workflow: str | None = None,
     state: Annotated[list[RunState] | None, Query()] = None,
     subject: str | None = None,
+    text: Annotated[
+        str | None, Query(min_length=1, max_length=200, description="Words of its input, result, error, subject or id.")
+    ] = None,
+    id: Annotated[
+        str | None, Query(pattern="^[0-9a-fA-F-]{1,36}$", description="A part of its id, in any case.")
+    ] = None,
     error_kind: ErrorKind | None = None,
     since: Moment | None = None,
     until: Moment | None = None,
-    after: UUID | None = None,
     parent: UUID | None = None,
     origin: UUID | None = None,
     held: bool = False,
     mended: bool | None = None,
-    limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
     """Runs, newest first; stable while new ones arrive. With `held` those alone that are held after a restore; with `mended`
-    those alone that another run mended, or (false) all but those."""
+    those alone that another run mended, or (false) all but those. With `text` a page may hold fewer runs than there are, or
+    none, and still have a `next`: so far it was looked."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, workflow) if workflow else None
-        if workflow and row is None:
-            return exact.answer(RunPage(runs=[]))
-        found = await runs.find(
-            connection,
-            parts.workspace,
-            workflow_id=row.id if row else None,
-            states=None if state is None else [*state],
-            subject=subject,
-            error_kind=error_kind,
-            since=since,
-            until=until,
-            after=after,
-            limit=limit + 1,
-            parent=parent,
-            origin=origin,
-            held=held,
-            mended=mended,
-        )
-    next_ = found[limit - 1].id if len(found) > limit else None
-    return exact.answer(RunPage(runs=[run_out(r) for r in found[:limit]], next=next_))
+    if workflow and row is None:
+        return exact.answer(Page[RunOut](items=[]))
+
+    async def listed(behind: UUID | None, limit: int) -> list[Any]:
+        async with parts.database.connect() as connection:
+            return await runs.find(
+                connection,
+                parts.workspace,
+                workflow_id=row.id if row else None,
+                states=None if state is None else [*state],
+                subject=subject,
+                part_of_id=id,
+                error_kind=error_kind,
+                since=since,
+                until=until,
+                after=behind,
+                limit=limit,
+                parent=parent,
+                origin=origin,
+                held=held,
+                mended=mended,
+            )
+
+    if text is not None:
+        seen, further = await search(parts, text, asked, listed)
+        return exact.answer(Page[RunOut](items=[run_out(one) for one in seen], next=further and str(further)))
+    return exact.answer(page(await listed(asked.id(), asked.limit + 1), asked, lambda one: one.id, run_out))
 
 
 @router.get("/runs/stream", response_class=EventStream, status_code=200)
@@ -238,30 +242,29 @@ async def show_trace(
     )
 
 
-@router.get("/runs/{run_id:uuid}/journal", response_model=list[EntryOut])
-async def show_journal(
-    run_id: UUID, parts: PartsDep, _: CallerDep, after: int = -1, limit: Annotated[int, Query(ge=1, le=5000)] = 500
-) -> Response:
+@router.get("/runs/{run_id:uuid}/journal", response_model=Page[EntryOut])
+async def show_journal(run_id: UUID, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """The journal, entry by entry, as it may be shown."""
     async with parts.database.connect() as connection:
-        found = await runs.entries(connection, parts.workspace, run_id, after, limit)
-    return exact.answer(
-        [
-            EntryOut(
-                seq=e.seq,
-                path=e.path,
-                kind=e.kind,
-                attempt=e.attempt,
-                hash=e.hash,
-                body=e.body,
-                detail=e.detail,
-                started=e.started,
-                at=e.at,
-                worker=e.worker_id,
-                large=large_out(**e.large),
-            )
-            for e in found
-        ]
+        if await runs.one(connection, parts.workspace, run_id) is None:
+            raise missing("run", str(run_id))
+        found = await runs.entries(connection, parts.workspace, run_id, asked.number(), asked.limit + 1)
+    return exact.answer(page(found, asked, lambda entry: entry.seq, _entry_out))
+
+
+def _entry_out(entry: Stored) -> EntryOut:
+    return EntryOut(
+        seq=entry.seq,
+        path=entry.path,
+        kind=entry.kind,
+        attempt=entry.attempt,
+        hash=entry.hash,
+        body=entry.body,
+        detail=entry.detail,
+        started=entry.started,
+        at=entry.at,
+        worker=entry.worker_id,
+        large=large_out(**entry.large),
     )
 
 

@@ -1,5 +1,6 @@
 """`/api/v1/workflows/<name>/samples`: kept events and results, for trying steps; and events that are kept when they come."""
 
+from collections.abc import Mapping
 from typing import Annotated, Any
 from uuid import UUID
 
@@ -11,6 +12,7 @@ from oak_relay.document import values
 from oak_relay.runtime.intake import event_of
 from oak_relay.service import exact
 from oak_relay.service.again import place_of
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import missing
 from oak_relay.service.receiving import draft_way
@@ -40,25 +42,24 @@ class KeepNextIn(In):
     seconds: int = Field(3600, ge=1, le=_LONGEST, description="How long it may take to come.")
 
 
-@router.get("/workflows/{name}/samples", response_model=list[SampleOut])
-async def list_samples(name: str, parts: PartsDep, _: CallerDep) -> Response:
+@router.get("/workflows/{name}/samples", response_model=Page[SampleOut])
+async def list_samples(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """Kept events and results, the newest first."""
     async with parts.database.connect() as connection:
         row = await _workflow(connection, parts.workspace, name)
-        found = await samples.listed(await raw(connection), parts.workspace, row.id)
-    return exact.answer(
-        [
-            SampleOut(
-                id=s["id"],
-                step=s["step"],
-                name=s["name"],
-                value=values.loads(s["value"]),
-                trigger=s["trigger"],
-                event=None if s["event"] is None else values.loads(s["event"]),
-                created_at=s["created_at"],
-            )
-            for s in found
-        ]
+        found = await samples.listed(await raw(connection), parts.workspace, row.id, asked.limit + 1, asked.id())
+    return exact.answer(page(found, asked, lambda one: one["id"], _sample))
+
+
+def _sample(row: Mapping[str, Any]) -> SampleOut:
+    return SampleOut(
+        id=row["id"],
+        step=row["step"],
+        name=row["name"],
+        value=values.loads(row["value"]),
+        trigger=row["trigger"],
+        event=None if row["event"] is None else values.loads(row["event"]),
+        created_at=row["created_at"],
     )
 
 

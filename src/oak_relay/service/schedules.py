@@ -9,6 +9,7 @@ from pydantic import StrictBool
 from oak_relay.document import calendar
 from oak_relay.document.errors import StepFailed
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
+from oak_relay.service.lists import Asks, Page, cursor, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, ScheduleOut
@@ -27,14 +28,22 @@ class PauseIn(In):
 async def list_schedules(
     parts: PartsDep,
     _: CallerDep,
+    asked: Asks,
     workflow: str | None = None,
     occurrences: Annotated[int, Query(ge=0, le=100)] = 10,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
-) -> list[ScheduleOut]:
+) -> Page[ScheduleOut]:
     """Schedules and polls of workflows that are on with their next occurrences, the earliest first."""
+    behind = asked.key(datetime, str, str)
     async with parts.database.connect() as connection:
-        rows = await schedules.listed(await raw(connection), parts.workspace, workflow, limit)
-    return await parts.registry.documents.now(lambda: [_out(parts, row, occurrences) for row in rows])
+        rows = await schedules.listed(await raw(connection), parts.workspace, workflow, asked.limit + 1, behind)
+    return await parts.registry.documents.now(
+        lambda: page(
+            rows,
+            asked,
+            lambda row: cursor(row["next_at"] or schedules.NEVER, row["workflow"], row["name"]),
+            lambda row: _out(parts, row, occurrences),
+        )
+    )
 
 
 @router.post("/{workflow}/{trigger}/pause")

@@ -186,11 +186,6 @@ class StartedOut(RunOut):
     result: object = None
 
 
-class RunPage(BaseModel):
-    runs: list[RunOut]
-    next: UUID | None = Field(None, description="Give as `after` for the next page.")
-
-
 class MissingOut(BaseModel):
     """An event that was answered and that the database does not hold any more; `run` is the id its sender was told."""
 
@@ -530,11 +525,6 @@ class RowOut(BaseModel):
     row: dict[str, object]
     updated_at: datetime
     tag: str = Field(description="What it is now, for If-Match.")
-
-
-class RowPage(BaseModel):
-    rows: list[RowOut]
-    next: UUID | None = None
 
 
 class ActionOut(BaseModel):

@@ -2,10 +2,10 @@
 
 import asyncio
 from collections.abc import AsyncIterator
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Response
 from fastapi.responses import StreamingResponse
 from pydantic import Field, StrictBool
 from sqlalchemy.exc import IntegrityError
@@ -16,10 +16,11 @@ from oak_relay.actions.tables import fitted, in_order
 from oak_relay.capabilities.given import Column
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Asked, Preconditions
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, RowPage, TableOut
+from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, TableOut
 from oak_relay.store import people, rows
 from oak_relay.store.tags import tag_of
 
@@ -55,13 +56,15 @@ class ImportIn(In):
 
 
 @router.get("/tables")
-async def list_tables(parts: PartsDep, _: CallerDep) -> list[TableOut]:
-    """Tables with their columns and how many rows they have."""
+async def list_tables(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[TableOut]:
+    """Tables with their columns and how many rows they have, by name."""
     async with parts.database.connect() as connection:
-        return [
-            TableOut(name=t.name, columns=t.columns, rows=t.rows, created_at=t.created_at)
-            for t in await rows.tables(connection, parts.workspace)
-        ]
+        found = await rows.tables(connection, parts.workspace, asked.limit + 1, asked.after)
+    return page(found, asked, lambda table: table.name, _table_out)
+
+
+def _table_out(row: Any) -> TableOut:
+    return TableOut(name=row.name, columns=row.columns, rows=row.rows, created_at=row.created_at)
 
 
 @router.post("/tables", status_code=201)
@@ -71,11 +74,11 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
         async with parts.database.begin() as connection:
             await rows.create(connection, parts.workspace, given.name, [c.model_dump() for c in given.columns])
             await people.note(connection, parts.workspace, who.name, "table", given.name)
-            made = next(t for t in await rows.tables(connection, parts.workspace) if t.name == given.name)
+            [made] = await rows.tables(connection, parts.workspace, 1, only=given.name)
     except IntegrityError:
         raise Problem(409, f"there is a table {given.name} already", fix="choose another name") from None
     parts.config_changed()
-    return TableOut(name=made.name, columns=made.columns, rows=0, created_at=made.created_at)
+    return _table_out(made)
 
 
 @router.delete("/tables/{name}", status_code=204)
@@ -88,21 +91,14 @@ async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
     parts.config_changed()
 
 
-@router.get("/tables/{name}/rows", response_model=RowPage)
-async def list_rows(
-    name: str,
-    parts: PartsDep,
-    _: CallerDep,
-    after: UUID | None = None,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-) -> Response:
+@router.get("/tables/{name}/rows", response_model=Page[RowOut])
+async def list_rows(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
     """Rows, oldest first."""
     async with parts.database.connect() as connection:
         table = await _table(connection, parts.workspace, name)
-        found = await rows.find(connection, parts.workspace, table.id, {}, limit + 1, after)
+        found = await rows.find(connection, parts.workspace, table.id, {}, asked.limit + 1, asked.id())
         columns = _columns(table)
-    page = [_row(columns, row) for row in found[:limit]]
-    return exact.answer(RowPage(rows=page, next=page[-1].id if len(found) > limit else None))
+    return exact.answer(page(found, asked, lambda row: row["id"], lambda row: _row(columns, row)))
 
 
 @router.get("/tables/{name}/rows.csv", response_class=Response)
@@ -137,7 +133,7 @@ async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDe
     if len(sheet.rows) > _MOST:
         raise Problem(422, f"the file has {len(sheet.rows):,} rows", fix=f"send it in parts of {_MOST:,} at most")
     async with parts.database.begin() as connection:
-        table = next((t for t in await rows.tables(connection, parts.workspace) if t.name == name), None)
+        table = next(iter(await rows.tables(connection, parts.workspace, 1, only=name)), None)
         if table is None and not given.create:
             raise missing("table", name, "say create, to have it made")
         columns = sheets.headings(sheet, _columns(table) if table is not None else (), given.columns)
@@ -239,7 +235,7 @@ def _fitting(
 
 
 async def _table(connection: AsyncConnection, workspace: int, name: str) -> Any:
-    table = next((t for t in await rows.tables(connection, workspace) if t.name == name), None)
+    table = next(iter(await rows.tables(connection, workspace, 1, only=name)), None)
     if table is None:
         raise missing("table", name)
     return table

@@ -1,16 +1,17 @@
 """`/api/v1/tray`: what waits for a person; `/api/v1/answers/<signed link>`: the same for who has the link."""
 
 from datetime import UTC, datetime
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Response
 from pydantic import Field, StrictBool
 
 from oak_relay.document import values
 from oak_relay.document.schemas import validator
 from oak_relay.runtime import links
 from oak_relay.service import exact
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.shapes import In, QuestionOut
@@ -27,19 +28,18 @@ class AnswerIn(In):
     alike: StrictBool = Field(False, description="Answer all open questions of this kind together.")
 
 
-@router.get("/tray", response_model=list[QuestionOut])
+@router.get("/tray", response_model=Page[QuestionOut])
 async def list_questions(
     parts: PartsDep,
     who: CallerDep,
+    asked: Asks,
     state: Literal["open", "answered", "expired", "withdrawn"] | None = "open",
     run: UUID | None = None,
-    after: UUID | None = None,
-    limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Response:
     """Questions, the oldest first."""
     async with parts.database.connect() as connection:
-        rows = await tray.listed(await raw(connection), parts.workspace, state, run, after, limit)
-    return exact.answer([_out(parts, row, who.may("answer")) for row in rows])
+        rows = await tray.listed(await raw(connection), parts.workspace, state, run, asked.id(), asked.limit + 1)
+    return exact.answer(page(rows, asked, lambda row: row["id"], lambda row: _out(parts, row, who.may("answer"))))
 
 
 @router.post("/tray/{question_id:uuid}/answer")

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import Field
 
 from oak_relay.document.numbers import Number
+from oak_relay.service.lists import Asks, Page, cursor, cut, following
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
@@ -32,13 +33,15 @@ class BudgetIn(In):
 async def show_usage(
     parts: PartsDep,
     _: CallerDep,
+    asked: Asks,
     by: Annotated[list[Group] | None, Query()] = None,
     since: Day | None = None,
     until: Day | None = None,
     workflow: str | None = None,
-) -> list[UsageOut]:
+) -> Page[UsageOut]:
     """Calls of models, tokens and money, grouped by day, workflow, alias, credential or source (who began it)."""
-    return [UsageOut.model_validate(row) for row in await _sums(parts, by or [], since, until, workflow)]
+    found = [UsageOut.model_validate(row) for row in await _sums(parts, by or [], since, until, workflow)]
+    return following(found, asked, lambda row: cursor(*(str(getattr(row, name)) for name in by or [])), lambda row: row)
 
 
 @router.get("/usage.csv", response_class=Response)
@@ -64,10 +67,11 @@ async def usage_as_csv(
 
 
 @router.get("/budgets")
-async def list_budgets(parts: PartsDep, _: CallerDep) -> list[BudgetOut]:
-    """Budgets and how far they are spent."""
+async def list_budgets(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[BudgetOut]:
+    """Budgets by name, and how far they are spent."""
     async with parts.database.connect() as connection:
-        return [_budget(row) for row in await usage.budgets(await raw(connection), parts.workspace)]
+        found = await usage.budgets(await raw(connection), parts.workspace)
+    return cut(sorted(found, key=lambda row: row["name"]), asked, lambda row: row["name"], _budget)
 
 
 @router.put("/budgets/{name}")

@@ -10,6 +10,7 @@ from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import sample_of
 from oak_relay.engine.plan import Plan, complete
 from oak_relay.runtime.settings import Settings
+from oak_relay.service.lists import Asks, Page, following
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep, parts_of
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.receiving import METHODS, Way, draft_way, noting, taken
@@ -24,7 +25,7 @@ router = APIRouter(route_class=ExactRoute)
 
 
 @router.get("/api/v1/workflows/{name}/triggers", tags=["workflows"])
-async def list_triggers(name: str, parts: PartsDep, _: CallerDep) -> list[TriggerOut]:
+async def list_triggers(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Page[TriggerOut]:
     """The triggers of the newest version: where events may be sent to it as a draft, a request to copy, and whether the next
     one is awaited to be kept."""
     async with parts.database.connect() as connection:
@@ -54,7 +55,7 @@ async def list_triggers(name: str, parts: PartsDep, _: CallerDep) -> list[Trigge
                     else AwaitedOut(trigger=kept.trigger, sample=kept.sample, until=kept.until),
                 )
             )
-    return found
+    return following(found, asked, lambda one: one.trigger, lambda one: one)
 
 
 async def receive_draft(request: Request) -> Response:

@@ -21,6 +21,7 @@ from oak_relay.document.words import WorkflowName
 from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.drafts import sampled, scope_of
+from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
@@ -65,18 +66,25 @@ class RenderIn(TextIn):
 
 
 @router.get("")
-async def list_workflows(parts: PartsDep, _: CallerDep) -> list[WorkflowOut]:
-    """Workflows with how their last 200 runs went."""
+async def list_workflows(
+    parts: PartsDep,
+    _: CallerDep,
+    asked: Asks,
+    text: Annotated[str | None, Query(max_length=200, description="Words of name, title or labels.")] = None,
+) -> Page[WorkflowOut]:
+    """Workflows by name, with how their last 200 runs went."""
     kinds = parts.registry.catalogue.triggers
     async with parts.database.connect() as connection:
-        rows = await workflows.overview(connection, parts.workspace)
-    return await parts.registry.documents.surely(lambda: [_summary(row, kinds) for row in rows])
+        rows = await workflows.overview(connection, parts.workspace, asked.limit + 1, asked.after, words=text)
+    return await parts.registry.documents.surely(
+        lambda: page(rows, asked, lambda row: row.name, lambda row: _summary(row, kinds))
+    )
 
 
 async def one_workflow(parts: Parts, connection: AsyncConnection, name: str) -> WorkflowOut:
     """A workflow of that name, which is there, and how its last runs went."""
-    rows = await workflows.overview(connection, parts.workspace)
-    return next(_summary(row, parts.registry.catalogue.triggers) for row in rows if row.name == name)
+    [row] = await workflows.overview(connection, parts.workspace, 1, only=name)
+    return _summary(row, parts.registry.catalogue.triggers)
 
 
 @router.post("/check")
@@ -135,16 +143,14 @@ async def show_workflow(
 
 
 @router.get("/{name}/refusals")
-async def list_refusals(
-    name: str, parts: PartsDep, _: CallerDep, limit: Annotated[int, Query(ge=1, le=500)] = 50
-) -> list[RefusalOut]:
+async def list_refusals(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Page[RefusalOut]:
     """Deliveries that its webhooks did not take within the last week, the newest first, and why."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, name)
         if row is None:
             raise missing("workflow", name)
-        found = await refusals.listed(await raw(connection), parts.workspace, row.id, limit)
-    return [RefusalOut.model_validate(dict(one)) for one in found]
+        found = await refusals.listed(await raw(connection), parts.workspace, row.id, asked.limit + 1, asked.id())
+    return page(found, asked, lambda one: one["id"], lambda one: RefusalOut.model_validate(dict(one)))
 
 
 @router.put("/{name}/settings")

@@ -55,12 +55,15 @@ async def keep(connection: asyncpg.Connection, workspace: int, refused: Sequence
             )
 
 
-async def listed(connection: asyncpg.Connection, workspace: int, workflow_id: UUID, limit: int) -> list[asyncpg.Record]:
-    """Those of a workflow, the newest first."""
+async def listed(
+    connection: asyncpg.Connection, workspace: int, workflow_id: UUID, limit: int, after: UUID | None = None
+) -> list[asyncpg.Record]:
+    """Those of a workflow, the newest first, behind the one `after`."""
     return await connection.fetch(
-        "SELECT path, status, reason, source, agent, at FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 "
-        f"AND at > now() - interval '{_KEPT}' ORDER BY id DESC LIMIT $3",
+        "SELECT id, path, status, reason, source, agent, at FROM refusal WHERE workspace_id = $1 AND workflow_id = $2 "
+        f"AND at > now() - interval '{_KEPT}' AND ($4::uuid IS NULL OR id < $4) ORDER BY id DESC LIMIT $3",
         workspace,
         workflow_id,
         limit,
+        after,
     )

@@ -22,13 +22,19 @@ async def create(connection: AsyncConnection, workspace: int, name: str, columns
     return table_id
 
 
-async def tables(connection: AsyncConnection, workspace: int) -> list[Any]:
-    """All tables with their number of rows."""
+async def tables(
+    connection: AsyncConnection, workspace: int, limit: int, after: str | None = None, only: str | None = None
+) -> list[Any]:
+    """Tables by name with their number of rows, behind the one named `after`, or the one named `only`."""
     count = select(func.count()).where(
         table_row.c.workspace_id == table_def.c.workspace_id, table_row.c.table_id == table_def.c.id
     )
     query = select(table_def, count.scalar_subquery().label("rows")).where(table_def.c.workspace_id == workspace)
-    return list(await connection.execute(query.order_by(table_def.c.name)))
+    if after is not None:
+        query = query.where(table_def.c.name.collate("C") > after)
+    if only is not None:
+        query = query.where(table_def.c.name == only)
+    return list(await connection.execute(query.order_by(table_def.c.name.collate("C")).limit(limit)))
 
 
 async def drop(connection: AsyncConnection, workspace: int, name: str) -> bool:

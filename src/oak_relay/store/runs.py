@@ -8,7 +8,7 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-from sqlalchemy import ColumnElement, Select, case, exists, func, select, text
+from sqlalchemy import ColumnElement, Select, Text, case, cast, exists, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.engine.paths import is_below
@@ -104,6 +104,7 @@ async def find(
     origin: UUID | None = None,
     held: bool = False,
     mended: bool | None = None,
+    part_of_id: str | None = None,
 ) -> list[Any]:
     """Runs, newest first, behind the one named `after`; `mended` with or without failures that another run mended. The parts of long lists only with their `parent`."""
     query = (
@@ -117,6 +118,8 @@ async def find(
         query = query.where(run.c.workflow_id == workflow_id)
     if subject:
         query = query.where(run.c.subject == subject)
+    if part_of_id:
+        query = query.where(cast(run.c.id, Text).contains(part_of_id.lower(), autoescape=True))
     if since:
         query = query.where(run.c.created_at >= since)
     if until:
@@ -261,7 +264,7 @@ async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> s
     return "asked"
 
 
-async def events(connection: AsyncConnection, workspace: int, after: UUID | None, limit: int) -> list[object]:
+async def events(connection: AsyncConnection, workspace: int, after: UUID | None, limit: int) -> list[Any]:
     """Events, newest first, each with its run."""
     query = (
         select(event, run.c.id.label("run_id"), run.c.trigger_name, workflow.c.name.label("workflow"))

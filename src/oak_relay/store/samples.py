@@ -48,12 +48,17 @@ async def keep(connection: asyncpg.Connection, workspace: int, workflow_id: UUID
     )
 
 
-async def listed(connection: asyncpg.Connection, workspace: int, workflow_id: UUID) -> list[asyncpg.Record]:
-    """The samples of a workflow, the newest first."""
+async def listed(
+    connection: asyncpg.Connection, workspace: int, workflow_id: UUID, limit: int, after: UUID | None = None
+) -> list[asyncpg.Record]:
+    """The samples of a workflow, the newest first, behind the one `after`."""
     return await connection.fetch(
-        "SELECT * FROM sample WHERE workspace_id = $1 AND workflow_id = $2 ORDER BY created_at DESC, id DESC",
+        "SELECT * FROM sample WHERE workspace_id = $1 AND workflow_id = $2 AND ($3::uuid IS NULL OR (created_at, id) < "
+        "(SELECT created_at, id FROM sample WHERE workspace_id = $1 AND id = $3)) ORDER BY created_at DESC, id DESC LIMIT $4",
         workspace,
         workflow_id,
+        after,
+        limit,
     )
 
 

@@ -1,7 +1,7 @@
 """What is due in time, found by index; a row is locked by the clock that takes it."""
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, NamedTuple
 from uuid import UUID
 
@@ -104,13 +104,24 @@ _LIST = """
 SELECT s.*, t.name, t.kind, t.way, t.config, w.name AS workflow, w.title FROM schedule s
 JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id
 JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id
-WHERE s.workspace_id = $1 AND ($2::text IS NULL OR w.name = $2) ORDER BY s.next_at NULLS LAST, w.name, t.name LIMIT $3
+WHERE s.workspace_id = $1 AND ($2::text IS NULL OR w.name = $2) AND ($4::timestamptz IS NULL
+  OR (coalesce(s.next_at, $7), w.name COLLATE "C", t.name COLLATE "C") > ($4, $5::text, $6::text))
+ORDER BY coalesce(s.next_at, $7), w.name COLLATE "C", t.name COLLATE "C" LIMIT $3
 """
+NEVER = datetime(9999, 12, 31, tzinfo=UTC)
+"""When those come that do not come, in the order of the list."""
 
 
-async def listed(connection: asyncpg.Connection, workspace: int, workflow: str | None, limit: int) -> list[Any]:
-    """Schedules and polls of workflows that are on, the next one first."""
-    return await connection.fetch(_LIST, workspace, workflow, limit)
+async def listed(
+    connection: asyncpg.Connection,
+    workspace: int,
+    workflow: str | None,
+    limit: int,
+    behind: Sequence[object] | None = None,
+) -> list[Any]:
+    """Schedules and polls of workflows that are on, the next one first; behind the one of that moment (`NEVER` where there
+    is none), workflow and trigger."""
+    return await connection.fetch(_LIST, workspace, workflow, limit, *(behind or (None, None, None)), NEVER)
 
 
 async def one(connection: asyncpg.Connection, workspace: int, workflow: str, name: str) -> asyncpg.Record | None:

@@ -1,5 +1,6 @@
 """Conversations: what was said, both sides, in order; summaries of what is long ago; facts that were kept."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from uuid import UUID
 
@@ -120,14 +121,21 @@ async def forget(connection: asyncpg.Connection, workspace: int, key: str) -> bo
     return str(done).endswith("1")
 
 
-async def listed(connection: asyncpg.Connection, workspace: int, limit: int) -> list[asyncpg.Record]:
-    """Conversations, the latest first, with how much was said."""
+async def listed(
+    connection: asyncpg.Connection, workspace: int, limit: int, behind: Sequence[object] | None = None
+) -> list[asyncpg.Record]:
+    """Conversations, the latest first, with how much was said; behind the one of that moment and key."""
+    moment, key = behind or (None, None)
     return await connection.fetch(
         "SELECT c.*, (SELECT count(*) FROM message m WHERE m.workspace_id = $1 AND m.conversation_id = c.id) AS messages, "
         "coalesce((SELECT json_object_agg(f.name, f.value) FROM fact f WHERE f.workspace_id = $1 AND f.conversation_id = c.id), '{}')::text AS facts "
-        "FROM conversation c WHERE c.workspace_id = $1 ORDER BY updated_at DESC LIMIT $2",
+        "FROM conversation c WHERE c.workspace_id = $1 "
+        'AND ($3::timestamptz IS NULL OR updated_at < $3 OR updated_at = $3 AND key COLLATE "C" < $4) '
+        'ORDER BY updated_at DESC, key COLLATE "C" DESC LIMIT $2',
         workspace,
         limit,
+        moment,
+        key,
     )
 
 

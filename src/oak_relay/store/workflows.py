@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
+from oak_relay.store.searching import containing
 from oak_relay.store.tables import awaited, sample, schedule, table_def, trigger, version, workflow
 from oak_relay.store.tags import tag_of
 from oak_relay.triggers.standing import Standing
@@ -276,13 +277,25 @@ FROM workflow w LEFT JOIN LATERAL (
   LEFT JOIN queue q ON q.workspace_id = recent.workspace_id AND q.run_id = recent.id
   LEFT JOIN failure f ON f.workspace_id = recent.workspace_id AND f.run_id = recent.id
 ) s ON true
-WHERE w.workspace_id = :workspace AND w.removed_at IS NULL ORDER BY w.name
+WHERE w.workspace_id = :workspace AND w.removed_at IS NULL AND (:after ::text IS NULL OR w.name COLLATE "C" > :after)
+  AND (:only ::text IS NULL OR w.name = :only)
+  AND (:words ::text IS NULL OR concat_ws(' ', w.name, w.title, w.labels::text) ILIKE :words) ORDER BY w.name COLLATE "C" LIMIT :limit
 """)
 
 
-async def overview(connection: AsyncConnection, workspace: int) -> list[Any]:
-    """All workflows with how their last 200 runs went."""
-    return list(await connection.execute(_LIST, {"workspace": workspace}))
+async def overview(
+    connection: AsyncConnection,
+    workspace: int,
+    limit: int,
+    after: str | None = None,
+    only: str | None = None,
+    words: str | None = None,
+) -> list[Any]:
+    """Workflows by name, behind the one named `after`, or the one named `only`, or those with words in name, title or a label;
+    with how their last 200 runs went."""
+    like = None if words is None else containing(words)
+    given = {"workspace": workspace, "limit": limit, "after": after, "only": only, "words": like}
+    return list(await connection.execute(_LIST, given))
 
 
 def _versions(workspace: int, workflow_id: UUID) -> Any:
