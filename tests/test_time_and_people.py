@@ -452,7 +452,7 @@ def test_a_schedule_fires_each_occurrence_once_whoever_is_the_clock(lone: Proces
     until(lambda: not lone.sql("SELECT count(*) FROM queue"))
     count = lone.sql("SELECT count(*) FROM run")
     fired = client.fire("clockwork", "rarely")
-    until(lambda: client.run(fired["run"]).run.state == "succeeded")
+    until(lambda: client.run(fired.run).run.state == "succeeded")
     assert lone.sql("SELECT count(*) FROM run") == count + 1
 
 
@@ -583,7 +583,7 @@ def test_redo_says_what_it_keeps_and_takes_values_by_hand(oak: Processes):
         client.again(run.id, "nowhere")
     with pytest.raises(Problem, match="did not fail"):
         client.again(run.id, "failure")
-    assert client.many([run.id, kept.run], "again")["done"] == 2
+    assert client.many([run.id, kept.run], "again").done == 2
 
 
 def test_a_step_is_tried_with_samples_and_changes_nothing(oak: Processes):

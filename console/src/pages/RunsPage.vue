@@ -135,7 +135,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
 td a, .trouble { overflow-wrap: anywhere; }
 .head { display: flex; flex-wrap: wrap; gap: 0.75rem 1.5rem; align-items: center; margin-bottom: 1rem; }
 .filters { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-left: auto; }
-.filters > * { width: auto; min-width: 8.5rem; }
+.filters > * { width: auto; min-width: 8.5rem; max-width: 13rem; }
 .trouble { color: var(--relay-failed); font-size: 0.85rem; max-width: 60ch; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
 .past { color: var(--relay-quiet); }
 .note, .mended { font-size: 0.85rem; max-width: 60ch; overflow-wrap: anywhere; }

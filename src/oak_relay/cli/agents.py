@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay.cli.asking import sure, takes_yes
-from oak_relay.cli.output import OUT, escaped, moment, money, show, state, table, working
+from oak_relay.cli.output import OUT, as_line, escaped, moment, money, show, state, table, working
 from oak_relay.cli.trace import spans_tree
 from oak_relay.cli.workflows import given_json, text_of
 from oak_relay.client import Client
@@ -59,7 +59,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 
 
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Talk with an agent of a draft, line by line, until the input ends."""
+    """Talk with an agent of a draft, line by line, until the input ends; with `--json` a line for each answer."""
     text, data = text_of(arguments.file), given_json(arguments.input) if arguments.input else None
     history: list[list[dict[str, object]]] = [[]]
     said, last = "", None
@@ -72,9 +72,10 @@ def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
             return 0
         if line == "/clear":
             history, said, last = [[]], "", None
-            OUT.print("[dim]forgotten[/]")
+            if not arguments.json:
+                OUT.print("[dim]forgotten[/]")
             continue
-        if line == "/trace":
+        if line == "/trace" and not arguments.json:
             spans_tree(last.spans if last else [], {}, full=True)
             continue
         if line == "/retry":
@@ -86,7 +87,10 @@ def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
         with working("thinking …"):
             last = client.talk(text, line, history[-1], arguments.step, data, arguments.sample)
         history.append(last.messages)
-        _told(last)
+        if arguments.json:
+            print(as_line(last), flush=True)
+        else:
+            _told(last)
 
 
 def _told(last: Talked) -> None:

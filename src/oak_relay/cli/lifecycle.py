@@ -4,14 +4,13 @@ that nobody's newer version is saved over unseen."""
 import argparse
 import json
 import os
-import sys
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from oak_relay.cli.asking import sure, takes_yes
-from oak_relay.cli.output import ERR, OUT, escaped, show, shown
+from oak_relay.cli.output import ERR, OUT, escaped, plainly, show, shown
 from oak_relay.cli.workflows import text_of
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict
@@ -105,7 +104,7 @@ def text_cmd(arguments: argparse.Namespace, client: Client) -> int:
     found = client.workflow(arguments.workflow, arguments.number)
     _Bases(client.url).keep(found.workflow.name, found.version)
     if not show({"workflow": found.workflow.name, "version": found.version, "text": found.text}, arguments.json):
-        sys.stdout.write(found.text)
+        plainly(found.text)
     return 0
 
 

@@ -37,6 +37,11 @@ def as_json(value: object) -> str:
     return _CONTROL.sub(lambda found: f"\\u{ord(found[0]):04x}", jsontext.pretty(_as_data(value)))
 
 
+def as_line(value: object) -> str:
+    """JSON of results in one line."""
+    return _CONTROL.sub(lambda found: f"\\u{ord(found[0]):04x}", jsontext.dumps(_as_data(value)))
+
+
 def show(value: object, wanted: bool) -> bool:
     """Print JSON if it is wanted; whether it was."""
     if wanted:
@@ -53,6 +58,13 @@ def more(page: Page[Any]) -> None:
     """Say how a list goes on."""
     if page.next is not None:
         OUT.print(f"more: --after {page.next}", style="dim")
+
+
+def plainly(text: str) -> None:
+    """Print a text as it is; to a terminal without what would control it."""
+    sys.stdout.write(
+        "\n".join(shown(line.removesuffix("\r")) for line in text.split("\n")) if sys.stdout.isatty() else text
+    )
 
 
 def print_json(value: object) -> None:

@@ -168,7 +168,7 @@ def fire_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Make an occurrence now."""
     made = client.fire(arguments.workflow, arguments.trigger)
     if not show(made, arguments.json):
-        OUT.print(f"run {made['run']}" if made["run"] else made["note"])
+        OUT.print(f"run {made.run}" if made.run else made.note)
     return 0
 
 

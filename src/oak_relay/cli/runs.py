@@ -6,12 +6,11 @@ from collections.abc import Callable
 from itertools import islice
 from typing import Any
 
-from oak_relay import jsontext
 from oak_relay.cli import trace
 from oak_relay.cli.finding import found
 from oak_relay.cli.output import (
     OUT,
-    as_json,
+    as_line,
     duration,
     marked,
     moment,
@@ -127,7 +126,7 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
         if isinstance(item, RunData):
             last = item
         if arguments.json:
-            print(jsontext.dumps(jsontext.loads(as_json(item))), flush=True)
+            print(as_line(item), flush=True)
         else:
             OUT.print(trace.line(item))
     return 0 if last and last.state == "succeeded" else 1
@@ -135,7 +134,7 @@ def watch_cmd(arguments: argparse.Namespace, client: Client) -> int:
 
 def artifact_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """A large payload, whole, to standard output."""
-    print(jsontext.dumps(client.artifact(arguments.id)))
+    print(as_line(client.artifact(arguments.id)))
     return 0
 
 

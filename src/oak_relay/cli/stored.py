@@ -18,6 +18,7 @@ from oak_relay.cli.output import (
     marked,
     moment,
     more,
+    plainly,
     print_json,
     show,
     show_page,
@@ -345,8 +346,11 @@ def import_table(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def export_table(arguments: argparse.Namespace, client: Client) -> int:
-    """Print all rows as CSV."""
-    sys.stdout.write(client.export_csv(arguments.name))
+    """Print all rows as CSV (RFC 4180), or as JSON."""
+    if arguments.json:
+        show([row.row for row in client.every(client.rows, arguments.name, limit=1000)], True)
+    else:
+        plainly(client.export_csv(arguments.name))
     return 0
 
 

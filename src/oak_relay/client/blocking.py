@@ -204,7 +204,7 @@ class Client:
         given = {"from": from_, "version": version, "input": input, "values": values or {}, "check": check}
         return self._send(calls.again(run_id, given))
 
-    def many(self, ids: list[UUID | str], action: str) -> Mapping[str, object]:
+    def many(self, ids: list[UUID | str], action: str) -> results.ManyDone:
         """Cancel many runs, or run them again (`cancel`, `again`)."""
         return self._send(calls.many(ids, action))
 
@@ -368,7 +368,7 @@ class Client:
         """Pause a trigger in time, or let it go on."""
         return self._send(calls.pause_schedule(workflow, trigger, paused))
 
-    def fire(self, workflow: str, trigger: str) -> dict[str, str]:
+    def fire(self, workflow: str, trigger: str) -> results.Fired:
         """Make an occurrence of a schedule now."""
         return self._send(calls.fire(workflow, trigger))
 

@@ -507,9 +507,11 @@ def again(run_id: UUID | str, given: Mapping[str, object]) -> Call[results.Kept]
     return Call("POST", _at("runs", run_id, "again"), _one(results.Kept), body=given)
 
 
-def many(ids: Sequence[UUID | str], action: str) -> Call[Mapping[str, object]]:
+def many(ids: Sequence[UUID | str], action: str) -> Call[results.ManyDone]:
     """Do something with many runs at once."""
-    return Call("POST", _at("runs", "many"), _raw, body={"ids": [str(i) for i in ids], "action": action})
+    return Call(
+        "POST", _at("runs", "many"), _one(results.ManyDone), body={"ids": [str(i) for i in ids], "action": action}
+    )
 
 
 def try_step(given: Mapping[str, object]) -> Call[results.Tried]:
@@ -569,9 +571,9 @@ def pause_schedule(workflow: str, trigger: str, paused: bool) -> Call[results.Sc
     return Call("POST", _at("schedules", workflow, trigger, "pause"), _one(results.Schedule), body={"paused": paused})
 
 
-def fire(workflow: str, trigger: str) -> Call[dict[str, str]]:
+def fire(workflow: str, trigger: str) -> Call[results.Fired]:
     """Make an occurrence of a schedule now."""
-    return Call("POST", _at("schedules", workflow, trigger, "fire"), _raw)
+    return Call("POST", _at("schedules", workflow, trigger, "fire"), _one(results.Fired))
 
 
 def publish(event: Mapping[str, object]) -> Call[list[Mapping[str, object]]]:

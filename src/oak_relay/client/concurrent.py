@@ -211,7 +211,7 @@ class AsyncClient:
         given = {"from": from_, "version": version, "input": input, "values": values or {}, "check": check}
         return await self._send(calls.again(run_id, given))
 
-    async def many(self, ids: list[UUID | str], action: str) -> Mapping[str, object]:
+    async def many(self, ids: list[UUID | str], action: str) -> results.ManyDone:
         """Cancel many runs, or run them again (`cancel`, `again`)."""
         return await self._send(calls.many(ids, action))
 
@@ -383,7 +383,7 @@ class AsyncClient:
         """Pause a trigger in time, or let it go on."""
         return await self._send(calls.pause_schedule(workflow, trigger, paused))
 
-    async def fire(self, workflow: str, trigger: str) -> dict[str, str]:
+    async def fire(self, workflow: str, trigger: str) -> results.Fired:
         """Make an occurrence of a schedule now."""
         return await self._send(calls.fire(workflow, trigger))
 

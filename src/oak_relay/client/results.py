@@ -609,6 +609,20 @@ class Kept(Result):
     anew: list[str]
 
 
+class ManyDone(Result):
+    """What was done to many runs at once: to how many, and why not to others."""
+
+    done: int
+    refused: dict[UUID, str]
+
+
+class Fired(Result):
+    """The run of an occurrence that was made; none of a poll, which looks by itself."""
+
+    run: UUID | None
+    note: str
+
+
 class Tried(Result):
     """How a try went; `waits` is the step it would rest at."""
 

@@ -21,6 +21,7 @@ from oak_relay.service import exact
 from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import ManyDone
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import In, KeptOut, SampleName, TriedOut
 from oak_relay.service.workflows import sound
@@ -72,9 +73,9 @@ async def run_again(run_id: UUID, given: AgainIn, parts: PartsDep, who: CallerDe
 
 
 @router.post("/runs/many")
-async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, object]:
+async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> ManyDone:
     """Cancel many runs, or run them again; `done` counts those it was done to, `refused` says why not to others."""
-    done, refused = 0, {}
+    done, refused = 0, dict[UUID, str]()
     for run_id in given.ids:
         try:
             if given.action == "cancel":
@@ -86,8 +87,8 @@ async def many(given: ManyIn, parts: PartsDep, who: CallerDep) -> dict[str, obje
                 await _again(parts, who, run_id, AgainIn())
                 done += 1
         except Problem as problem:
-            refused[str(run_id)] = f"{problem.content['title']}: {problem.content['detail']}"
-    return {"done": done, "refused": refused}
+            refused[run_id] = f"{problem.content['title']}: {problem.content['detail']}"
+    return ManyDone(done=done, refused=refused)
 
 
 async def _again(parts: Parts, who: Caller, run_id: UUID, given: AgainIn) -> KeptOut:

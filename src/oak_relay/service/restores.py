@@ -7,6 +7,7 @@ from fastapi import APIRouter, Query, Response
 
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.receipts import Forgotten, Held, Released
 from oak_relay.service.shapes import MissingOut, RestoreOut
 from oak_relay.store import epoch, missing, people
 from oak_relay.store.database import raw
@@ -31,27 +32,27 @@ async def show_restore(
 
 
 @router.delete("/restore/missing")
-async def forget_missing(parts: PartsDep, who: CallerDep) -> dict[str, int]:
+async def forget_missing(parts: PartsDep, who: CallerDep) -> Forgotten:
     """The missing events were looked after: the list is emptied."""
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "forget missing events", "")
-        return {"forgotten": await missing.forget(await raw(connection), parts.workspace)}
+        return Forgotten(forgotten=await missing.forget(await raw(connection), parts.workspace))
 
 
 @router.post("/hold")
-async def hold(parts: PartsDep, who: CallerDep) -> dict[str, int]:
+async def hold(parts: PartsDep, who: CallerDep) -> Held:
     """Hold all runs that are not over, as after a restore of the database; those that are walked are taken from their
     workers."""
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "hold", "all runs")
-        return {"held": await epoch.hold(await raw(connection), parts.workspace)}
+        return Held(held=await epoch.hold(await raw(connection), parts.workspace))
 
 
 @router.post("/release")
-async def release(parts: PartsDep, who: CallerDep) -> dict[str, int]:
+async def release(parts: PartsDep, who: CallerDep) -> Released:
     """Let held runs go."""
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "release", "all runs")
         count = await epoch.release(await raw(connection), parts.workspace)
     parts.hints.send("queue")
-    return {"released": count}
+    return Released(released=count)

@@ -28,6 +28,7 @@ from oak_relay.service.events import event_out, large_out
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep, pieces_until, wait_for
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import Cancelled, Why
 from oak_relay.service.searching import search
 from oak_relay.service.shapes import EntryOut, In, LineOut, Moment, RunDetail, RunOut, SpanOut, StartedOut, TraceOut
 from oak_relay.store import artifacts, people, runs, tray, workflows
@@ -176,7 +177,22 @@ async def list_runs(
     return exact.answer(page(await listed(asked.id(), asked.limit + 1), asked, lambda one: one.id, run_out))
 
 
-@router.get("/runs/stream", response_class=EventStream, status_code=200)
+def _stream(events: str) -> dict[int | str, dict[str, Any]]:
+    """How a stream of events (WHATWG HTML, server-sent events) is described."""
+    schema = {"type": "string", "contentMediaType": "text/event-stream", "description": events}
+    return {
+        200: {"description": "Events, until one side leaves.", "content": {"text/event-stream": {"schema": schema}}}
+    }
+
+
+_EVERY = "`ready` (`{}`) first; `run` with a RunOut for each run that changed; `many` (`{}`) when it was more than can be told."
+_ONE = (
+    "`span` with a SpanOut for each that is new or changed; `run` with a RunOut when the run changed; `piece` while a model writes: "
+    "`path`, `attempt`, `at` (where in its text) and `text`. Ends with the run."
+)
+
+
+@router.get("/runs/stream", response_class=EventStream, status_code=200, responses=_stream(_EVERY))
 async def stream_runs(parts: PartsDep, _: CallerDep) -> EventStream:
     """Server-sent events: `run` with each run that changed, `many` when it was more than can be told."""
     return EventStream(parts.streams, _changes(parts))
@@ -279,13 +295,13 @@ async def show_artifact(artifact_id: str, parts: PartsDep, _: CallerDep) -> Resp
 
 
 @router.get("/runs/{run_id:uuid}/why")
-async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> dict[str, str]:
+async def why(run_id: UUID, parts: PartsDep, _: CallerDep) -> Why:
     """Why a run is not moving."""
-    return {"why": (await _detail(parts, run_id)).why}
+    return Why(why=(await _detail(parts, run_id)).why)
 
 
 @router.post("/runs/{run_id:uuid}/cancel")
-async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> Cancelled:
     """Cancel: `cancelled` at once, or `asked` when a worker is just at it, or `over`."""
     async with parts.database.begin() as connection:
         if await runs.one(connection, parts.workspace, run_id) is None:
@@ -295,10 +311,10 @@ async def cancel_run(run_id: UUID, parts: PartsDep, who: CallerDep) -> dict[str,
             await people.note(connection, parts.workspace, who.name, "cancel", str(run_id))
     parts.hints.send(f"cancel:{run_id}")
     parts.hints.changed(run_id)
-    return {"outcome": outcome}
+    return Cancelled(outcome=outcome)
 
 
-@router.get("/runs/{run_id:uuid}/stream", response_class=EventStream, status_code=200)
+@router.get("/runs/{run_id:uuid}/stream", response_class=EventStream, status_code=200, responses=_stream(_ONE))
 async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventStream:
     """Server-sent events: `span` for each span that is new or changed, `run` when the run changed, `piece` while a model
     writes (`path`, `attempt`, `at` where in its text, `text`; another attempt begins anew); ends with the run."""

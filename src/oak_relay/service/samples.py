@@ -15,6 +15,7 @@ from oak_relay.service.again import place_of
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import missing
+from oak_relay.service.receipts import SampleKept
 from oak_relay.service.receiving import draft_way
 from oak_relay.service.runs import spans_out
 from oak_relay.service.shapes import AwaitedOut, In, SampleOut
@@ -64,10 +65,10 @@ def _sample(row: Mapping[str, Any]) -> SampleOut:
 
 
 @router.post("/workflows/{name}/samples", status_code=201)
-async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+async def add_sample(name: str, given: SampleIn, parts: PartsDep, who: CallerDep) -> SampleKept:
     """Keep a value as a sample."""
     await _keep(parts, who, name, NewSample(given.name, values.dumps(given.value), given.step))
-    return {"kept": given.name}
+    return SampleKept(kept=given.name)
 
 
 @router.delete("/workflows/{name}/samples/{sample_id:uuid}", status_code=204)
@@ -81,7 +82,7 @@ async def remove_sample(name: str, sample_id: UUID, parts: PartsDep, who: Caller
 
 
 @router.post("/runs/{run_id:uuid}/sample", status_code=201, tags=["runs"])
-async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: CallerDep) -> SampleKept:
     """Keep a run's event, or what one of its steps gave, as a sample."""
     async with parts.database.connect() as connection:
         row = await runs.one(connection, parts.workspace, run_id)
@@ -93,13 +94,13 @@ async def sample_from_run(run_id: UUID, given: KeepIn, parts: PartsDep, who: Cal
         about = {name: getattr(row, name) for name in ("event_key", "source", "type", "meta")} | {"at": row.event_at}
         event = values.dumps(event_of(about, values.loads(body or "null")))
         await _keep(parts, who, row.workflow, NewSample(given.name, body or "null", "", row.trigger_name, event))
-        return {"kept": given.name}
+        return SampleKept(kept=given.name)
     journal = [e.as_entry(None) for e in entries]
     span = next((s for s in spans_out(journal, True) if s.path == given.step), None)
     if span is None or span.state != "succeeded":
         raise missing("result of a step", given.step, "choose a step that succeeded")
     await _keep(parts, who, row.workflow, NewSample(given.name, values.dumps(span.output), place_of(given.step)))
-    return {"kept": given.name}
+    return SampleKept(kept=given.name)
 
 
 _Trigger = Annotated[str, Path(max_length=100)]

@@ -12,6 +12,7 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.service.lists import Asks, Page, cursor, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import Fired
 from oak_relay.service.shapes import In, ScheduleOut
 from oak_relay.store import people, schedules
 from oak_relay.store.database import raw
@@ -64,7 +65,7 @@ async def pause_schedule(workflow: str, trigger: str, given: PauseIn, parts: Par
 
 
 @router.post("/{workflow}/{trigger}/fire", status_code=201)
-async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: CallerDep) -> dict[str, str]:
+async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: CallerDep) -> Fired:
     """Make an occurrence now, beside those that come by themselves."""
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "fire", f"{workflow} {trigger}")
@@ -72,7 +73,7 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
         row = await _one(direct, parts.workspace, workflow, trigger)
         if row["way"] == "watch":
             await schedules.pause(direct, parts.workspace, row["trigger_id"], False, datetime.now(UTC))
-            return {"run": "", "note": "it looks for new items now"}
+            return Fired(run=None, note="it looks for new items now")
     kind, given = _given(parts, row)
     assert isinstance(kind, TimeTrigger)
     target = Target(
@@ -80,7 +81,7 @@ async def fire_schedule(workflow: str, trigger: str, parts: PartsDep, who: Calle
     )
     data = kind.data(given, datetime.now(UTC))
     receipt = await parts.intake.accept(target, Incoming(f"/members/{who.name}", "oak.time", data))
-    return {"run": str(receipt.run_id), "note": ""}
+    return Fired(run=receipt.run_id, note="")
 
 
 async def _one(direct: object, workspace: int, workflow: str, trigger: str) -> Any:

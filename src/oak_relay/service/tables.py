@@ -20,6 +20,7 @@ from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Asked, Preconditions
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import RowsAdded, RowUpdated
 from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, TableOut
 from oak_relay.store import people, rows
 from oak_relay.store.tags import tag_of
@@ -175,20 +176,20 @@ async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDe
 
 
 @router.post("/tables/{name}/rows", status_code=201)
-async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> dict[str, int]:
+async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> RowsAdded:
     """Add rows, all or none."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
         kept = [fitted(name, _columns(table), row) for row in given.rows]
         await rows.add(connection, parts.workspace, table.id, kept)
     parts.hints.send("published")
-    return {"added": len(given.rows)}
+    return RowsAdded(added=len(given.rows))
 
 
 @router.patch("/tables/{name}/rows/{row_id:uuid}")
 async def update_row(
     name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep, asked: Preconditions
-) -> dict[str, bool]:
+) -> RowUpdated:
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
@@ -197,7 +198,7 @@ async def update_row(
         if not await rows.update(connection, parts.workspace, table.id, row_id, kept):
             raise missing("row", str(row_id))
     parts.hints.send("published")
-    return {"updated": True}
+    return RowUpdated(updated=True)
 
 
 @router.delete("/tables/{name}/rows/{row_id:uuid}", status_code=204)

@@ -14,6 +14,7 @@ from oak_relay.service import exact
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import Answered
 from oak_relay.service.shapes import In, QuestionOut
 from oak_relay.store import people, tray
 from oak_relay.store.database import raw
@@ -43,9 +44,9 @@ async def list_questions(
 
 
 @router.post("/tray/{question_id:uuid}/answer")
-async def answer_question(question_id: UUID, given: AnswerIn, parts: PartsDep, who: CallerDep) -> dict[str, int]:
+async def answer_question(question_id: UUID, given: AnswerIn, parts: PartsDep, who: CallerDep) -> Answered:
     """Answer a question; its run goes on. `answered` says how many were."""
-    return {"answered": await _answer(parts, question_id, given, who.name)}
+    return Answered(answered=await _answer(parts, question_id, given, who.name))
 
 
 @router.get("/answers/{link}", response_model=QuestionOut)
@@ -61,7 +62,7 @@ async def show_by_link(link: str, parts: PartsDep) -> Response:
 
 
 @router.post("/answers/{link}")
-async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> dict[str, int]:
+async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> Answered:
     """Answer by a signed link."""
     if given.alike:
         raise Problem(403, "a link answers its own question", fix="leave out alike")
@@ -70,7 +71,7 @@ async def answer_by_link(link: str, given: AnswerIn, parts: PartsDep) -> dict[st
         row = await tray.one(await raw(connection), parts.workspace, question_id)
     if row is None or row["state"] != "open":
         raise _closed()
-    return {"answered": await _answer(parts, question_id, given, "who has the link")}
+    return Answered(answered=await _answer(parts, question_id, given, "who has the link"))
 
 
 def _of_link(parts: Parts, link: str) -> UUID:

@@ -20,11 +20,13 @@ from oak_relay.document.text import read
 from oak_relay.document.words import WorkflowName
 from oak_relay.engine.plan import compile_plan, find_node
 from oak_relay.runtime.settings import Settings
+from oak_relay.service import exact
 from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
+from oak_relay.service.receipts import RenderedOut
 from oak_relay.service.shapes import (
     CheckedOut,
     FindingOut,
@@ -93,8 +95,8 @@ async def check_text(given: CheckIn, parts: PartsDep, _: CallerDep) -> CheckedOu
     return await _checked(parts, given.text, given.beside)
 
 
-@router.post("/render")
-async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[str, object]:
+@router.post("/render", response_model=RenderedOut)
+async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> Response:
     """What a step would send, from a sample, without sending: `input`, for models also `messages`."""
     document = (await sound(parts, given.text)).document
     assert document is not None
@@ -112,7 +114,7 @@ async def render_step(given: RenderIn, parts: PartsDep, _: CallerDep) -> dict[st
     action = parts.registry.catalogue.get(node.action) if node.action else None
     if action is not None and action.preview is not None:
         shown |= await action.preview(action.read(rendered), parts.at(30))
-    return shown
+    return exact.answer(RenderedOut.model_validate(shown))
 
 
 @router.get("/{name}")

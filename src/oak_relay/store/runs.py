@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, Literal
 from uuid import UUID
 
 import asyncpg
@@ -249,7 +249,7 @@ async def place(connection: AsyncConnection, workspace: int, run_id: UUID) -> ob
     return (await connection.execute(statement, {"workspace": workspace, "run": run_id})).first()
 
 
-async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> str:
+async def cancel(connection: AsyncConnection, workspace: int, run_id: UUID) -> Literal["cancelled", "asked", "over"]:
     """Cancel a run and its children: `cancelled` at once when it had not begun, else `asked`; `over` when it has
     ended."""
     mine = (queue.c.workspace_id == workspace) & (queue.c.run_id == run_id)
