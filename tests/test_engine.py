@@ -240,6 +240,22 @@ def step_lists(draw, depth=0, prefix=""):
     return steps
 
 
+@pytest.mark.parametrize("after", [False, True])
+@pytest.mark.parametrize("dies", [[2], [3], [4], [3, 3], [3, 4], [2, 2], [3, 3, 3]])
+def test_what_failed_while_its_neighbour_broke_off_is_tried_again(dies, after):
+    """A call beside the one at which the walk broke off is told to end; that it failed then is not its last word."""
+    steps = [{"step": "each_hut", "each": "${ [1, 2, 3] }", "as": "hut", "width": 2, "failed": "keep", "gives": "${ sent }", "steps": [
+        {"step": "sent", "do": "mail", "with": {"v": "${ hut }"}, "retry": {"tries": 3, "wait": "1s", "spread": 0}}]}]  # fmt: skip
+    plan, world, entries = plan_of(steps, result="${ each_hut }"), World(1), []
+    for dies_at in dies:
+        journal = Interrupted(world, entries, dies_at, after)
+        with contextlib.suppress(Killed):
+            asyncio.run(to_the_end(plan, world, journal))
+        entries = journal.log
+    ended = asyncio.run(to_the_end(plan, world, Interrupted(world, entries)))
+    assert ended.result == [{"got": {"v": n}} for n in (1, 2, 3)]
+
+
 @settings(max_examples=120, deadline=None)
 @given(st.data())
 def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):

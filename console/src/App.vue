@@ -37,7 +37,14 @@ const places = [
     <header>
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
       <nav aria-label="Pages">
-        <RouterLink v-for="[to, title] in places" :key="to" :to="to" :class="{ here: route.path.startsWith(to!) }" :aria-current="route.path.startsWith(to!) ? 'page' : undefined">{{ title }}</RouterLink>
+        <RouterLink
+          v-for="[to, title] in places"
+          :key="to"
+          :to="to"
+          :class="{ here: route.path.startsWith(to!) }"
+          :aria-current="route.path.startsWith(to!) ? 'page' : undefined"
+          >{{ title }}</RouterLink
+        >
       </nav>
       <div class="side">
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
@@ -50,11 +57,43 @@ const places = [
 </template>
 
 <style scoped>
-header { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.25rem 1.5rem; padding: 0.6rem 1.25rem; border-bottom: 2px solid var(--bs-primary); }
-.name { font-weight: 650; color: inherit; text-decoration: none; }
-nav { display: flex; flex-wrap: wrap; gap: 0 1.1rem; }
-nav a { color: inherit; text-decoration: none; padding: 0.15rem 0; border-bottom: 2px solid transparent; }
-nav a.here { border-bottom-color: var(--bs-primary); font-weight: 600; }
-.side { margin-left: auto; }
-@media (max-width: 700px) { header { padding: 0.5rem 0.75rem; } .side { margin-left: 0; } }
+header {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.25rem 1.5rem;
+  padding: 0.6rem 1.25rem;
+  border-bottom: 2px solid var(--bs-primary);
+}
+.name {
+  font-weight: 650;
+  color: inherit;
+  text-decoration: none;
+}
+nav {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 1.1rem;
+}
+nav a {
+  color: inherit;
+  text-decoration: none;
+  padding: 0.15rem 0;
+  border-bottom: 2px solid transparent;
+}
+nav a.here {
+  border-bottom-color: var(--bs-primary);
+  font-weight: 600;
+}
+.side {
+  margin-left: auto;
+}
+@media (max-width: 700px) {
+  header {
+    padding: 0.5rem 0.75rem;
+  }
+  .side {
+    margin-left: 0;
+  }
+}
 </style>

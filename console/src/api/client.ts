@@ -32,5 +32,11 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
   }
   if (result.response.ok) return result.data as T
   const error = (result.error ?? {}) as Partial<Problem>
-  throw new Problem(result.response.status, error.title ?? `The service answered ${result.response.status}`, error.detail ?? '', error.fix ?? '', error.findings)
+  throw new Problem(
+    result.response.status,
+    error.title ?? `The service answered ${result.response.status}`,
+    error.detail ?? '',
+    error.fix ?? '',
+    error.findings,
+  )
 }

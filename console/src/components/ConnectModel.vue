@@ -22,25 +22,36 @@ const busy = ref('')
 const problem = ref<Error | null>(null)
 const done = ref<Schemas['ConnectedOut'] | null>(null)
 
-const nearby = useQuery({ queryKey: ['nearby'], enabled: open, staleTime: 30_000, queryFn: () => every((query) => data(api.GET('/api/v1/model-servers', { params: { query } }))) })
+const nearby = useQuery({
+  queryKey: ['nearby'],
+  enabled: open,
+  staleTime: 30_000,
+  queryFn: () => every((query) => data(api.GET('/api/v1/model-servers', { params: { query } }))),
+})
 const offered = computed(() => server.value?.models ?? [])
 const options = computed(() =>
   offered.value.map((one) => ({
     value: one.id,
-    text: [one.id, one.purpose !== 'chat' && `for ${one.purpose}`, one.context && `${one.context.toLocaleString()} tokens of context`].filter(Boolean).join(', '),
+    text: [one.id, one.purpose !== 'chat' && `for ${one.purpose}`, one.context && `${one.context.toLocaleString()} tokens of context`]
+      .filter(Boolean)
+      .join(', '),
   })),
 )
 const chosen = computed(() => offered.value.find((one) => one.id === model.value))
 const priced = computed(() => chosen.value?.read != null && chosen.value.written != null)
 const nameFault = computed(() => (/^[A-Za-z0-9_-]{1,60}$/.test(name.value) ? '' : 'letters, digits, - and _'))
 
-watch(open, (now) => {
-  if (!now) return
-  address.value = key.value = model.value = ''
-  read.value = written.value = ''
-  server.value = done.value = problem.value = null
-  name.value = ['quick', 'careful'].find((one) => !props.taken.includes(one)) ?? `model-${props.taken.length + 1}`
-}, { immediate: true })
+watch(
+  open,
+  (now) => {
+    if (!now) return
+    address.value = key.value = model.value = ''
+    read.value = written.value = ''
+    server.value = done.value = problem.value = null
+    name.value = ['quick', 'careful'].find((one) => !props.taken.includes(one)) ?? `model-${props.taken.length + 1}`
+  },
+  { immediate: true },
+)
 
 async function work(what: string, call: () => Promise<void>): Promise<void> {
   busy.value = what
@@ -93,21 +104,30 @@ function byHand(): void {
           </li>
         </ul>
       </template>
-      <label>Address of its server <BFormInput v-model="address" required placeholder="https://models.example" aria-describedby="address-hint" autofocus /></label>
+      <label
+        >Address of its server <BFormInput v-model="address" required placeholder="https://models.example" aria-describedby="address-hint" autofocus
+      /></label>
       <p id="address-hint" class="quiet">With or without its version. Any server that speaks the chat-completions protocol.</p>
       <label>Key, if it asks for one <BFormInput v-model="key" type="password" autocomplete="off" /></label>
       <ProblemNote v-if="problem" :problem="problem" />
       <div class="acts">
-        <BButton type="submit" variant="primary" :disabled="busy !== '' || !address">{{ busy === 'look' ? 'Looking…' : 'See what it offers' }}</BButton>
+        <BButton type="submit" variant="primary" :disabled="busy !== '' || !address">{{
+          busy === 'look' ? 'Looking…' : 'See what it offers'
+        }}</BButton>
         <BButton variant="link" @click="byHand">Write it down by hand</BButton>
       </div>
     </form>
 
     <form v-else-if="!done" @submit.prevent="connect">
-      <p><span class="mono">{{ server?.url }}</span> offers {{ offered.length || 'no list of' }} {{ offered.length === 1 ? 'model' : 'models' }}.</p>
+      <p>
+        <span class="mono">{{ server?.url }}</span> offers {{ offered.length || 'no list of' }} {{ offered.length === 1 ? 'model' : 'models' }}.
+      </p>
       <label>Model <BFormSelect v-if="offered.length" v-model="model" :options="options" /><BFormInput v-else v-model="model" required /></label>
       <label>Name here <BFormInput v-model="name" required aria-describedby="name-hint" /></label>
-      <p id="name-hint" class="quiet">What workflows call it; the model behind it can be exchanged later.{{ nameFault && ` Use ${nameFault}.` }}{{ taken.includes(name) ? ' There is one of this name: it is replaced.' : '' }}</p>
+      <p id="name-hint" class="quiet">
+        What workflows call it; the model behind it can be exchanged later.{{ nameFault && ` Use ${nameFault}.`
+        }}{{ taken.includes(name) ? ' There is one of this name: it is replaced.' : '' }}
+      </p>
       <p v-if="priced" class="quiet">Its server tells its price: {{ chosen?.read }} per million tokens read, {{ chosen?.written }} written.</p>
       <div v-else class="pair">
         <label>Money per million tokens read <BFormInput v-model="read" type="number" step="any" min="0" placeholder="not known" /></label>
@@ -116,14 +136,20 @@ function byHand(): void {
       <p v-if="!priced" class="quiet">0 for one that is free. While it is not known, money cannot be limited where the model is used.</p>
       <ProblemNote v-if="problem" :problem="problem" />
       <div class="acts">
-        <BButton type="submit" variant="primary" :disabled="busy !== '' || !model || nameFault !== ''">{{ busy === 'connect' ? 'Finding out what it can do…' : 'Connect' }}</BButton>
+        <BButton type="submit" variant="primary" :disabled="busy !== '' || !model || nameFault !== ''">{{
+          busy === 'connect' ? 'Finding out what it can do…' : 'Connect'
+        }}</BButton>
         <BButton variant="link" :disabled="busy !== ''" @click="back">Back</BButton>
       </div>
     </form>
 
     <template v-else>
-      <p><strong>{{ done.alias.name }}</strong> is connected. It said: “{{ done.test.reply }}”</p>
-      <ul><li v-for="line in abilities(done.alias.config)" :key="line">{{ line }}</li></ul>
+      <p>
+        <strong>{{ done.alias.name }}</strong> is connected. It said: “{{ done.test.reply }}”
+      </p>
+      <ul>
+        <li v-for="line in abilities(done.alias.config)" :key="line">{{ line }}</li>
+      </ul>
       <p v-if="done.credential" class="quiet">Its key is kept as the credential {{ done.credential }}, and sent to this server alone.</p>
       <div class="acts"><BButton variant="primary" @click="open = false">Done</BButton></div>
     </template>
@@ -131,11 +157,37 @@ function byHand(): void {
 </template>
 
 <style scoped>
-label { display: block; margin-top: 0.75rem; }
-.quiet { margin: 0.25rem 0 0; }
-.acts { display: flex; flex-wrap: wrap; gap: 0.5rem; margin-top: 1.25rem; }
-.pair { display: grid; grid-template-columns: repeat(auto-fit, minmax(14rem, 1fr)); gap: 0 1rem; }
-.near { list-style: none; padding: 0; }
-.near li { display: flex; flex-wrap: wrap; gap: 0.25rem 0.75rem; align-items: center; margin-bottom: 0.5rem; overflow-wrap: anywhere; }
-.near .quiet { margin: 0; }
+label {
+  display: block;
+  margin-top: 0.75rem;
+}
+.quiet {
+  margin: 0.25rem 0 0;
+}
+.acts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+  margin-top: 1.25rem;
+}
+.pair {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(14rem, 1fr));
+  gap: 0 1rem;
+}
+.near {
+  list-style: none;
+  padding: 0;
+}
+.near li {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.25rem 0.75rem;
+  align-items: center;
+  margin-bottom: 0.5rem;
+  overflow-wrap: anywhere;
+}
+.near .quiet {
+  margin: 0;
+}
 </style>

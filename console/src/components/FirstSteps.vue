@@ -31,7 +31,9 @@ async function play(name: string): Promise<void> {
   <p>Nothing is here yet. Three things to do, in any order:</p>
   <section>
     <h2>Connect a model</h2>
-    <p v-if="models.data.value?.length">Done: {{ models.data.value.map((one) => one.name).join(', ') }}. <RouterLink to="/models">Models</RouterLink></p>
+    <p v-if="models.data.value?.length">
+      Done: {{ models.data.value.map((one) => one.name).join(', ') }}. <RouterLink to="/models">Models</RouterLink>
+    </p>
     <p v-else>The address of a model server, and its key if it has one. <RouterLink to="/models?connect=1">Connect a model</RouterLink></p>
   </section>
   <section>
@@ -39,20 +41,41 @@ async function play(name: string): Promise<void> {
     <ProblemNote v-if="problem" :problem="problem" />
     <ul>
       <li v-for="one in examples.data.value" :key="one.name">
-        <BButton size="sm" variant="outline-primary" :disabled="busy !== '' || one.needs_model" @click="play(one.name)">{{ busy === one.name ? 'Starting…' : 'Play' }}</BButton>
-        <div><strong>{{ one.title }}</strong><br />{{ one.note }}<span v-if="one.needs_model" class="quiet"> Needs a model first.</span></div>
+        <BButton size="sm" variant="outline-primary" :disabled="busy !== '' || one.needs_model" @click="play(one.name)">{{
+          busy === one.name ? 'Starting…' : 'Play'
+        }}</BButton>
+        <div>
+          <strong>{{ one.title }}</strong><br />{{ one.note }}<span v-if="one.needs_model" class="quiet"> Needs a model first.</span>
+        </div>
       </li>
     </ul>
   </section>
   <section>
     <h2>Write one of your own</h2>
-    <p>A small sound document stands there to begin with. <RouterLink to="/workflows/new">Write a workflow</RouterLink>, or save a file: <code>oak-relay save FILE --on</code></p>
+    <p>
+      A small sound document stands there to begin with. <RouterLink to="/workflows/new">Write a workflow</RouterLink>, or save a file:
+      <code>oak-relay save FILE --on</code>
+    </p>
   </section>
 </template>
 
 <style scoped>
-section { max-width: 46rem; margin-top: 1.5rem; }
-ul { list-style: none; padding: 0; }
-li { display: flex; gap: 1rem; align-items: flex-start; margin-bottom: 0.9rem; }
-li > button { flex: none; min-width: 4.5rem; }
+section {
+  max-width: 46rem;
+  margin-top: 1.5rem;
+}
+ul {
+  list-style: none;
+  padding: 0;
+}
+li {
+  display: flex;
+  gap: 1rem;
+  align-items: flex-start;
+  margin-bottom: 0.9rem;
+}
+li > button {
+  flex: none;
+  min-width: 4.5rem;
+}
 </style>

@@ -7,14 +7,29 @@ import { moment, shown } from '../lib/format'
 import ProblemNote from './ProblemNote.vue'
 
 type Question = Schemas['QuestionOut']
-interface Field { type?: string; title?: string; description?: string; enum?: unknown[]; default?: unknown }
-export interface Given { choice: string | null; data: unknown; text: string | null; alike: boolean }
+interface Field {
+  type?: string
+  title?: string
+  description?: string
+  enum?: unknown[]
+  default?: unknown
+}
+export interface Given {
+  choice: string | null
+  data: unknown
+  text: string | null
+  alike: boolean
+}
 
 const props = defineProps<{ question: Question; open: boolean; send: (given: Given) => Promise<void> }>()
 const fields = computed(() => Object.entries((props.question.form?.properties ?? {}) as Record<string, Field>))
-const simple = computed(() => fields.value.length > 0 && fields.value.every(([, f]) => ['string', 'number', 'integer', 'boolean'].includes(f.type ?? '') || f.enum))
+const simple = computed(
+  () => fields.value.length > 0 && fields.value.every(([, f]) => ['string', 'number', 'integer', 'boolean'].includes(f.type ?? '') || f.enum),
+)
 const given = (props.question.form?.default ?? {}) as Record<string, unknown>
-const values = ref<Record<string, unknown>>(Object.fromEntries(fields.value.map(([name, f]) => [name, given[name] ?? f.default ?? (f.type === 'boolean' ? false : '')])))
+const values = ref<Record<string, unknown>>(
+  Object.fromEntries(fields.value.map(([name, f]) => [name, given[name] ?? f.default ?? (f.type === 'boolean' ? false : '')])),
+)
 const json = ref(props.question.form?.default === undefined ? '' : shown(props.question.form.default))
 const long = (name: string) => String(given[name] ?? '').length > 50
 const remark = ref('')
@@ -47,22 +62,34 @@ async function answer(choice: string | null): Promise<void> {
 function key(event: KeyboardEvent): void {
   const choices = props.question.choices ?? []
   const number = Number(event.key)
-  if ((event.target as HTMLElement).tagName === 'ARTICLE' && number >= 1 && number <= choices.length && !busy.value) void answer(choices[number - 1] ?? null)
+  if ((event.target as HTMLElement).tagName === 'ARTICLE' && number >= 1 && number <= choices.length && !busy.value)
+    void answer(choices[number - 1] ?? null)
 }
 </script>
 
 <template>
   <article :tabindex="open ? 0 : undefined" :aria-label="question.text" @keydown="key">
     <p class="quiet about">
-      <RouterLink v-if="question.run_id" :to="`/runs/${question.run_id}`">{{ question.workflow }}</RouterLink><template v-else>{{ question.workflow }}</template><template v-if="question.subject">, about {{ question.subject }}</template>,
-      <span :title="question.created_at">asked {{ moment(question.created_at) }}</span><template v-if="question.expires_at && open">, <span class="until" :title="question.expires_at">until {{ moment(question.expires_at) }}</span></template>
+      <RouterLink v-if="question.run_id" :to="`/runs/${question.run_id}`">{{ question.workflow }}</RouterLink><template v-else>{{
+        question.workflow
+      }}</template
+      ><template v-if="question.subject">, about {{ question.subject }}</template
+      >, <span :title="question.created_at">asked {{ moment(question.created_at) }}</span
+      ><template v-if="question.expires_at && open"
+        >, <span class="until" :title="question.expires_at">until {{ moment(question.expires_at) }}</span></template
+      >
     </p>
     <p class="text">{{ question.text }}</p>
-    <details v-if="question.input !== null && question.input !== undefined"><summary>The call as a whole</summary><pre>{{ shown(question.input) }}</pre></details>
+    <details v-if="question.input !== null && question.input !== undefined">
+      <summary>The call as a whole</summary>
+      <pre>{{ shown(question.input) }}</pre>
+    </details>
     <template v-if="open">
       <form v-if="question.form && simple" class="fields" @submit.prevent="answer(null)">
         <label v-for="[name, field] in fields" :key="name">
-          <span>{{ field.title ?? name }}<span v-if="field.description" class="quiet">: {{ field.description }}</span></span>
+          <span
+            >{{ field.title ?? name }}<span v-if="field.description" class="quiet">: {{ field.description }}</span></span
+          >
           <BFormSelect v-if="field.enum" v-model="values[name] as string" :options="field.enum.map(String)" />
           <BFormCheckbox v-else-if="field.type === 'boolean'" v-model="values[name] as boolean" />
           <BFormTextarea v-else-if="long(name)" v-model="values[name] as string" rows="4" />
@@ -71,33 +98,95 @@ function key(event: KeyboardEvent): void {
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
       </form>
       <form v-else-if="question.form" class="fields" @submit.prevent="answer(null)">
-        <label><span>{{ question.form.default === undefined ? 'Data, as JSON' : 'What it would be given, as JSON; change it if need be' }}</span><BFormTextarea v-model="json" rows="4" class="mono" /></label>
-        <details><summary>The form it must fit</summary><pre>{{ shown(question.form) }}</pre></details>
+        <label
+          ><span>{{ question.form.default === undefined ? 'Data, as JSON' : 'What it would be given, as JSON; change it if need be' }}</span
+          ><BFormTextarea v-model="json" rows="4" class="mono"
+        /></label>
+        <details>
+          <summary>The form it must fit</summary>
+          <pre>{{ shown(question.form) }}</pre>
+        </details>
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
       </form>
-      <details v-else-if="question.choices?.includes('it happened')"><summary>What it gave, if it happened</summary><BFormTextarea v-model="json" rows="3" class="mono" placeholder="JSON, or nothing" aria-label="What it gave" /></details>
+      <details v-else-if="question.choices?.includes('it happened')">
+        <summary>What it gave, if it happened</summary>
+        <BFormTextarea v-model="json" rows="3" class="mono" placeholder="JSON, or nothing" aria-label="What it gave" />
+      </details>
       <div v-if="question.choices" class="choices">
-        <BButton v-for="(choice, index) in question.choices" :key="choice" variant="outline-primary" :disabled="busy" @click="answer(choice)"><kbd class="wide-only">{{ index + 1 }}</kbd> {{ choice }}</BButton>
+        <BButton v-for="(choice, index) in question.choices" :key="choice" variant="outline-primary" :disabled="busy" @click="answer(choice)"
+          ><kbd class="wide-only">{{ index + 1 }}</kbd> {{ choice }}</BButton
+        >
         <BFormInput v-model="remark" size="sm" class="remark" placeholder="a remark, if you like" aria-label="Remark" />
       </div>
       <BFormCheckbox v-if="question.alike > 1" v-model="alike">Answer all {{ question.alike }} questions of this kind together</BFormCheckbox>
-      <p v-if="question.link" class="quiet">Also to be answered at <a :href="question.link" class="mono">{{ question.link }}</a></p>
+      <p v-if="question.link" class="quiet">
+        Also to be answered at <a :href="question.link" class="mono">{{ question.link }}</a>
+      </p>
     </template>
-    <p v-else>{{ question.state }}<template v-if="question.answered_by"> by {{ question.answered_by }}, {{ moment(question.answered_at) }}: <strong>{{ (question.answer as Given | null)?.choice ?? shown((question.answer as Given | null)?.data) }}</strong> {{ (question.answer as Given | null)?.text ?? '' }}</template></p>
+    <p v-else>
+      {{ question.state
+      }}<template v-if="question.answered_by">
+        by {{ question.answered_by }}, {{ moment(question.answered_at) }}:
+        <strong>{{ (question.answer as Given | null)?.choice ?? shown((question.answer as Given | null)?.data) }}</strong>
+        {{ (question.answer as Given | null)?.text ?? '' }}</template
+      >
+    </p>
     <ProblemNote v-if="problem" :problem="problem" />
   </article>
 </template>
 
 <style scoped>
-article { border: 1px solid var(--relay-line); border-left: 3px solid var(--relay-waiting); border-radius: 0.25rem; padding: 0.75rem 1rem; margin-bottom: 0.9rem; }
-.about { margin: 0; font-size: 0.9rem; }
-.text { font-size: 1.05rem; margin: 0.2rem 0 0.6rem; white-space: pre-wrap; overflow-wrap: anywhere; }
-.until { color: var(--relay-waiting); }
-.choices { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; margin: 0.5rem 0; }
-.remark { max-width: 20rem; }
-.fields { display: grid; gap: 0.6rem; max-width: 32rem; margin-bottom: 0.6rem; }
-.fields label { display: grid; gap: 0.15rem; }
-.fields .btn { justify-self: start; }
-kbd { background: var(--bs-tertiary-bg); color: var(--relay-quiet); }
-pre { background: var(--bs-tertiary-bg); padding: 0.5rem 0.7rem; max-height: 16rem; overflow: auto; }
+article {
+  border: 1px solid var(--relay-line);
+  border-left: 3px solid var(--relay-waiting);
+  border-radius: 0.25rem;
+  padding: 0.75rem 1rem;
+  margin-bottom: 0.9rem;
+}
+.about {
+  margin: 0;
+  font-size: 0.9rem;
+}
+.text {
+  font-size: 1.05rem;
+  margin: 0.2rem 0 0.6rem;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.until {
+  color: var(--relay-waiting);
+}
+.choices {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+  align-items: center;
+  margin: 0.5rem 0;
+}
+.remark {
+  max-width: 20rem;
+}
+.fields {
+  display: grid;
+  gap: 0.6rem;
+  max-width: 32rem;
+  margin-bottom: 0.6rem;
+}
+.fields label {
+  display: grid;
+  gap: 0.15rem;
+}
+.fields .btn {
+  justify-self: start;
+}
+kbd {
+  background: var(--bs-tertiary-bg);
+  color: var(--relay-quiet);
+}
+pre {
+  background: var(--bs-tertiary-bg);
+  padding: 0.5rem 0.7rem;
+  max-height: 16rem;
+  overflow: auto;
+}
 </style>

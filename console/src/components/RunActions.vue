@@ -32,7 +32,9 @@ async function act(work: () => Promise<void>): Promise<void> {
 const cancel = () => act(async () => void (await data(api.POST('/api/v1/runs/{run_id}/cancel', path.value))))
 async function again(check: boolean): Promise<Schemas['KeptOut']> {
   const changed = changing.value ? (JSON.parse(input.value) as unknown) : null
-  return data(api.POST('/api/v1/runs/{run_id}/again', { ...path.value, body: { from: from.value, version: version.value, input: changed, values: {}, check } }))
+  return data(
+    api.POST('/api/v1/runs/{run_id}/again', { ...path.value, body: { from: from.value, version: version.value, input: changed, values: {}, check } }),
+  )
 }
 async function look(): Promise<void> {
   refused.value = null
@@ -50,7 +52,14 @@ const ask = () =>
     const on = page.versions.find((one) => one.on)?.number
     versions.value = page.versions.map((one) => ({
       number: one.number,
-      words: [`version ${one.number}`, one.number === on && 'on now', one.number === props.run.version && 'of this run', one.number !== on && one === page.versions[0] && 'the newest draft'].filter(Boolean).join(', '),
+      words: [
+        `version ${one.number}`,
+        one.number === on && 'on now',
+        one.number === props.run.version && 'of this run',
+        one.number !== on && one === page.versions[0] && 'the newest draft',
+      ]
+        .filter(Boolean)
+        .join(', '),
     }))
     version.value = on ?? page.versions[0]?.number ?? props.run.version
     from.value = props.span ? props.span.path : props.run.state === 'succeeded' ? 'start' : 'failure'
@@ -88,16 +97,29 @@ const keep = () =>
     <fieldset>
       <legend>From</legend>
       <label><input v-model="from" type="radio" value="start" /> the start</label>
-      <label v-if="run.state !== 'succeeded'"><input v-model="from" type="radio" value="failure" /> where it failed<span v-if="run.error?.step" class="quiet">, {{ run.error.step }}</span></label>
-      <label v-if="span"><input v-model="from" type="radio" :value="span.path" /> the chosen step, <span class="mono">{{ span.path }}</span></label>
+      <label v-if="run.state !== 'succeeded'"
+        ><input v-model="from" type="radio" value="failure" /> where it failed<span v-if="run.error?.step" class="quiet"
+          >, {{ run.error.step }}</span
+        ></label
+      >
+      <label v-if="span"
+        ><input v-model="from" type="radio" :value="span.path" /> the chosen step, <span class="mono">{{ span.path }}</span></label
+      >
     </fieldset>
-    <label class="field">With <select v-model="version" aria-label="Version" class="form-select form-select-sm"><option v-for="one in versions" :key="one.number" :value="one.number">{{ one.words }}</option></select></label>
+    <label class="field"
+      >With
+      <select v-model="version" aria-label="Version" class="form-select form-select-sm">
+        <option v-for="one in versions" :key="one.number" :value="one.number">{{ one.words }}</option>
+      </select></label
+    >
     <label><input v-model="changing" type="checkbox" /> with a changed input</label>
     <BFormTextarea v-if="changing" v-model="input" class="mono" rows="6" aria-label="Changed input" @change="look" />
     <ProblemNote v-if="refused" :problem="refused" />
     <template v-if="kept">
       <p class="lists"><strong>Kept:</strong> {{ kept.kept.join(', ') || 'nothing' }}</p>
-      <p class="lists"><strong>Done anew:</strong> {{ kept.from === 'start' ? 'everything' : `${kept.anew.join(', ') || kept.step}, and what follows` }}</p>
+      <p class="lists">
+        <strong>Done anew:</strong> {{ kept.from === 'start' ? 'everything' : `${kept.anew.join(', ') || kept.step}, and what follows` }}
+      </p>
     </template>
     <p class="quiet">A new run is made; this one stays as it is.</p>
   </BModal>
@@ -108,9 +130,27 @@ const keep = () =>
 </template>
 
 <style scoped>
-.actions { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; margin-bottom: 1rem; }
-.lists { margin: 0.5rem 0; overflow-wrap: anywhere; }
-fieldset label { display: block; overflow-wrap: anywhere; }
-legend { font-size: 1rem; margin: 0; }
-.field { display: block; margin: 0.5rem 0; }
+.actions {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+  align-items: center;
+  margin-bottom: 1rem;
+}
+.lists {
+  margin: 0.5rem 0;
+  overflow-wrap: anywhere;
+}
+fieldset label {
+  display: block;
+  overflow-wrap: anywhere;
+}
+legend {
+  font-size: 1rem;
+  margin: 0;
+}
+.field {
+  display: block;
+  margin: 0.5rem 0;
+}
 </style>

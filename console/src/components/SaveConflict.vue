@@ -21,13 +21,19 @@ function lines(text: string, other: string): { text: string; only: boolean }[] {
 }
 const sides = computed(() => [
   { title: 'Yours, not saved', lines: lines(props.mine, theirs.value) },
-  { title: about.value ? `Version ${about.value.number}, of ${about.value.author}, ${moment(about.value.created_at)}` : 'Theirs', lines: lines(theirs.value, props.mine) },
+  {
+    title: about.value ? `Version ${about.value.number}, of ${about.value.author}, ${moment(about.value.created_at)}` : 'Theirs',
+    lines: lines(theirs.value, props.mine),
+  },
 ])
 </script>
 
 <template>
   <section v-if="about" class="conflict" role="alert">
-    <p><strong>Somebody else has saved meanwhile.</strong> Nothing is lost: version {{ about.number }} stays, and so does your text here until you choose. Lines that only one of the two has are marked.</p>
+    <p>
+      <strong>Somebody else has saved meanwhile.</strong> Nothing is lost: version {{ about.number }} stays, and so does your text here until you
+      choose. Lines that only one of the two has are marked.
+    </p>
     <div class="sides">
       <div v-for="side in sides" :key="side.title">
         <h3>{{ side.title }}</h3>
@@ -41,9 +47,26 @@ const sides = computed(() => [
 </template>
 
 <style scoped>
-.conflict { border-left: 3px solid var(--relay-waiting); padding-left: 1rem; margin: 0.75rem 0; }
-.sides { display: grid; grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr)); gap: 1rem; }
-h3 { font-size: 1rem; }
-pre { max-height: 24rem; margin-bottom: 0.75rem; padding: 0.5rem; background: var(--bs-tertiary-bg); }
-.only { background: var(--relay-marked, rgb(200 150 60 / 25%)); }
+.conflict {
+  border-left: 3px solid var(--relay-waiting);
+  padding-left: 1rem;
+  margin: 0.75rem 0;
+}
+.sides {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr));
+  gap: 1rem;
+}
+h3 {
+  font-size: 1rem;
+}
+pre {
+  max-height: 24rem;
+  margin-bottom: 0.75rem;
+  padding: 0.5rem;
+  background: var(--bs-tertiary-bg);
+}
+.only {
+  background: var(--relay-marked, rgb(200 150 60 / 25%));
+}
 </style>

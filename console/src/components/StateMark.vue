@@ -22,5 +22,8 @@ const mark = computed(() => signs[props.state] ?? ['–', 'quiet'])
 </template>
 
 <style scoped>
-.state { white-space: nowrap; font-weight: 550; }
+.state {
+  white-space: nowrap;
+  font-weight: 550;
+}
 </style>

@@ -7,7 +7,11 @@ import { webAddress } from '../lib/web'
 import ProblemNote from './ProblemNote.vue'
 
 type Talked = Schemas['TalkedOut']
-interface Turn { said: string; before: Talked['messages']; answer: Talked | null }
+interface Turn {
+  said: string
+  before: Talked['messages']
+  answer: Talked | null
+}
 
 const props = defineProps<{ text: string; agents: string[]; sample: unknown; kept: string[] }>()
 const chosen = ref('')
@@ -29,8 +33,12 @@ async function ask(said: string, before: Talked['messages']): Promise<void> {
   const turn: Turn = { said, before, answer: null }
   turns.value = [...turns.value, turn]
   try {
-    const answer = await data(api.POST('/api/v1/workflows/talk', { body: { text: props.text, say: said, messages: before, step: agent.value, input: props.sample, sample: event.value } }))
-    turns.value = turns.value.map((one) => (one === turn || one.said === said && !one.answer ? { ...one, answer } : one))
+    const answer = await data(
+      api.POST('/api/v1/workflows/talk', {
+        body: { text: props.text, say: said, messages: before, step: agent.value, input: props.sample, sample: event.value },
+      }),
+    )
+    turns.value = turns.value.map((one) => (one === turn || (one.said === said && !one.answer) ? { ...one, answer } : one))
   } catch (error) {
     problem.value = error as Error
     turns.value = turns.value.slice(0, -1)
@@ -58,25 +66,49 @@ function retry(): void {
   <section aria-label="Talk">
     <div class="head">
       <h2>Talk</h2>
-      <BFormSelect v-if="agents.length > 1" :model-value="agent" :options="agents" size="sm" class="which" aria-label="Which agent" @update:model-value="chosen = String($event)" />
+      <BFormSelect
+        v-if="agents.length > 1"
+        :model-value="agent"
+        :options="agents"
+        size="sm"
+        class="which"
+        aria-label="Which agent"
+        @update:model-value="chosen = String($event)" />
       <BFormSelect v-if="kept.length" v-model="event" :options="events" size="sm" class="which" aria-label="About which event" />
       <span class="quiet">with the agent {{ agents.length > 1 ? '' : agent }} of this draft. Its tools are really called; nothing is kept.</span>
-      <span v-if="turns.length" class="acts"><BButton size="sm" variant="link" :disabled="busy" @click="retry">Retry the last</BButton><BButton size="sm" variant="link" :disabled="busy" @click="turns = []">Clear</BButton></span>
+      <span v-if="turns.length" class="acts"
+        ><BButton size="sm" variant="link" :disabled="busy" @click="retry">Retry the last</BButton
+        ><BButton size="sm" variant="link" :disabled="busy" @click="turns = []">Clear</BButton></span
+      >
     </div>
     <div v-for="(turn, index) in turns" :key="index" class="turn">
       <p class="said"><span class="quiet">you</span> {{ turn.said }}</p>
       <p v-if="!turn.answer" class="quiet">thinking…</p>
       <template v-else>
         <div v-for="call in calls(turn.answer)" :key="call.path" class="call">
-          <p class="quiet">{{ call.state === 'failed' ? '✗' : '✓' }} <span class="mono">{{ name(call.path) }} {{ JSON.stringify(call.attempts.at(-1)?.detail?.arguments ?? call.input) }}</span></p>
-          <p v-if="call.error" class="fault"><strong>{{ call.error.kind }}</strong> {{ call.error.message }}<template v-if="call.error.fix"> {{ call.error.fix }}</template></p>
-          <details v-else-if="call.output !== null && call.output !== undefined"><summary class="quiet">What it gave</summary><pre>{{ shown(call.output) }}</pre></details>
+          <p class="quiet">
+            {{ call.state === 'failed' ? '✗' : '✓' }}
+            <span class="mono">{{ name(call.path) }} {{ JSON.stringify(call.attempts.at(-1)?.detail?.arguments ?? call.input) }}</span>
+          </p>
+          <p v-if="call.error" class="fault">
+            <strong>{{ call.error.kind }}</strong> {{ call.error.message }}<template v-if="call.error.fix"> {{ call.error.fix }}</template>
+          </p>
+          <details v-else-if="call.output !== null && call.output !== undefined">
+            <summary class="quiet">What it gave</summary>
+            <pre>{{ shown(call.output) }}</pre>
+          </details>
         </div>
-        <p v-if="turn.answer.error" class="fault"><strong>{{ turn.answer.error.kind }}</strong> {{ turn.answer.error.message }}</p>
+        <p v-if="turn.answer.error" class="fault">
+          <strong>{{ turn.answer.error.kind }}</strong> {{ turn.answer.error.message }}
+        </p>
         <p v-else-if="turn.answer.waits" class="waits">It would rest at {{ turn.answer.waits }}.</p>
         <p v-else class="answer">{{ turn.answer.text }}</p>
         <ul v-if="turn.answer.sources?.length" class="quiet" aria-label="Sources">
-          <li v-for="source in turn.answer.sources" :key="source.url"><a v-if="webAddress(source.url)" :href="webAddress(source.url)" target="_blank" rel="noreferrer">{{ source.title || source.url }}</a><template v-else>{{ source.title || source.url }}</template></li>
+          <li v-for="source in turn.answer.sources" :key="source.url">
+            <a v-if="webAddress(source.url)" :href="webAddress(source.url)" target="_blank" rel="noreferrer">{{
+              source.title || source.url
+            }}</a><template v-else>{{ source.title || source.url }}</template>
+          </li>
         </ul>
         <p v-if="turn.answer.why" class="waits">{{ turn.answer.why }}</p>
         <p class="quiet sum">{{ turn.answer.tokens }} tokens, money {{ turn.answer.money === null ? 'unknown' : money(turn.answer.money) }}</p>
@@ -92,15 +124,46 @@ function retry(): void {
 </template>
 
 <style scoped>
-.head { display: flex; flex-wrap: wrap; gap: 0.25rem 0.75rem; align-items: baseline; }
-.head h2 { margin: 0; }
-.acts { margin-left: auto; }
-.which { width: auto; }
-.turn { border-top: 1px solid var(--relay-line); padding: 0.5rem 0; }
-.turn p { margin: 0.15rem 0; overflow-wrap: anywhere; }
-.answer { white-space: pre-wrap; }
-.waits { color: var(--relay-waiting); }
-.fault { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; }
-.sum, .call { font-size: 0.9rem; }
-.say { display: flex; gap: 0.5rem; margin-top: 0.5rem; }
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.25rem 0.75rem;
+  align-items: baseline;
+}
+.head h2 {
+  margin: 0;
+}
+.acts {
+  margin-left: auto;
+}
+.which {
+  width: auto;
+}
+.turn {
+  border-top: 1px solid var(--relay-line);
+  padding: 0.5rem 0;
+}
+.turn p {
+  margin: 0.15rem 0;
+  overflow-wrap: anywhere;
+}
+.answer {
+  white-space: pre-wrap;
+}
+.waits {
+  color: var(--relay-waiting);
+}
+.fault {
+  border-left: 3px solid var(--relay-failed);
+  padding-left: 0.75rem;
+}
+.sum,
+.call {
+  font-size: 0.9rem;
+}
+.say {
+  display: flex;
+  gap: 0.5rem;
+  margin-top: 0.5rem;
+}
 </style>

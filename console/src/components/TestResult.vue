@@ -12,7 +12,8 @@ const asked = computed(() => (Array.isArray(props.test.messages) ? (props.test.m
     <p>
       <strong v-if="test.tried === false" class="quiet">not tried</strong>
       <strong v-else :style="{ color: `var(--relay-${test.ok ? 'succeeded' : 'failed'})` }">{{ test.ok ? '✓ works' : '✗ does not work' }}</strong>
-      <span class="quiet"> at {{ moment(test.at) }}</span><br />{{ test.sentence }}
+      <span class="quiet"> at {{ moment(test.at) }}</span
+      ><br />{{ test.sentence }}
     </p>
     <p v-if="test.fix">What to do: {{ test.fix }}</p>
     <p v-for="(message, index) in asked" :key="index">Asked, as {{ message.role }}: “{{ shown(message.content) }}”</p>
@@ -29,7 +30,18 @@ const asked = computed(() => (Array.isArray(props.test.messages) ? (props.test.m
 </template>
 
 <style scoped>
-.test { border-left: 3px solid var(--relay-line); padding: 0.25rem 0 0.25rem 1rem; margin: 0.5rem 0; }
-p { margin-bottom: 0.4rem; }
-.sides { display: grid; grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr)); gap: 1rem; margin-top: 0.5rem; }
+.test {
+  border-left: 3px solid var(--relay-line);
+  padding: 0.25rem 0 0.25rem 1rem;
+  margin: 0.5rem 0;
+}
+p {
+  margin-bottom: 0.4rem;
+}
+.sides {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr));
+  gap: 1rem;
+  margin-top: 0.5rem;
+}
 </style>

@@ -8,10 +8,18 @@ import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
 import { every } from '../lib/lists'
 
-interface Config { url: string | null; command: string[] | null; credential: string | null }
+interface Config {
+  url: string | null
+  command: string[] | null
+  credential: string | null
+}
 
 defineProps<{ credentials: { value: string; text: string }[] }>()
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['servers'], queryFn: () => every((query) => data(api.GET('/api/v1/servers', { params: { query } }))) })
+const {
+  data: stored,
+  error: failure,
+  isPending,
+} = useQuery({ queryKey: ['servers'], queryFn: () => every((query) => data(api.GET('/api/v1/servers', { params: { query } }))) })
 const config = (one: Schemas['ServerOut']) => one.config as unknown as Config
 const adding = ref(false)
 const form = reactive({ name: '', url: '', credential: '' })
@@ -59,7 +67,14 @@ function remove(name: string): void {
     <LoadingLines v-else-if="isPending" />
     <p v-else-if="!stored?.length && !adding" class="quiet">None. An agent uses one with <span class="mono">server: NAME</span> among its tools.</p>
     <table v-else-if="stored?.length" class="table">
-      <thead><tr><th>Name</th><th>Where</th><th class="wide-only">Credential</th><th /></tr></thead>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>Where</th>
+          <th class="wide-only">Credential</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <template v-for="one in stored" :key="one.name">
           <tr>
@@ -67,17 +82,30 @@ function remove(name: string): void {
             <td class="mono where">{{ config(one).url ?? config(one).command?.join(' ') }}</td>
             <td class="wide-only mono">{{ config(one).credential ?? '–' }}</td>
             <td class="num">
-              <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Connecting…' : 'Test' }}</BButton>
+              <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{
+                busy === one.name ? 'Connecting…' : 'Test'
+              }}</BButton>
               <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
             </td>
           </tr>
           <tr v-if="testOf(one.name)">
             <td colspan="4">
               <div role="status">
-                <p><strong :style="{ color: `var(--relay-${testOf(one.name)!.ok ? 'succeeded' : 'failed'})` }">{{ testOf(one.name)!.ok ? '✓' : '✗' }}</strong> {{ testOf(one.name)!.sentence }}</p>
+                <p>
+                  <strong :style="{ color: `var(--relay-${testOf(one.name)!.ok ? 'succeeded' : 'failed'})` }">{{
+                    testOf(one.name)!.ok ? '✓' : '✗'
+                  }}</strong>
+                  {{ testOf(one.name)!.sentence }}
+                </p>
                 <p v-if="testOf(one.name)!.fix">What to do: {{ testOf(one.name)!.fix }}</p>
                 <dl v-if="testOf(one.name)!.tools.length">
-                  <template v-for="tool in testOf(one.name)!.tools" :key="String(tool.name)"><dt class="mono">{{ tool.name }}</dt><dd>{{ tool.description }}<div v-if="tool.wrong" class="text-danger">Agents are not offered it: {{ tool.wrong }}</div></dd></template>
+                  <template v-for="tool in testOf(one.name)!.tools" :key="String(tool.name)"
+                    ><dt class="mono">{{ tool.name }}</dt>
+                    <dd>
+                      {{ tool.description }}
+                      <div v-if="tool.wrong" class="text-danger">Agents are not offered it: {{ tool.wrong }}</div>
+                    </dd></template
+                  >
                 </dl>
               </div>
             </td>
@@ -89,13 +117,45 @@ function remove(name: string): void {
 </template>
 
 <style scoped>
-section { margin-top: 2rem; }
-.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 0.75rem; }
-.head h2, .head p { margin: 0; }
-.head p { margin-right: auto; }
-.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: end; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
-.where { overflow-wrap: anywhere; }
-dl { display: grid; grid-template-columns: auto 1fr; gap: 0.2rem 1rem; margin: 0; }
-dd { margin: 0; }
-p { margin-bottom: 0.4rem; }
+section {
+  margin-top: 2rem;
+}
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.5rem 1rem;
+  margin-bottom: 0.75rem;
+}
+.head h2,
+.head p {
+  margin: 0;
+}
+.head p {
+  margin-right: auto;
+}
+.add {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.75rem 1rem;
+  align-items: end;
+  padding: 1rem;
+  background: var(--bs-tertiary-bg);
+  margin-bottom: 1rem;
+}
+.where {
+  overflow-wrap: anywhere;
+}
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 0.2rem 1rem;
+  margin: 0;
+}
+dd {
+  margin: 0;
+}
+p {
+  margin-bottom: 0.4rem;
+}
 </style>

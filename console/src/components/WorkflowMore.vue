@@ -49,16 +49,32 @@ async function go(): Promise<void> {
   <BButton variant="link" @click="ask('duplicate')">Duplicate…</BButton>
   <BButton variant="link" class="text-danger" @click="ask('remove')">Remove…</BButton>
   <span v-if="said" role="status" class="said">{{ said }}</span>
-  <BModal v-model="open" :title="what ? titles[what] : ''" :ok-title="what === 'remove' ? 'Remove' : what === 'rename' ? 'Rename' : 'Duplicate'" :ok-variant="what === 'remove' ? 'danger' : 'primary'" cancel-title="Not now" @ok.prevent="go">
-    <p v-if="what === 'remove'">{{ name }} is not started any more, its samples are gone, and its name is free. Its runs stay, and those under way go on to their end.</p>
+  <BModal
+    v-model="open"
+    :title="what ? titles[what] : ''"
+    :ok-title="what === 'remove' ? 'Remove' : what === 'rename' ? 'Rename' : 'Duplicate'"
+    :ok-variant="what === 'remove' ? 'danger' : 'primary'"
+    cancel-title="Not now"
+    @ok.prevent="go">
+    <p v-if="what === 'remove'">
+      {{ name }} is not started any more, its samples are gone, and its name is free. Its runs stay, and those under way go on to their end.
+    </p>
     <template v-else>
       <label class="d-block">Name <BFormInput v-model="other" pattern="[a-z][a-z0-9-]*" autocomplete="off" @keydown.enter.prevent="go" /></label>
-      <p class="quiet mt-2">{{ what === 'rename' ? 'A new version says so in its text. Workflows that name it are listed afterwards.' : 'It is made of the newest version, and is off.' }}</p>
+      <p class="quiet mt-2">
+        {{
+          what === 'rename'
+            ? 'A new version says so in its text. Workflows that name it are listed afterwards.'
+            : 'It is made of the newest version, and is off.'
+        }}
+      </p>
     </template>
     <ProblemNote v-if="problem" :problem="problem" />
   </BModal>
 </template>
 
 <style scoped>
-.said { color: var(--relay-waiting); }
+.said {
+  color: var(--relay-waiting);
+}
 </style>

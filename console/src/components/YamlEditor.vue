@@ -37,8 +37,17 @@ onMounted(() => {
     state: EditorState.create({
       doc: text.value,
       extensions: [
-        lineNumbers(), history(), drawSelection(), highlightActiveLine(), bracketMatching(), indentUnit.of('  '), lintGutter(), yaml(),
-        colours.of(highlight()), syntaxHighlighting(defaultHighlightStyle, { fallback: true }), EditorView.lineWrapping,
+        lineNumbers(),
+        history(),
+        drawSelection(),
+        highlightActiveLine(),
+        bracketMatching(),
+        indentUnit.of('  '),
+        lintGutter(),
+        yaml(),
+        colours.of(highlight()),
+        syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
+        EditorView.lineWrapping,
         EditorView.contentAttributes.of({ 'aria-label': 'The workflow document' }),
         keymap.of([{ key: 'Mod-s', run: () => (emit('save'), true) }, ...defaultKeymap, ...historyKeymap, indentWithTab]),
         EditorView.updateListener.of((update) => {
@@ -85,11 +94,33 @@ defineExpose({ goTo })
 <template><div ref="place" class="editor" /></template>
 
 <style scoped>
-.editor { border: 1px solid var(--relay-line); background: var(--bs-body-bg); }
-.editor :deep(.cm-editor) { font-size: 0.84rem; max-height: 70vh; }
-.editor :deep(.cm-scroller) { font-family: var(--bs-font-monospace); line-height: 1.55; overflow: auto; }
-.editor :deep(.cm-gutters) { background: var(--bs-tertiary-bg); color: var(--relay-quiet); border-right: 1px solid var(--relay-line); }
-.editor :deep(.cm-activeLine) { background: color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent); }
-.editor :deep(.cm-cursor) { border-left-color: var(--bs-body-color); }
-.editor :deep(.cm-tooltip) { background: var(--bs-body-bg); color: var(--bs-body-color); border-color: var(--relay-line); }
+.editor {
+  border: 1px solid var(--relay-line);
+  background: var(--bs-body-bg);
+}
+.editor :deep(.cm-editor) {
+  font-size: 0.84rem;
+  max-height: 70vh;
+}
+.editor :deep(.cm-scroller) {
+  font-family: var(--bs-font-monospace);
+  line-height: 1.55;
+  overflow: auto;
+}
+.editor :deep(.cm-gutters) {
+  background: var(--bs-tertiary-bg);
+  color: var(--relay-quiet);
+  border-right: 1px solid var(--relay-line);
+}
+.editor :deep(.cm-activeLine) {
+  background: color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent);
+}
+.editor :deep(.cm-cursor) {
+  border-left-color: var(--bs-body-color);
+}
+.editor :deep(.cm-tooltip) {
+  background: var(--bs-body-bg);
+  color: var(--bs-body-color);
+  border-color: var(--relay-line);
+}
 </style>

@@ -1,6 +1,8 @@
 /** What a model server can do, a line each; nothing of what nobody knows yet. */
 export function abilities(config: unknown): string[] {
-  const can = (config as { can?: { answers?: string; tools?: boolean | null; parallel?: boolean | null; stream?: boolean | null; usage?: boolean | null } }).can
+  const can = (
+    config as { can?: { answers?: string; tools?: boolean | null; parallel?: boolean | null; stream?: boolean | null; usage?: boolean | null } }
+  ).can
   if (!can) return []
   const answers: Record<string, string> = {
     schema: 'takes a JSON Schema for its answer',

@@ -2,7 +2,11 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { ref, type Ref } from 'vue'
 
 /** Something done to what the query `key` lists: which one is busy, what went wrong, and the list asked for again. */
-export function useAct(key: string): { act: (name: string, what: () => Promise<unknown>) => Promise<void>; busy: Ref<string>; problem: Ref<Error | null> } {
+export function useAct(key: string): {
+  act: (name: string, what: () => Promise<unknown>) => Promise<void>
+  busy: Ref<string>
+  problem: Ref<Error | null>
+} {
   const client = useQueryClient()
   const busy = ref('')
   const problem = ref<Error | null>(null)

@@ -21,7 +21,11 @@ export function curl(exchange: Exchange): string {
   const quote = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`
   const headers = Object.entries(request.headers)
     .filter(([name]) => !OURS.has(name.toLowerCase()))
-    .map(([name, value]) => (value.includes('‹blanked›') ? `  -H ${quote(`${name}: `)}"$${(request.credential ?? 'SECRET').toUpperCase().replaceAll(/\W/g, '_')}"` : `  -H ${quote(`${name}: ${value}`)}`))
+    .map(([name, value]) =>
+      value.includes('‹blanked›')
+        ? `  -H ${quote(`${name}: `)}"$${(request.credential ?? 'SECRET').toUpperCase().replaceAll(/\W/g, '_')}"`
+        : `  -H ${quote(`${name}: ${value}`)}`,
+    )
   const body = request.body ? [`  --data-raw ${quote(request.body)}`] : []
   return [`curl --globoff -X ${quote(request.method)} ${quote(request.url)}`, ...headers, ...body].join(' \\\n')
 }

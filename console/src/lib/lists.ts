@@ -25,7 +25,11 @@ export async function every<T>(part: (asked: Asked) => Promise<Part<T>>): Promis
 }
 
 /** A list that is shown part by part. */
-export function useList<T>(key: readonly unknown[], part: (asked: Asked) => Promise<Part<T>>, more: { refetchInterval?: number; limit?: number } = {}) {
+export function useList<T>(
+  key: readonly unknown[],
+  part: (asked: Asked) => Promise<Part<T>>,
+  more: { refetchInterval?: number; limit?: number } = {},
+) {
   const query = useInfiniteQuery({
     queryKey: key,
     initialPageParam: undefined as string | undefined,

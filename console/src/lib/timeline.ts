@@ -26,7 +26,8 @@ export function rows(lines: Line[], spans: Span[], items: Record<string, number>
     if (line.kind === 'arm' || line.kind === 'strand') {
       const [owner = '', mark = ''] = path.includes('#') ? path.split('#') : path.endsWith('!') ? [path.slice(0, -1), '!'] : [path, '.']
       const branch = byPath.get(owner)
-      const taken = mark === '!' || mark === '.' ? spans.some((s) => s.path.startsWith(`${owner}${mark === '!' ? '!.' : '.'}`)) : branch?.way === Number(mark)
+      const taken =
+        mark === '!' || mark === '.' ? spans.some((s) => s.path.startsWith(`${owner}${mark === '!' ? '!.' : '.'}`)) : branch?.way === Number(mark)
       if (!taken) dead.push(line.path)
       else ways.set(owner, Number(mark))
       return { line, span: null, rounds: 0, taken, bars: [] }
@@ -75,7 +76,8 @@ function bars(span: Span, from: number, to: number): Bar[] {
     const words = (attempt.error?.message as string | undefined) ?? attempt.note
     add(kind, attempt.started, attempt.ended, `attempt ${attempt.number} ${attempt.state}${words ? `: ${words}` : ''}`)
     const next = span.attempts[index + 1]
-    if (next || attempt.again_at) add('gap', attempt.ended, next?.started ?? null, `waited to try again after ${String(attempt.error?.kind ?? 'a lost worker')}`)
+    if (next || attempt.again_at)
+      add('gap', attempt.ended, next?.started ?? null, `waited to try again after ${String(attempt.error?.kind ?? 'a lost worker')}`)
   })
   return found
 }

@@ -19,10 +19,22 @@ const rights: [Right, string][] = [
   ['store', 'store credentials, models, tool servers, tables'],
   ['manage', 'make tokens; let held runs go'],
 ]
-const ends = [{ value: 30, text: '30 days' }, { value: 90, text: '90 days' }, { value: 365, text: 'a year' }, { value: 0, text: 'no end' }]
+const ends = [
+  { value: 30, text: '30 days' },
+  { value: 90, text: '90 days' },
+  { value: 365, text: 'a year' },
+  { value: 0, text: 'no end' },
+]
 
-const { data: sessions, error: sessionsFailure } = useQuery({ queryKey: ['sessions'], queryFn: () => every((query) => data(api.GET('/api/v1/sessions', { params: { query } }))) })
-const { data: tokens, error: tokensFailure, isPending } = useQuery({ queryKey: ['tokens'], queryFn: () => every((query) => data(api.GET('/api/v1/tokens', { params: { query } }))) })
+const { data: sessions, error: sessionsFailure } = useQuery({
+  queryKey: ['sessions'],
+  queryFn: () => every((query) => data(api.GET('/api/v1/sessions', { params: { query } }))),
+})
+const {
+  data: tokens,
+  error: tokensFailure,
+  isPending,
+} = useQuery({ queryKey: ['tokens'], queryFn: () => every((query) => data(api.GET('/api/v1/tokens', { params: { query } }))) })
 const { act: onSessions, busy: sessionBusy, problem: sessionProblem } = useAct('sessions')
 const { act: onTokens, busy: tokenBusy, problem: tokenProblem } = useAct('tokens')
 
@@ -43,7 +55,12 @@ const form = reactive({ name: '', days: 90, all: false, rights: ['read'] as Righ
 const add = () =>
   onTokens('add', async () => {
     const workflows = form.workflows.split(/[\s,]+/).filter(Boolean)
-    const body = { name: form.name, ...(form.days && { days: form.days }), ...(!form.all && { rights: form.rights }), ...(workflows.length && { workflows }) }
+    const body = {
+      name: form.name,
+      ...(form.days && { days: form.days }),
+      ...(!form.all && { rights: form.rights }),
+      ...(workflows.length && { workflows }),
+    }
     made.value = (await data(api.POST('/api/v1/tokens', { body }))).secret ?? ''
     Object.assign(form, { name: '', workflows: '' })
     adding.value = false
@@ -57,7 +74,10 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
 </script>
 
 <template>
-  <div class="head"><h1>Access</h1><p class="quiet">You are signed in as {{ who }}.</p></div>
+  <div class="head">
+    <h1>Access</h1>
+    <p class="quiet">You are signed in as {{ who }}.</p>
+  </div>
 
   <section aria-labelledby="password-title">
     <h2 id="password-title">Password</h2>
@@ -74,14 +94,25 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
     <h2 id="sessions-title">Sessions</h2>
     <ProblemNote v-if="sessionsFailure" :problem="sessionsFailure" />
     <table class="table">
-      <thead><tr><th>From</th><th class="wide-only">Browser</th><th class="wide-only">Begun</th><th>Last used</th><th /></tr></thead>
+      <thead>
+        <tr>
+          <th>From</th>
+          <th class="wide-only">Browser</th>
+          <th class="wide-only">Begun</th>
+          <th>Last used</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="one in sessions" :key="one.id">
           <td class="mono">{{ one.address || 'unknown' }}</td>
           <td class="wide-only agent">{{ one.agent || 'unknown' }}</td>
           <td class="wide-only">{{ moment(one.created_at) }}</td>
           <td>{{ moment(one.last_used_at) }}</td>
-          <td class="num"><span v-if="one.this" class="quiet">this one</span><BButton v-else size="sm" variant="outline-danger" :disabled="sessionBusy === one.id" @click="end(one.id)">End</BButton></td>
+          <td class="num">
+            <span v-if="one.this" class="quiet">this one</span
+            ><BButton v-else size="sm" variant="outline-danger" :disabled="sessionBusy === one.id" @click="end(one.id)">End</BButton>
+          </td>
         </tr>
       </tbody>
     </table>
@@ -100,19 +131,32 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
       <fieldset>
         <legend>It may</legend>
         <BFormCheckbox v-model="form.all">do everything that you may</BFormCheckbox>
-        <template v-if="!form.all"><BFormCheckbox v-for="[name, what] in rights" :key="name" v-model="form.rights" :value="name">{{ what }}</BFormCheckbox></template>
+        <template v-if="!form.all"
+          ><BFormCheckbox v-for="[name, what] in rights" :key="name" v-model="form.rights" :value="name">{{ what }}</BFormCheckbox></template
+        >
       </fieldset>
       <div>
         <BButton type="submit" variant="primary" :disabled="tokenBusy === 'add' || (!form.all && !form.rights.length)">Make it</BButton>
         <BButton variant="link" @click="adding = false">Not now</BButton>
       </div>
     </form>
-    <p v-if="made" role="status">Copy it now; it is not shown again: <span class="mono made">{{ made }}</span></p>
+    <p v-if="made" role="status">
+      Copy it now; it is not shown again: <span class="mono made">{{ made }}</span>
+    </p>
     <ProblemNote v-if="tokenProblem || tokensFailure" :problem="(tokenProblem ?? tokensFailure)!" />
     <LoadingLines v-else-if="isPending" />
     <p v-else-if="!tokens?.length">None.</p>
     <table v-else class="table">
-      <thead><tr><th>Name</th><th>May</th><th class="wide-only">Made</th><th class="wide-only">Last used</th><th class="wide-only">Until</th><th /></tr></thead>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>May</th>
+          <th class="wide-only">Made</th>
+          <th class="wide-only">Last used</th>
+          <th class="wide-only">Until</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="token in tokens" :key="token.id">
           <td class="name">{{ token.name }}</td>
@@ -120,7 +164,9 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
           <td class="wide-only">{{ moment(token.created_at) }}</td>
           <td class="wide-only">{{ moment(token.last_used_at) }}</td>
           <td class="wide-only">{{ token.expires_at ? moment(token.expires_at) : 'no end' }}</td>
-          <td class="num"><BButton size="sm" variant="link" class="text-danger" :disabled="tokenBusy === token.id" @click="revoke(token)">Revoke</BButton></td>
+          <td class="num">
+            <BButton size="sm" variant="link" class="text-danger" :disabled="tokenBusy === token.id" @click="revoke(token)">Revoke</BButton>
+          </td>
         </tr>
       </tbody>
     </table>
@@ -128,13 +174,43 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
 </template>
 
 <style scoped>
-.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.25rem 1rem; }
-.head p { margin: 0; flex: 1; min-width: 14rem; }
-section { margin-top: 2rem; }
-h2 { font-size: 1.15rem; margin: 0 0 0.6rem; }
-.add { display: grid; grid-template-columns: repeat(auto-fill, minmax(15rem, 1fr)); gap: 0.8rem; align-items: end; margin-bottom: 1rem; }
-fieldset { grid-column: 1 / -1; }
-legend { font-size: 1rem; }
-.name, .agent { overflow-wrap: anywhere; }
-.made { overflow-wrap: anywhere; user-select: all; }
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.25rem 1rem;
+}
+.head p {
+  margin: 0;
+  flex: 1;
+  min-width: 14rem;
+}
+section {
+  margin-top: 2rem;
+}
+h2 {
+  font-size: 1.15rem;
+  margin: 0 0 0.6rem;
+}
+.add {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(15rem, 1fr));
+  gap: 0.8rem;
+  align-items: end;
+  margin-bottom: 1rem;
+}
+fieldset {
+  grid-column: 1 / -1;
+}
+legend {
+  font-size: 1rem;
+}
+.name,
+.agent {
+  overflow-wrap: anywhere;
+}
+.made {
+  overflow-wrap: anywhere;
+  user-select: all;
+}
 </style>

@@ -8,7 +8,12 @@ import QuestionCard, { type Given } from '../components/QuestionCard.vue'
 
 const props = defineProps<{ link: string }>()
 const path = { params: { path: { link: props.link } } }
-const question = useQuery({ queryKey: ['answer', props.link], queryFn: () => data(api.GET('/api/v1/answers/{link}', path)), refetchOnWindowFocus: false, retry: false })
+const question = useQuery({
+  queryKey: ['answer', props.link],
+  queryFn: () => data(api.GET('/api/v1/answers/{link}', path)),
+  refetchOnWindowFocus: false,
+  retry: false,
+})
 const done = ref(false)
 
 async function send(given: Given): Promise<void> {
@@ -33,6 +38,10 @@ async function send(given: Given): Promise<void> {
 </template>
 
 <style scoped>
-.answer { max-width: 42rem; }
-h1 { margin-bottom: 1rem; }
+.answer {
+  max-width: 42rem;
+}
+h1 {
+  margin-bottom: 1rem;
+}
 </style>

@@ -10,9 +10,17 @@ import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
 import { every } from '../lib/lists'
 
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
+const {
+  data: stored,
+  error: failure,
+  isPending,
+} = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
 
-const { data: kinds } = useQuery({ queryKey: ['credential-kinds'], queryFn: () => every((query) => data(api.GET('/api/v1/credential-kinds', { params: { query } }))), staleTime: Infinity })
+const { data: kinds } = useQuery({
+  queryKey: ['credential-kinds'],
+  queryFn: () => every((query) => data(api.GET('/api/v1/credential-kinds', { params: { query } }))),
+  staleTime: Infinity,
+})
 
 const adding = ref(false)
 const empty = { name: '', kind: 'bearer', secret: '', hosts: '', test_url: '' }
@@ -29,14 +37,31 @@ const fields = computed(() => {
   const schema = (chosen.value?.input ?? {}) as { properties?: Record<string, Field>; required?: string[] }
   return Object.entries(schema.properties ?? {})
     .filter(([name]) => !common.includes(name))
-    .map(([name, field]) => ({ name, title: field.title ?? name, about: field.description ?? '', usual: field.default ?? '', needed: !!schema.required?.includes(name) }))
+    .map(([name, field]) => ({
+      name,
+      title: field.title ?? name,
+      about: field.description ?? '',
+      usual: field.default ?? '',
+      needed: !!schema.required?.includes(name),
+    }))
 })
-interface Field { title?: string; description?: string; default?: string }
+interface Field {
+  title?: string
+  description?: string
+  default?: string
+}
 
 function store(): Promise<void> {
   const { name, kind, secret, hosts, test_url } = form
   const more = Object.fromEntries(fields.value.map((f) => [f.name, own[f.name] || f.usual]).filter(([, value]) => value))
-  const body: Record<string, unknown> = { ...more, kind, ...(secret ? { secret } : {}), ...(changing.value && rate.value ? { rate: rate.value } : {}), test_url, hosts: hosts.split(/[\s,]+/).filter(Boolean) }
+  const body: Record<string, unknown> = {
+    ...more,
+    kind,
+    ...(secret ? { secret } : {}),
+    ...(changing.value && rate.value ? { rate: rate.value } : {}),
+    test_url,
+    hosts: hosts.split(/[\s,]+/).filter(Boolean),
+  }
   return act('add', async () => {
     await data(api.PUT('/api/v1/credentials/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
@@ -50,7 +75,13 @@ const rate = ref<unknown>(null)
 const changing = computed(() => stored.value?.some((one) => one.name === form.name && one.kind === form.kind) ?? false)
 function change(one: Schemas['CredentialOut']): void {
   const config = one.config as Record<string, unknown>
-  Object.assign(form, { ...empty, name: one.name, kind: one.kind, hosts: ((config.hosts as string[]) ?? []).join(', '), test_url: (config.test_url as string) ?? '' })
+  Object.assign(form, {
+    ...empty,
+    name: one.name,
+    kind: one.kind,
+    hosts: ((config.hosts as string[]) ?? []).join(', '),
+    test_url: (config.test_url as string) ?? '',
+  })
   for (const key of Object.keys(own)) delete own[key]
   for (const [key, value] of Object.entries(config)) if (!common.includes(key)) own[key] = String(value ?? '')
   rate.value = config.rate ?? null
@@ -83,9 +114,24 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
   <form v-if="adding" class="add" @submit.prevent="store">
     <label>Name <BFormInput v-model="form.name" required pattern="[A-Za-z0-9_\-]+" placeholder="office" /></label>
     <label>Kind <BFormSelect v-model="form.kind" :options="choices" /></label>
-    <label v-for="field in fields" :key="field.name" :title="field.about">{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off" /></label>
-    <label>Secret <BFormInput v-model="form.secret" type="password" :required="!changing" minlength="8" autocomplete="new-password" :placeholder="changing ? 'stays as it is' : ''" /></label>
-    <label v-if="chosen?.sent ?? true">Only sent to <BFormInput v-model="form.hosts" placeholder="office.example" aria-describedby="hosts-hint" /><small id="hosts-hint" class="quiet">Hosts, with https. A port, and http:// where that is meant: http://ledger.internal:8080. Empty: the host of the address to test with.</small></label>
+    <label v-for="field in fields" :key="field.name" :title="field.about"
+      >{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off"
+    /></label>
+    <label
+      >Secret
+      <BFormInput
+        v-model="form.secret"
+        type="password"
+        :required="!changing"
+        minlength="8"
+        autocomplete="new-password"
+        :placeholder="changing ? 'stays as it is' : ''"
+    /></label>
+    <label v-if="chosen?.sent ?? true"
+      >Only sent to <BFormInput v-model="form.hosts" placeholder="office.example" aria-describedby="hosts-hint" /><small id="hosts-hint" class="quiet"
+        >Hosts, with https. A port, and http:// where that is meant: http://ledger.internal:8080. Empty: the host of the address to test with.</small
+      ></label
+    >
     <label v-if="chosen?.sent ?? true">Address to test it on <BFormInput v-model="form.test_url" type="url" placeholder="https://…/me" /></label>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'add'">{{ form.test_url ? 'Store and test' : 'Store' }}</BButton>
@@ -96,7 +142,16 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
   <LoadingLines v-else-if="isPending" />
   <p v-else-if="!stored?.length">None yet. Add one for each service your workflows call, and one for each webhook that is signed.</p>
   <table v-else class="table">
-    <thead><tr><th>Name</th><th>Kind</th><th class="wide-only">Sent to</th><th class="wide-only">Last used</th><th>Last test</th><th /></tr></thead>
+    <thead>
+      <tr>
+        <th>Name</th>
+        <th>Kind</th>
+        <th class="wide-only">Sent to</th>
+        <th class="wide-only">Last used</th>
+        <th>Last test</th>
+        <th />
+      </tr>
+    </thead>
     <tbody>
       <template v-for="one in stored" :key="one.name">
         <tr>
@@ -105,27 +160,68 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
           <td class="wide-only">{{ !one.sent ? 'nobody' : ((one.config.hosts as string[]) ?? []).join(', ') || 'nobody' }}</td>
           <td class="wide-only" :title="one.last_used_at ?? ''">{{ moment(one.last_used_at) }}</td>
           <td>
-            <button v-if="lastTest(one)" type="button" class="btn btn-link p-0" :style="{ color: `var(--relay-${lastTest(one)!.tried === false ? 'quiet' : lastTest(one)!.ok ? 'succeeded' : one.last_worked_at ? 'waiting' : 'failed'})` }" @click="open = open === one.name ? '' : one.name">
-              {{ lastTest(one)!.tried === false ? 'not tried' : lastTest(one)!.ok ? '✓ works' : one.last_worked_at ? 'the test fails, calls work' : '✗ does not work' }}
+            <button
+              v-if="lastTest(one)"
+              type="button"
+              class="btn btn-link p-0"
+              :style="{
+                color: `var(--relay-${lastTest(one)!.tried === false ? 'quiet' : lastTest(one)!.ok ? 'succeeded' : one.last_worked_at ? 'waiting' : 'failed'})`,
+              }"
+              @click="open = open === one.name ? '' : one.name">
+              {{
+                lastTest(one)!.tried === false
+                  ? 'not tried'
+                  : lastTest(one)!.ok
+                    ? '✓ works'
+                    : one.last_worked_at
+                      ? 'the test fails, calls work'
+                      : '✗ does not work'
+              }}
             </button>
             <span v-else class="quiet">never</span>
           </td>
           <td class="num acts">
-            <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
+            <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{
+              busy === one.name ? 'Testing…' : 'Test'
+            }}</BButton>
             <BButton size="sm" variant="link" @click="change(one)">Change</BButton>
             <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
           </td>
         </tr>
-        <tr v-if="open === one.name && lastTest(one)"><td colspan="6"><TestResult :test="lastTest(one)!" /></td></tr>
+        <tr v-if="open === one.name && lastTest(one)">
+          <td colspan="6"><TestResult :test="lastTest(one)!" /></td>
+        </tr>
       </template>
     </tbody>
   </table>
 </template>
 
 <style scoped>
-.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 1rem; }
-.head p { margin: 0 auto 0 0; }
-.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: start; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
-.add > div { align-self: end; }
-@media (max-width: 600px) { .acts { white-space: normal; } }
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.5rem 1rem;
+  margin-bottom: 1rem;
+}
+.head p {
+  margin: 0 auto 0 0;
+}
+.add {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.75rem 1rem;
+  align-items: start;
+  padding: 1rem;
+  background: var(--bs-tertiary-bg);
+  margin-bottom: 1rem;
+}
+.add > div {
+  align-self: end;
+}
+@media (max-width: 600px) {
+  .acts {
+    white-space: normal;
+  }
+}
 </style>

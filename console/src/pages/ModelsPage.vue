@@ -13,11 +13,35 @@ import { abilities } from '../lib/abilities'
 import { useAct } from '../lib/act'
 import { every } from '../lib/lists'
 
-interface Config { url: string; model: string; credential: string | null; prices: { input: number; cached: number | null; output: number } | null; temperature: number | null; max_tokens: number; timeout: number; fallbacks: string[]; extra: Record<string, unknown>; sources: string[]; takes: ('images' | 'files')[]; stream: 'watched' | 'always' | 'never'; can: Record<string, never> }
+interface Config {
+  url: string
+  model: string
+  credential: string | null
+  prices: { input: number; cached: number | null; output: number } | null
+  temperature: number | null
+  max_tokens: number
+  timeout: number
+  fallbacks: string[]
+  extra: Record<string, unknown>
+  sources: string[]
+  takes: ('images' | 'files')[]
+  stream: 'watched' | 'always' | 'never'
+  can: Record<string, never>
+}
 
-const { data: stored, error: failure, isPending } = useQuery({ queryKey: ['models'], queryFn: () => every((query) => data(api.GET('/api/v1/models', { params: { query } }))) })
-const credentials = useQuery({ queryKey: ['credentials'], queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))) })
-const names = computed(() => [{ value: '', text: 'none' }, ...(credentials.data.value ?? []).filter((c) => c.sent).map((c) => ({ value: c.name, text: c.name }))])
+const {
+  data: stored,
+  error: failure,
+  isPending,
+} = useQuery({ queryKey: ['models'], queryFn: () => every((query) => data(api.GET('/api/v1/models', { params: { query } }))) })
+const credentials = useQuery({
+  queryKey: ['credentials'],
+  queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))),
+})
+const names = computed(() => [
+  { value: '', text: 'none' },
+  ...(credentials.data.value ?? []).filter((c) => c.sent).map((c) => ({ value: c.name, text: c.name })),
+])
 
 const adding = ref(false)
 const route = useRoute()
@@ -27,7 +51,20 @@ function connected(name: string, byHand: boolean): void {
   adding.value = byHand
   if (name) void cache.invalidateQueries({ queryKey: ['models'] })
 }
-const empty = () => ({ name: '', url: '', model: '', credential: '', input: '' as string | number, cached: '' as string | number, output: '' as string | number, max_tokens: 1024, timeout: 120, fallbacks: '', sources: '', takes: [] as ('images' | 'files')[] })
+const empty = () => ({
+  name: '',
+  url: '',
+  model: '',
+  credential: '',
+  input: '' as string | number,
+  cached: '' as string | number,
+  output: '' as string | number,
+  max_tokens: 1024,
+  timeout: 120,
+  fallbacks: '',
+  sources: '',
+  takes: [] as ('images' | 'files')[],
+})
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 const form = reactive(empty())
 const { act, busy, problem } = useAct('models')
@@ -40,10 +77,24 @@ const store = () =>
     const { name, url, model, credential, input, cached, output, max_tokens, timeout } = form
     const before = stored.value?.find((one) => one.name === name)
     const same = before && config(before).url === url && config(before).model === model
-    const kept = before ? { extra: config(before).extra, temperature: config(before).temperature, stream: config(before).stream } : { stream: 'watched' as const }
+    const kept = before
+      ? { extra: config(before).extra, temperature: config(before).temperature, stream: config(before).stream }
+      : { stream: 'watched' as const }
     const known = input !== '' || output !== ''
     const prices = known ? { input: Number(input || 0), cached: cached === '' ? null : Number(cached), output: Number(output || 0) } : null
-    const body = { ...kept, can: same ? config(before).can : {}, url, model, credential: credential || null, prices, max_tokens: Number(max_tokens), timeout: Number(timeout), fallbacks: words(form.fallbacks), sources: words(form.sources), takes: form.takes }
+    const body = {
+      ...kept,
+      can: same ? config(before).can : {},
+      url,
+      model,
+      credential: credential || null,
+      prices,
+      max_tokens: Number(max_tokens),
+      timeout: Number(timeout),
+      fallbacks: words(form.fallbacks),
+      sources: words(form.sources),
+      takes: form.takes,
+    }
     await data(api.PUT('/api/v1/models/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty())
     adding.value = false
@@ -57,7 +108,20 @@ const test = (name: string) =>
 
 function change(one: Schemas['AliasOut']): void {
   const { url, model, credential, prices, max_tokens, timeout, fallbacks, sources, takes } = config(one)
-  Object.assign(form, { name: one.name, url, model, credential: credential ?? '', input: prices?.input ?? '', cached: prices?.cached ?? '', output: prices?.output ?? '', max_tokens, timeout, fallbacks: fallbacks.join(', '), sources: sources.join(' '), takes: [...takes] })
+  Object.assign(form, {
+    name: one.name,
+    url,
+    model,
+    credential: credential ?? '',
+    input: prices?.input ?? '',
+    cached: prices?.cached ?? '',
+    output: prices?.output ?? '',
+    max_tokens,
+    timeout,
+    fallbacks: fallbacks.join(', '),
+    sources: sources.join(' '),
+    takes: [...takes],
+  })
   adding.value = true
 }
 
@@ -82,7 +146,9 @@ function remove(name: string): void {
     <label>Model <BFormInput v-model="form.model" required /></label>
     <label>Credential <BFormSelect v-model="form.credential" :options="names" /></label>
     <label>Money per million tokens read <BFormInput v-model="form.input" type="number" step="any" min="0" placeholder="unknown" /></label>
-    <label>Money per million read from its cache <BFormInput v-model="form.cached" type="number" step="any" min="0" placeholder="as the others" /></label>
+    <label
+      >Money per million read from its cache <BFormInput v-model="form.cached" type="number" step="any" min="0" placeholder="as the others"
+    /></label>
     <label>Money per million written <BFormInput v-model="form.output" type="number" step="any" min="0" placeholder="unknown" /></label>
     <label>Longest answer, in tokens <BFormInput v-model="form.max_tokens" type="number" min="1" /></label>
     <label>Longest wait, in seconds <BFormInput v-model="form.timeout" type="number" min="1" /></label>
@@ -99,25 +165,45 @@ function remove(name: string): void {
   </form>
   <ProblemNote v-if="failure" :problem="failure" />
   <LoadingLines v-else-if="isPending" />
-  <p v-else-if="!stored?.length && !adding">None yet. <BButton variant="link" class="p-0 align-baseline" @click="connecting = true">Connect one</BButton>: its address is all it takes, and its key if it has one.</p>
+  <p v-else-if="!stored?.length && !adding">
+    None yet. <BButton variant="link" class="p-0 align-baseline" @click="connecting = true">Connect one</BButton>: its address is all it takes, and
+    its key if it has one.
+  </p>
   <table v-else class="table">
-    <thead><tr><th>Name</th><th>Model</th><th class="wide-only">Server</th><th class="wide-only">Credential</th><th class="num wide-only">Read, per million</th><th class="num wide-only">Written</th><th /></tr></thead>
+    <thead>
+      <tr>
+        <th>Name</th>
+        <th>Model</th>
+        <th class="wide-only">Server</th>
+        <th class="wide-only">Credential</th>
+        <th class="num wide-only">Read, per million</th>
+        <th class="num wide-only">Written</th>
+        <th />
+      </tr>
+    </thead>
     <tbody>
       <template v-for="one in stored" :key="one.name">
         <tr>
           <td class="mono">{{ one.name }}</td>
-          <td>{{ config(one).model }}<div v-if="abilities(one.config).length" class="quiet can">{{ abilities(one.config).join('; ') }}</div></td>
+          <td>
+            {{ config(one).model }}
+            <div v-if="abilities(one.config).length" class="quiet can">{{ abilities(one.config).join('; ') }}</div>
+          </td>
           <td class="wide-only mono">{{ config(one).url }}</td>
           <td class="wide-only mono">{{ config(one).credential ?? '–' }}</td>
           <td class="num wide-only">{{ config(one).prices?.input ?? 'unknown' }}</td>
           <td class="num wide-only">{{ config(one).prices?.output ?? 'unknown' }}</td>
           <td class="num">
-            <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{ busy === one.name ? 'Testing…' : 'Test' }}</BButton>
+            <BButton size="sm" variant="outline-primary" :disabled="busy === one.name" @click="test(one.name)">{{
+              busy === one.name ? 'Testing…' : 'Test'
+            }}</BButton>
             <BButton size="sm" variant="link" @click="change(one)">Change</BButton>
             <BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton>
           </td>
         </tr>
-        <tr v-if="testOf(one.name)"><td colspan="7"><TestResult :test="testOf(one.name)!" /></td></tr>
+        <tr v-if="testOf(one.name)">
+          <td colspan="7"><TestResult :test="testOf(one.name)!" /></td>
+        </tr>
       </template>
     </tbody>
   </table>
@@ -125,9 +211,31 @@ function remove(name: string): void {
 </template>
 
 <style scoped>
-legend { font-size: inherit; margin: 0 0 0.4rem; }
-.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 0.5rem 1rem; margin-bottom: 1rem; }
-.can { font-size: 0.85rem; max-width: 40ch; }
-.head p { margin: 0 auto 0 0; }
-.add { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.75rem 1rem; align-items: end; padding: 1rem; background: var(--bs-tertiary-bg); margin-bottom: 1rem; }
+legend {
+  font-size: inherit;
+  margin: 0 0 0.4rem;
+}
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.5rem 1rem;
+  margin-bottom: 1rem;
+}
+.can {
+  font-size: 0.85rem;
+  max-width: 40ch;
+}
+.head p {
+  margin: 0 auto 0 0;
+}
+.add {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.75rem 1rem;
+  align-items: end;
+  padding: 1rem;
+  background: var(--bs-tertiary-bg);
+  margin-bottom: 1rem;
+}
 </style>

@@ -23,12 +23,19 @@ const said = ref('')
 const pause = (one: Schedule) =>
   act(one.trigger, async () => {
     said.value = ''
-    await data(api.POST('/api/v1/schedules/{workflow}/{trigger}/pause', { params: { path: { workflow: one.workflow, trigger: one.trigger } }, body: { paused: !one.paused } }))
+    await data(
+      api.POST('/api/v1/schedules/{workflow}/{trigger}/pause', {
+        params: { path: { workflow: one.workflow, trigger: one.trigger } },
+        body: { paused: !one.paused },
+      }),
+    )
   })
 const fire = (one: Schedule) =>
   act(one.trigger, async () => {
     said.value = ''
-    const made = await data(api.POST('/api/v1/schedules/{workflow}/{trigger}/fire', { params: { path: { workflow: one.workflow, trigger: one.trigger } } }))
+    const made = await data(
+      api.POST('/api/v1/schedules/{workflow}/{trigger}/fire', { params: { path: { workflow: one.workflow, trigger: one.trigger } } }),
+    )
     if (made.run) await router.push(`/runs/${made.run}`)
     else said.value = made.note ?? ''
   })
@@ -47,8 +54,12 @@ const fire = (one: Schedule) =>
   <section v-for="one in schedules.data.value" v-else :key="`${one.workflow} ${one.trigger}`">
     <div class="line">
       <div>
-        <h2><RouterLink :to="`/workflows/${one.workflow}`">{{ one.workflow }}</RouterLink> <span class="quiet">{{ one.trigger }}</span></h2>
-        <p class="rule"><span class="mono">{{ one.rule }}</span> <span v-if="one.kind === 'schedule'" class="quiet">{{ one.zone }}</span></p>
+        <h2>
+          <RouterLink :to="`/workflows/${one.workflow}`">{{ one.workflow }}</RouterLink> <span class="quiet">{{ one.trigger }}</span>
+        </h2>
+        <p class="rule">
+          <span class="mono">{{ one.rule }}</span> <span v-if="one.kind === 'schedule'" class="quiet">{{ one.zone }}</span>
+        </p>
       </div>
       <div class="side">
         <span v-if="one.paused" class="paused">◷ paused</span>
@@ -58,19 +69,49 @@ const fire = (one: Schedule) =>
       </div>
     </div>
     <p v-if="one.fault" class="fault" role="alert">The last look failed: {{ one.fault }}</p>
-    <details v-if="one.occurrences.length > 1"><summary>The next {{ one.occurrences.length }}</summary>
-      <ol><li v-for="at in one.occurrences" :key="at" :title="at">{{ moment(at) }}</li></ol>
+    <details v-if="one.occurrences.length > 1">
+      <summary>The next {{ one.occurrences.length }}</summary>
+      <ol>
+        <li v-for="at in one.occurrences" :key="at" :title="at">{{ moment(at) }}</li>
+      </ol>
     </details>
   </section>
 </template>
 
 <style scoped>
-h1 { margin-bottom: 1rem; }
-section { border-bottom: 1px solid var(--relay-line); padding: 0.6rem 0; }
-.line { display: flex; flex-wrap: wrap; gap: 0.5rem 2rem; justify-content: space-between; }
-.line h2, .rule { margin: 0; }
-.side { display: flex; flex-wrap: wrap; gap: 0.75rem; align-items: center; }
-.paused { color: var(--relay-waiting); }
-.fault { border-left: 3px solid var(--relay-failed); padding-left: 0.75rem; margin: 0.5rem 0; }
-ol { columns: 12rem; margin: 0.3rem 0 0; }
+h1 {
+  margin-bottom: 1rem;
+}
+section {
+  border-bottom: 1px solid var(--relay-line);
+  padding: 0.6rem 0;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem 2rem;
+  justify-content: space-between;
+}
+.line h2,
+.rule {
+  margin: 0;
+}
+.side {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.75rem;
+  align-items: center;
+}
+.paused {
+  color: var(--relay-waiting);
+}
+.fault {
+  border-left: 3px solid var(--relay-failed);
+  padding-left: 0.75rem;
+  margin: 0.5rem 0;
+}
+ol {
+  columns: 12rem;
+  margin: 0.3rem 0 0;
+}
 </style>

@@ -35,13 +35,27 @@ async function signIn(): Promise<void> {
       <ProblemNote v-if="problem" :problem="problem" />
       <BButton type="submit" variant="primary" :disabled="busy">Sign in</BButton>
     </form>
-    <p class="quiet small">The password was printed when the service first started. A new one is made on its machine: <code>oak-relay password reset</code></p>
+    <p class="quiet small">
+      The password was printed when the service first started. A new one is made on its machine: <code>oak-relay password reset</code>
+    </p>
   </main>
 </template>
 
 <style scoped>
-.sign-in { max-width: 24rem; margin: 12vh auto 0; }
-form { display: grid; gap: 0.4rem; margin: 1.2rem 0; }
-form .btn { margin-top: 0.8rem; justify-self: start; }
-label { margin-top: 0.4rem; }
+.sign-in {
+  max-width: 24rem;
+  margin: 12vh auto 0;
+}
+form {
+  display: grid;
+  gap: 0.4rem;
+  margin: 1.2rem 0;
+}
+form .btn {
+  margin-top: 0.8rem;
+  justify-self: start;
+}
+label {
+  margin-top: 0.4rem;
+}
 </style>

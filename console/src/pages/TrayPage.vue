@@ -21,7 +21,9 @@ const state = computed<State>({
   get: () => STATES.find((s) => s === route.query.state) ?? 'open',
   set: (value) => void router.replace({ query: value === 'open' ? {} : { state: value } }),
 })
-const questions = useList(['tray', state], (query) => data(api.GET('/api/v1/tray', { params: { query: { ...query, state: state.value } } })), { refetchInterval: 5000 })
+const questions = useList(['tray', state], (query) => data(api.GET('/api/v1/tray', { params: { query: { ...query, state: state.value } } })), {
+  refetchInterval: 5000,
+})
 const look = () => void client.invalidateQueries({ queryKey: ['tray'] })
 useStream('/api/v1/runs/stream', { run: look, many: look })
 
@@ -39,17 +41,30 @@ async function send(question: Question, given: Given): Promise<void> {
   <ProblemNote v-if="questions.query.error.value" :problem="questions.query.error.value" />
   <LoadingLines v-else-if="questions.query.isPending.value" />
   <p v-else-if="!questions.items.value.length && state === 'open'">
-    Nothing waits for a person. A step <code>ask</code> puts a question here, and so does a call of which nobody knows whether it happened.
-    See <RouterLink to="/runs?state=waiting">runs that wait</RouterLink> for other reasons.
+    Nothing waits for a person. A step <code>ask</code> puts a question here, and so does a call of which nobody knows whether it happened. See
+    <RouterLink to="/runs?state=waiting">runs that wait</RouterLink> for other reasons.
   </p>
   <p v-else-if="!questions.items.value.length">No question is {{ state }}.</p>
   <template v-else>
-    <QuestionCard v-for="question in questions.items.value" :key="question.id" :question="question" :open="question.state === 'open'" :send="(given) => send(question, given)" />
+    <QuestionCard
+      v-for="question in questions.items.value"
+      :key="question.id"
+      :question="question"
+      :open="question.state === 'open'"
+      :send="(given) => send(question, given)" />
     <MoreButton :list="questions" />
   </template>
 </template>
 
 <style scoped>
-.head { display: flex; gap: 1rem; align-items: center; margin-bottom: 1rem; }
-.states { width: auto; margin-left: auto; }
+.head {
+  display: flex;
+  gap: 1rem;
+  align-items: center;
+  margin-bottom: 1rem;
+}
+.states {
+  width: auto;
+  margin-left: auto;
+}
 </style>

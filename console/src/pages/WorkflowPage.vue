@@ -48,20 +48,28 @@ const editor = useTemplateRef<{ goTo: (line: number) => void }>('editor')
 const changed = computed(() => text.value !== saved.value)
 const mistakes = computed(() => (checked.value?.findings ?? []).filter((f) => f.severity === 'error').length)
 
-watch(page.data, (now) => {
-  if (now && (!changed.value || !text.value)) {
-    text.value = saved.value = now.text
-    base.value = now.versions[0]?.number
-    checked.value = now.checked
-  }
-}, { immediate: true })
+watch(
+  page.data,
+  (now) => {
+    if (now && (!changed.value || !text.value)) {
+      text.value = saved.value = now.text
+      base.value = now.versions[0]?.number
+      checked.value = now.checked
+    }
+  },
+  { immediate: true },
+)
 
 let timer: number | undefined
 let asked = 0
-watch(text, () => {
-  window.clearTimeout(timer)
-  timer = window.setTimeout(check, 300)
-}, { immediate: fresh.value })
+watch(
+  text,
+  () => {
+    window.clearTimeout(timer)
+    timer = window.setTimeout(check, 300)
+  },
+  { immediate: fresh.value },
+)
 
 async function check(): Promise<void> {
   const number = ++asked
@@ -81,7 +89,7 @@ async function save(): Promise<boolean> {
   problem.value = null
   try {
     const headers = base.value && !fresh.value ? { 'If-Match': `"${base.value}"` } : {}
-    const done = await data(api.POST('/api/v1/workflows', { body: { text: text.value }, headers } as never)) as Schemas['SavedOut']
+    const done = (await data(api.POST('/api/v1/workflows', { body: { text: text.value }, headers } as never))) as Schemas['SavedOut']
     saved.value = text.value
     base.value = done.version
     conflict.value = false
@@ -111,7 +119,9 @@ async function turn(on: boolean): Promise<void> {
   try {
     const version = changed.value ? undefined : page.data.value?.version
     const path = { params: { path: { name: props.name } } }
-    const done = on ? await data(api.POST('/api/v1/workflows/{name}/on', { ...path, body: { version } })) : await data(api.POST('/api/v1/workflows/{name}/off', path))
+    const done = on
+      ? await data(api.POST('/api/v1/workflows/{name}/on', { ...path, body: { version } }))
+      : await data(api.POST('/api/v1/workflows/{name}/off', path))
     said.value = done.on_version ? `On, with version ${done.on_version}.` : 'Off: nothing starts it by itself.'
     await client.invalidateQueries({ queryKey: ['workflow'] })
   } catch (error) {
@@ -127,7 +137,10 @@ const kept = useQuery({
   queryFn: () => every((query) => data(api.GET('/api/v1/workflows/{name}/samples', { params: { path: { name: props.name }, query } }))),
 })
 const keptEvents = computed(() => (kept.data.value ?? []).filter((s) => !s.step))
-const sources = computed(() => [{ value: '', text: 'an example made from the input’s description' }, ...keptEvents.value.map((s) => ({ value: s.name, text: `the kept event ${s.name}` }))])
+const sources = computed(() => [
+  { value: '', text: 'an example made from the input’s description' },
+  ...keptEvents.value.map((s) => ({ value: s.name, text: `the kept event ${s.name}` })),
+])
 const source = ref('')
 watch(source, (name) => {
   const sample = keptEvents.value.find((s) => s.name === name)
@@ -145,7 +158,12 @@ async function start(): Promise<void> {
   try {
     if (changed.value && !(await save())) throw problem.value as Error
     const given: unknown = JSON.parse(input.value)
-    const version = (await client.fetchQuery({ queryKey: ['workflow', props.name, undefined], queryFn: () => data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.name } } })) })).version
+    const version = (
+      await client.fetchQuery({
+        queryKey: ['workflow', props.name, undefined],
+        queryFn: () => data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.name } } })),
+      })
+    ).version
     const run = await data(api.POST('/api/v1/runs', { body: { workflow: props.name, input: given, version: wanted.value ?? version } }))
     await router.push(`/runs/${run.id}`)
   } catch (error) {
@@ -161,7 +179,10 @@ function choose(line: Line): void {
 }
 
 const versions = computed(() =>
-  (page.data.value?.versions ?? []).map((v) => ({ value: v.number, text: `version ${v.number}${v.on ? ', on' : (page.data.value?.workflow.on_version ?? 0) < v.number ? ', draft' : ''}, ${moment(v.created_at)}` })),
+  (page.data.value?.versions ?? []).map((v) => ({
+    value: v.number,
+    text: `version ${v.number}${v.on ? ', on' : (page.data.value?.workflow.on_version ?? 0) < v.number ? ', draft' : ''}, ${moment(v.created_at)}`,
+  })),
 )
 const version = computed({
   get: () => page.data.value?.version ?? null,
@@ -182,13 +203,18 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
         <h1>{{ checked?.title || checked?.workflow || name }}</h1>
         <p class="quiet">
           {{ (checked?.starters ?? []).join('; ') }}.
-          <template v-if="!fresh"><strong v-if="page.data.value?.workflow.on_version">On, with version {{ page.data.value.workflow.on_version }}.</strong><template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template></template>
+          <template v-if="!fresh"
+            ><strong v-if="page.data.value?.workflow.on_version">On, with version {{ page.data.value.workflow.on_version }}.</strong
+            ><template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template></template
+          >
         </p>
       </div>
       <BFormSelect v-if="!fresh" v-model="version" :options="versions" size="sm" class="versions" aria-label="Version" />
       <div class="acts">
         <BButton variant="outline-primary" :disabled="!changed || mistakes > 0" @click="save">Save</BButton>
-        <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="turn(true)">Switch on{{ page.data.value?.workflow.on_version ? ' with this version' : '' }}</BButton>
+        <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="turn(true)"
+          >Switch on{{ page.data.value?.workflow.on_version ? ' with this version' : '' }}</BButton
+        >
         <BButton v-if="!fresh && page.data.value?.workflow.on_version" variant="link" @click="turn(false)">Switch off</BButton>
         <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="askInput">Start…</BButton>
         <WorkflowMore v-if="!fresh" :name="name" />
@@ -229,13 +255,21 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
       <section aria-label="Document">
         <h2>Document</h2>
         <YamlEditor ref="editor" v-model="text" :findings="checked?.findings ?? []" @save="save" />
-        <TalkPanel v-if="checked?.sound && checked.agents.length" :text="text" :agents="checked.agents" :sample="checked.sample" :kept="keptEvents.map((one) => one.name)" class="mt-4" />
+        <TalkPanel
+          v-if="checked?.sound && checked.agents.length"
+          :text="text"
+          :agents="checked.agents"
+          :sample="checked.sample"
+          :kept="keptEvents.map((one) => one.name)"
+          class="mt-4" />
       </section>
     </div>
 
     <BModal v-model="starting" title="Start a run" size="lg" ok-title="Start" cancel-title="Not now" :ok-disabled="false" @ok.prevent="start">
       <p>{{ changed ? 'Your changes are saved first, as a new version.' : `Version ${page.data.value?.version} runs with this input.` }}</p>
-      <label v-if="sources.length > 1" class="d-block mb-2">Input from <BFormSelect v-model="source" :options="sources" size="sm" class="w-auto d-inline-block" /></label>
+      <label v-if="sources.length > 1" class="d-block mb-2"
+        >Input from <BFormSelect v-model="source" :options="sources" size="sm" class="w-auto d-inline-block"
+      /></label>
       <BFormTextarea v-model="input" rows="12" class="mono" aria-label="Input as JSON" spellcheck="false" />
       <ProblemNote v-if="startProblem" :problem="startProblem" class="mt-3" />
     </BModal>
@@ -243,16 +277,51 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
 </template>
 
 <style scoped>
-.head { display: flex; flex-wrap: wrap; align-items: center; gap: 0.5rem 1rem; margin-bottom: 0.75rem; }
-.what { margin-right: auto; }
-.what p { margin: 0; }
-.versions { width: auto; }
-.acts { display: flex; flex-wrap: wrap; gap: 0.5rem; }
-.said { color: var(--relay-succeeded); }
-.both { display: grid; grid-template-columns: minmax(20rem, 5fr) minmax(20rem, 6fr); gap: 2rem; }
-.both h2 { margin: 1.2rem 0 0.4rem; }
-.both section > h2:first-child { margin-top: 0; }
-.findings { padding-left: 0; list-style: none; }
-.recent { margin-bottom: 0.2rem; }
-@media (max-width: 900px) { .both { grid-template-columns: minmax(0, 1fr); } }
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.5rem 1rem;
+  margin-bottom: 0.75rem;
+}
+.what {
+  margin-right: auto;
+}
+.what p {
+  margin: 0;
+}
+.versions {
+  width: auto;
+}
+.acts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+}
+.said {
+  color: var(--relay-succeeded);
+}
+.both {
+  display: grid;
+  grid-template-columns: minmax(20rem, 5fr) minmax(20rem, 6fr);
+  gap: 2rem;
+}
+.both h2 {
+  margin: 1.2rem 0 0.4rem;
+}
+.both section > h2:first-child {
+  margin-top: 0;
+}
+.findings {
+  padding-left: 0;
+  list-style: none;
+}
+.recent {
+  margin-bottom: 0.2rem;
+}
+@media (max-width: 900px) {
+  .both {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -23,13 +23,21 @@ const search = computed({
   get: () => String(route.query.search ?? ''),
   set: (text) => void router.replace({ query: text ? { search: text } : {} }),
 })
-const list = useList(['workflows', 'shown', search], (query) => data(api.GET('/api/v1/workflows', { params: { query: { ...query, text: search.value || undefined } } })))
+const list = useList(['workflows', 'shown', search], (query) =>
+  data(api.GET('/api/v1/workflows', { params: { query: { ...query, text: search.value || undefined } } })),
+)
 </script>
 
 <template>
   <div class="head">
     <h1>Workflows</h1>
-    <BFormInput v-if="list.items.value.length || search" v-model="search" type="search" placeholder="Search name, title, label" aria-label="Search" class="search" />
+    <BFormInput
+      v-if="list.items.value.length || search"
+      v-model="search"
+      type="search"
+      placeholder="Search name, title, label"
+      aria-label="Search"
+      class="search" />
     <RouterLink to="/workflows/new" class="btn btn-primary">New workflow</RouterLink>
   </div>
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" />
@@ -38,7 +46,15 @@ const list = useList(['workflows', 'shown', search], (query) => data(api.GET('/a
   <p v-else-if="!list.items.value.length">Nothing is called “{{ search }}”.</p>
   <table v-else class="table">
     <thead>
-      <tr><th>Workflow</th><th class="wide-only">What starts it</th><th>State</th><th>Last run</th><th class="num wide-only">Succeeded</th><th class="num wide-only">Median</th><th class="num wide-only">Money per run</th></tr>
+      <tr>
+        <th>Workflow</th>
+        <th class="wide-only">What starts it</th>
+        <th>State</th>
+        <th>Last run</th>
+        <th class="num wide-only">Succeeded</th>
+        <th class="num wide-only">Median</th>
+        <th class="num wide-only">Money per run</th>
+      </tr>
     </thead>
     <tbody>
       <tr v-for="item in list.items.value" :key="item.name" class="rowlink" @click="router.push(`/workflows/${item.name}`)">
@@ -48,14 +64,22 @@ const list = useList(['workflows', 'shown', search], (query) => data(api.GET('/a
         </td>
         <td class="wide-only">{{ item.starters.join('; ') }}</td>
         <td>
-          <template v-if="item.on_version">on, version {{ item.on_version }}<span v-if="item.latest_version > item.on_version" class="quiet">, draft {{ item.latest_version }}</span></template>
+          <template v-if="item.on_version"
+            >on, version {{ item.on_version
+            }}<span v-if="item.latest_version > item.on_version" class="quiet">, draft {{ item.latest_version }}</span></template
+          >
           <span v-else class="quiet">off</span>
         </td>
         <td>
-          <template v-if="item.last_state"><StateMark :state="item.last_state" /> <span class="quiet">{{ moment(item.last_at) }}</span></template>
+          <template v-if="item.last_state"
+            ><StateMark :state="item.last_state" /> <span class="quiet">{{ moment(item.last_at) }}</span></template
+          >
           <span v-else class="quiet">never</span>
         </td>
-        <td class="num wide-only">{{ item.success === null ? '–' : `${Math.round(item.success * 100)} % of ${item.runs}` }}<div v-if="item.mended" class="quiet">{{ item.mended }} mended</div></td>
+        <td class="num wide-only">
+          {{ item.success === null ? '–' : `${Math.round(item.success * 100)} % of ${item.runs}` }}
+          <div v-if="item.mended" class="quiet">{{ item.mended }} mended</div>
+        </td>
         <td class="num wide-only">{{ duration(item.seconds) }}</td>
         <td class="num wide-only">{{ money(item.money) }}</td>
       </tr>
@@ -65,6 +89,15 @@ const list = useList(['workflows', 'shown', search], (query) => data(api.GET('/a
 </template>
 
 <style scoped>
-.head { display: flex; flex-wrap: wrap; align-items: center; gap: 0.75rem 1rem; margin-bottom: 1rem; }
-.search { max-width: 18rem; margin-left: auto; }
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.75rem 1rem;
+  margin-bottom: 1rem;
+}
+.search {
+  max-width: 18rem;
+  margin-left: auto;
+}
 </style>

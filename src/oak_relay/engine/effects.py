@@ -201,7 +201,7 @@ class _Effect:
         if waits:
             await self.ready(entry.attempt, failed, now)
             return None
-        if wait is None:
+        if wait is None or walk.cancelling:  # a walk that is not told to end, as this one was, tries again
             raise failed
         await walk.pause(self.path, now + timedelta(seconds=wait))
         return None
@@ -326,7 +326,7 @@ class _Effect:
         """Seconds until the next attempt, or None when there is none."""
         retry = self.node.retry
         assert retry is not None
-        if failures >= retry.tries or failed.kind not in retry.kinds or self.walk.cancelling:
+        if failures >= retry.tries or failed.kind not in retry.kinds:
             return None
         if self.unsafe and failed.reached != "no":
             return None

@@ -1,0 +1,13 @@
+"""The console's own tests, and its house rules: types, lint, and how it is written."""
+
+import subprocess
+
+import pytest
+
+from tests.conftest import ROOT
+
+
+@pytest.mark.parametrize("command", ["test", "lint", "format:check"])
+def test_the_console_holds_its_rules(command: str):
+    done = subprocess.run(["npm", "run", "--silent", command], cwd=ROOT / "console", capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout[-4000:] + done.stderr[-2000:]
