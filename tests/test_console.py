@@ -76,13 +76,11 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
     runs.goto(f"{oak.url}/runs?subject=kim@guests.example")
     expect(runs.get_by_text("No run fits")).to_be_visible()
     page.goto(f"{oak.url}/workflows/booking-triage")
-    editor = page.get_by_label("The workflow document")
-    page.get_by_label("Script").get_by_role(
-        "button", name="Ask careful for draft"
-    ).click()  # shows its place in the text
-    editor.get_by_text("You answer guests of Larkspur Huts.").click()
-    page.keyboard.press("End")
+    page.get_by_label("Script").get_by_role("button", name="Ask careful for draft").click()
+    brief = page.get_by_label("Bench").get_by_label("Brief", exact=True)
+    brief.press("Control+End")
     page.keyboard.type(" Be brief.")
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status").filter(has_text="Saved as version")).to_be_visible()
     page.get_by_role("button", name="Switch on").click()
@@ -95,7 +93,7 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
 
 
 def test_mistakes_stand_beside_the_text_as_it_is_written(page: Page, oak: Processes):
-    page.goto(f"{oak.url}/workflows/new")
+    page.goto(f"{oak.url}/workflows/new?side=document")
     editor = page.get_by_label("The workflow document")
     expect(page.get_by_label("Script").get_by_text("Set text")).to_be_visible()
     editor.get_by_text("greeting.text").click()

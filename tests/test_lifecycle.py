@@ -221,7 +221,7 @@ def test_in_the_console_both_texts_stand_side_by_side(oak: Processes, client: Cl
     client.save(text("both"))
     page = browser.new_context(viewport={"width": 1280, "height": 900}).new_page()
     sign_in(page, oak)
-    page.goto(f"{oak.url}/workflows/both")
+    page.goto(f"{oak.url}/workflows/both?side=document")
     content = page.locator(".cm-content")
     expect(content).to_contain_text("First")
     client.save(text("both", "By command"), 1)

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { defaultKeymap, indentWithTab } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
-import { bracketMatching, defaultHighlightStyle, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
+import { bracketMatching, defaultHighlightStyle, foldGutter, foldKeymap, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, setDiagnostics } from '@codemirror/lint'
+import { search, searchKeymap } from '@codemirror/search'
 import { Compartment, EditorState } from '@codemirror/state'
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
@@ -12,7 +13,7 @@ import { theme } from '../lib/theme'
 
 const text = defineModel<string>({ required: true })
 const props = defineProps<{ findings: Finding[] }>()
-const emit = defineEmits<{ save: [] }>()
+const emit = defineEmits<{ save: []; undo: []; redo: [] }>()
 const place = ref<HTMLElement>()
 let view: EditorView | undefined
 const colours = new Compartment()
@@ -38,7 +39,9 @@ onMounted(() => {
       doc: text.value,
       extensions: [
         lineNumbers(),
-        history(),
+        foldGutter(),
+        EditorState.lineSeparator.of('\n'),
+        search({ top: true }),
         drawSelection(),
         highlightActiveLine(),
         bracketMatching(),
@@ -49,7 +52,15 @@ onMounted(() => {
         syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
         EditorView.lineWrapping,
         EditorView.contentAttributes.of({ 'aria-label': 'The workflow document' }),
-        keymap.of([{ key: 'Mod-s', run: () => (emit('save'), true) }, ...defaultKeymap, ...historyKeymap, indentWithTab]),
+        keymap.of([
+          { key: 'Mod-s', run: () => (emit('save'), true) },
+          { key: 'Mod-z', run: () => (emit('undo'), true), shift: () => (emit('redo'), true) },
+          { key: 'Mod-y', run: () => (emit('redo'), true) },
+          ...searchKeymap,
+          ...foldKeymap,
+          ...defaultKeymap,
+          indentWithTab,
+        ]),
         EditorView.updateListener.of((update) => {
           if (update.docChanged) text.value = update.state.doc.toString()
         }),
@@ -61,7 +72,13 @@ onMounted(() => {
 onBeforeUnmount(() => view?.destroy())
 
 watch(text, (now) => {
-  if (view && now !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: now } })
+  const old = view?.state.doc.toString()
+  if (!view || old === undefined || now === old) return
+  let from = 0
+  while (from < Math.min(old.length, now.length) && old[from] === now[from]) from++
+  let end = 0
+  while (end < Math.min(old.length, now.length) - from && old[old.length - 1 - end] === now[now.length - 1 - end]) end++
+  view.dispatch({ changes: { from, to: old.length - end, insert: now.slice(from, now.length - end) } })
 })
 watch(theme, () => view?.dispatch({ effects: colours.reconfigure(highlight()) }))
 watch(() => props.findings, mark)

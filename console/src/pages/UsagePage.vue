@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
-import { computed, reactive, ref } from 'vue'
+import { BFormSelect } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
+import BudgetList from '../components/BudgetList.vue'
+import CreditList from '../components/CreditList.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
-import { useAct } from '../lib/act'
 import { money } from '../lib/format'
 import { every } from '../lib/lists'
 
@@ -17,15 +18,6 @@ const asked = (by: ('day' | typeof group.value)[]) =>
   every((query) => data(api.GET('/api/v1/usage', { params: { query: { ...query, by, since: since.value } } })))
 const daily = useQuery({ queryKey: ['usage', 'day', since], queryFn: () => asked(['day']), refetchInterval: 10_000 })
 const grouped = useQuery({ queryKey: ['usage', group, since], queryFn: () => asked([group.value]), refetchInterval: 10_000 })
-const budgets = useQuery({
-  queryKey: ['budgets'],
-  queryFn: () => every((query) => data(api.GET('/api/v1/budgets', { params: { query } }))),
-  refetchInterval: 10_000,
-})
-const workflows = useQuery({
-  queryKey: ['workflows', 'all'],
-  queryFn: () => every((query) => data(api.GET('/api/v1/workflows', { params: { query } }))),
-})
 
 const bars = computed(() => {
   const known = new Map((daily.data.value ?? []).map((one) => [one.day, one]))
@@ -47,47 +39,6 @@ const total = computed(() =>
 const share = (one: Usage) => (total.value.money ? one.money / total.value.money : 0)
 const sorted = computed(() => [...(grouped.data.value ?? [])].sort((a, b) => b.money - a.money))
 const csv = computed(() => `/api/v1/usage.csv?since=${since.value}&by=day&by=workflow&by=alias&by=credential&by=source`)
-
-const adding = ref(false)
-const form = reactive({ name: '', money: 5, period: 'day' as 'day' | 'month', workflow: '' })
-const { act, problem } = useAct('budgets')
-const store = () =>
-  act('add', async () => {
-    await data(
-      api.PUT('/api/v1/budgets/{name}', {
-        params: { path: { name: form.name } },
-        body: { money: Number(form.money), period: form.period, workflow: form.workflow, warn_at: 0.8 },
-      }),
-    )
-    adding.value = false
-  })
-const remove = (name: string) => act(name, () => data(api.DELETE('/api/v1/budgets/{name}', { params: { path: { name } } })))
-const credits = useQuery({
-  queryKey: ['credits'],
-  queryFn: () => every((query) => data(api.GET('/api/v1/credits', { params: { query } }))),
-  refetchInterval: 10_000,
-})
-const credentials = useQuery({
-  queryKey: ['credentials'],
-  queryFn: () => every((query) => data(api.GET('/api/v1/credentials', { params: { query } }))),
-})
-const noting = ref(false)
-const paid = reactive({ credential: '', money: 20, adds: true })
-const { act: onCredit, problem: creditProblem } = useAct('credits')
-const note = () =>
-  onCredit('note', async () => {
-    await data(
-      api.POST('/api/v1/credits/{credential}', {
-        params: { path: { credential: paid.credential } },
-        body: { money: Number(paid.money), adds: paid.adds },
-      }),
-    )
-    noting.value = false
-  })
-const forget = (credential: string) =>
-  onCredit(credential, () => data(api.DELETE('/api/v1/credits/{credential}', { params: { path: { credential } } })))
-const ends: Record<string, string> = { within: 'enough', warned: 'ends soon', spent: 'used up, by what is counted here' }
-const words: Record<string, string> = { within: 'within', warned: 'nearly spent', spent: 'spent: no model is asked' }
 </script>
 
 <template>
@@ -152,101 +103,8 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
       </tr>
     </tbody>
   </table>
-  <div class="by">
-    <h2>Budgets</h2>
-    <BButton v-if="!adding" size="sm" variant="outline-primary" @click="adding = true">Add budget</BButton>
-  </div>
-  <ProblemNote v-if="problem" :problem="problem" />
-  <form v-if="adding" class="add" @submit.prevent="store">
-    <label>Name <BFormInput v-model="form.name" required placeholder="office" /></label>
-    <label>Money <BFormInput v-model="form.money" type="number" step="any" min="0" required /></label>
-    <label>Per <BFormSelect v-model="form.period" :options="['day', 'month']" /></label>
-    <label
-      >Of
-      <BFormSelect
-        v-model="form.workflow"
-        :options="[{ value: '', text: 'all workflows' }, ...(workflows.data.value ?? []).map((w) => ({ value: w.name, text: w.name }))]"
-    /></label>
-    <div><BButton type="submit" variant="primary">Set</BButton> <BButton variant="link" @click="adding = false">Not now</BButton></div>
-  </form>
-  <p v-if="!budgets.data.value?.length && !adding" class="quiet">
-    None. When a budget is nearly spent the event <span class="mono">oak.budget</span> is published; when it is spent, no model is asked until its
-    next period.
-  </p>
-  <table v-else-if="budgets.data.value?.length" class="table">
-    <thead>
-      <tr>
-        <th>Budget</th>
-        <th>Of</th>
-        <th class="num">Spent</th>
-        <th class="num">Of money</th>
-        <th>State</th>
-        <th />
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="one in budgets.data.value" :key="one.name">
-        <td class="mono">{{ one.name }}</td>
-        <td>{{ one.workflow || 'all workflows' }}, each {{ one.period }}</td>
-        <td class="num">{{ money(one.spent) }}</td>
-        <td class="num">{{ money(one.money) }}</td>
-        <td :class="one.state">{{ words[one.state] }}</td>
-        <td class="num"><BButton size="sm" variant="link" class="text-danger" @click="remove(one.name)">Remove</BButton></td>
-      </tr>
-    </tbody>
-  </table>
-  <div class="by">
-    <h2>Credit</h2>
-    <BButton v-if="!noting" size="sm" variant="outline-primary" @click="noting = true">Note a payment</BButton>
-  </div>
-  <ProblemNote v-if="creditProblem" :problem="creditProblem" />
-  <form v-if="noting" class="add" @submit.prevent="note">
-    <label
-      >Behind the credential <BFormSelect v-model="paid.credential" required :options="(credentials.data.value ?? []).map((c) => c.name)"
-    /></label>
-    <label>Money <BFormInput v-model="paid.money" type="number" step="any" min="0" required /></label>
-    <label
-      >It is
-      <BFormSelect
-        v-model="paid.adds"
-        :options="[
-          { value: true, text: 'paid in, beside what is left' },
-          { value: false, text: 'all there is in the account' },
-        ]"
-    /></label>
-    <div>
-      <BButton type="submit" variant="primary" :disabled="!paid.credential">Note</BButton>
-      <BButton variant="link" @click="noting = false">Not now</BButton>
-    </div>
-  </form>
-  <p v-if="!credits.data.value?.length && !noting" class="quiet">
-    Nothing noted. Note what you paid in for models, and <span class="mono">oak.credit</span> is published before it ends. Runs that rest because an
-    account is empty go on when a payment is noted.
-  </p>
-  <table v-else-if="credits.data.value?.length" class="table">
-    <thead>
-      <tr>
-        <th>Credential</th>
-        <th class="num">There was</th>
-        <th class="num">Left</th>
-        <th class="num wide-only">A day</th>
-        <th class="wide-only">Lasts until</th>
-        <th>State</th>
-        <th />
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="one in credits.data.value" :key="one.credential">
-        <td class="mono">{{ one.credential }}</td>
-        <td class="num">{{ money(one.money) }}</td>
-        <td class="num">{{ one.unpriced ? 'less than ' : '' }}{{ money(Math.max(one.left, 0)) }}</td>
-        <td class="num wide-only">{{ money(one.a_day) }}</td>
-        <td class="wide-only" :title="one.lasts ?? ''">{{ one.lasts ? new Date(one.lasts).toLocaleDateString() : '–' }}</td>
-        <td :class="one.state">{{ ends[one.state] }}</td>
-        <td class="num"><BButton size="sm" variant="link" class="text-danger" @click="forget(one.credential)">Forget</BButton></td>
-      </tr>
-    </tbody>
-  </table>
+  <BudgetList />
+  <CreditList />
 </template>
 
 <style scoped>
@@ -306,19 +164,6 @@ figure {
   display: block;
   height: 0.6rem;
   background: var(--relay-succeeded, var(--bs-primary));
-}
-.add {
-  display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(11rem, 1fr));
-  gap: 0.75rem;
-  align-items: end;
-  margin-bottom: 1rem;
-}
-.warned {
-  color: var(--relay-waiting);
-}
-.spent {
-  color: var(--relay-failed);
 }
 th::first-letter {
   text-transform: uppercase;

@@ -1,22 +1,40 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { BButton, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
-import { computed, ref, useTemplateRef, watch } from 'vue'
-import { onBeforeRouteLeave, RouterLink, useRoute, useRouter } from 'vue-router'
-import { api, data, Problem, type Line, type Run, type Schemas } from '../api/client'
+import { computed, onMounted, ref, useTemplateRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, data, type Finding } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RecentRuns from '../components/RecentRuns.vue'
 import SaveConflict from '../components/SaveConflict.vue'
-import ScriptView from '../components/ScriptView.vue'
-import StateMark from '../components/StateMark.vue'
 import TalkPanel from '../components/TalkPanel.vue'
 import WaysIn from '../components/WaysIn.vue'
-import WorkflowMore from '../components/WorkflowMore.vue'
 import YamlEditor from '../components/YamlEditor.vue'
-import { moment } from '../lib/format'
-import { useStream } from '../lib/live'
+import { CannotEdit } from '../edit/changes'
+import { renameStep } from '../edit/scope'
+import { pathOf } from '../edit/source'
+import { insertSteps } from '../edit/steps'
+import { setValue } from '../edit/values'
 import { FIRST } from '../lib/first'
+import { moment } from '../lib/format'
 import { every } from '../lib/lists'
+import { who } from '../lib/session'
+import BenchPane from '../workflow/BenchPane.vue'
+import { asText, offers as offersOf } from '../workflow/catalogue'
+import { stepOfCurl } from '../workflow/curlCredential'
+import { keep, useDraft } from '../workflow/draft'
+import FindingList from '../workflow/FindingList.vue'
+import { useGuard } from '../workflow/guard'
+import { useLanguage } from '../workflow/language'
+import { behindRow, marks as marksOf, rows as rowsOf } from '../workflow/rows'
+import SampleBar from '../workflow/SampleBar.vue'
+import ScriptPane from '../workflow/ScriptPane.vue'
+import StartDialog from '../workflow/StartDialog.vue'
+import { useStore } from '../workflow/store'
+import { shapesOf } from '../workflow/shapes'
+import { useTries } from '../workflow/tries'
+import WorkflowHead from '../workflow/WorkflowHead.vue'
+import TryButtons from '../workflow/TryButtons.vue'
 
 const props = defineProps<{ name: string }>()
 const route = useRoute()
@@ -24,282 +42,222 @@ const router = useRouter()
 const client = useQueryClient()
 const fresh = computed(() => props.name === 'new')
 const wanted = computed(() => Number(route.query.version) || undefined)
+const place = () => `${who.value ?? ''} ${props.name}`
 
+const draft = useDraft(place, fresh.value ? FIRST : '')
+const store = useStore(
+  draft,
+  () => props.name,
+  () => fresh.value,
+  place,
+)
+const tries = useTries(draft)
+const language = useLanguage()
 const page = useQuery({
   queryKey: ['workflow', () => props.name, wanted],
   enabled: () => !fresh.value,
   queryFn: () => data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.name }, query: { version: wanted.value } } })),
 })
-const recent = useQuery({
-  queryKey: ['runs', 'of', () => props.name],
-  enabled: () => !fresh.value,
-  queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { workflow: props.name, limit: 5 } } })),
-})
-const look = () => void client.invalidateQueries({ queryKey: ['runs', 'of'] })
-useStream('/api/v1/runs/stream', { run: (run) => (run as Run).workflow === props.name && look(), many: look })
-
-const text = ref(fresh.value ? FIRST : '')
-const saved = ref('')
-const checked = ref<Schemas['CheckedOut'] | null>(null)
-const problem = ref<Error | null>(null)
-const said = ref('')
-const chosen = ref('')
-const editor = useTemplateRef<{ goTo: (line: number) => void }>('editor')
-const changed = computed(() => text.value !== saved.value)
-const mistakes = computed(() => (checked.value?.findings ?? []).filter((f) => f.severity === 'error').length)
-
-watch(
-  page.data,
-  (now) => {
-    if (now && (!changed.value || !text.value)) {
-      text.value = saved.value = now.text
-      base.value = now.versions[0]?.number
-      checked.value = now.checked
-    }
-  },
-  { immediate: true },
-)
-
-let timer: number | undefined
-let asked = 0
-watch(
-  text,
-  () => {
-    window.clearTimeout(timer)
-    timer = window.setTimeout(check, 300)
-  },
-  { immediate: fresh.value },
-)
-
-async function check(): Promise<void> {
-  const number = ++asked
-  try {
-    const found = await data(api.POST('/api/v1/workflows/check', { body: { text: text.value } }))
-    if (number === asked) checked.value = found
-  } catch (error) {
-    problem.value = error as Error
-  }
-}
-
-/** The version that stands behind what is written here; undefined for a new workflow. */
-const base = ref<number>()
-const conflict = ref(false)
-async function save(): Promise<boolean> {
-  said.value = ''
-  problem.value = null
-  try {
-    const headers = base.value && !fresh.value ? { 'If-Match': `"${base.value}"` } : {}
-    const done = (await data(api.POST('/api/v1/workflows', { body: { text: text.value }, headers } as never))) as Schemas['SavedOut']
-    saved.value = text.value
-    base.value = done.version
-    conflict.value = false
-    said.value = `Saved as version ${done.version}.`
-    await client.invalidateQueries({ queryKey: ['workflow'] })
-    if (fresh.value || done.workflow !== props.name || wanted.value) await router.push(`/workflows/${done.workflow}`)
-    return true
-  } catch (error) {
-    conflict.value = error instanceof Problem && error.status === 412
-    problem.value = conflict.value ? null : (error as Error)
-    return false
-  }
-}
-function saveOver(version: number): void {
-  base.value = version
-  void save()
-}
-async function takeTheirs(): Promise<void> {
-  conflict.value = false
-  saved.value = text.value
-  await client.invalidateQueries({ queryKey: ['workflow', props.name] })
-}
-
-async function turn(on: boolean): Promise<void> {
-  problem.value = null
-  if (on && changed.value && !(await save())) return
-  try {
-    const version = changed.value ? undefined : page.data.value?.version
-    const path = { params: { path: { name: props.name } } }
-    const done = on
-      ? await data(api.POST('/api/v1/workflows/{name}/on', { ...path, body: { version } }))
-      : await data(api.POST('/api/v1/workflows/{name}/off', path))
-    said.value = done.on_version ? `On, with version ${done.on_version}.` : 'Off: nothing starts it by itself.'
-    await client.invalidateQueries({ queryKey: ['workflow'] })
-  } catch (error) {
-    problem.value = error as Error
-  }
-}
-
-const starting = ref(false)
-const input = ref('')
 const kept = useQuery({
   queryKey: ['samples', () => props.name],
   enabled: () => !fresh.value,
   queryFn: () => every((query) => data(api.GET('/api/v1/workflows/{name}/samples', { params: { path: { name: props.name }, query } }))),
 })
-const keptEvents = computed(() => (kept.data.value ?? []).filter((s) => !s.step))
-const sources = computed(() => [
-  { value: '', text: 'an example made from the input’s description' },
-  ...keptEvents.value.map((s) => ({ value: s.name, text: `the kept event ${s.name}` })),
-])
-const source = ref('')
-watch(source, (name) => {
-  const sample = keptEvents.value.find((s) => s.name === name)
-  input.value = JSON.stringify(sample ? sample.value : (checked.value?.sample ?? {}), null, 2)
+const events = computed(() => (kept.data.value ?? []).filter((one) => !one.step))
+
+const guard = useGuard(draft, place, () => (fresh.value ? FIRST : draft.saved.value), store.save)
+watch(
+  page.data,
+  (now) => {
+    if (!now || (draft.changed.value && draft.text.value)) return
+    draft.open(now.text, now.versions[0]?.number, now.checked)
+    guard.restore()
+  },
+  { immediate: true },
+)
+onMounted(() => {
+  if (!fresh.value) return
+  guard.restore()
+  void draft.check()
 })
-function askInput(): void {
-  source.value = ''
-  input.value = JSON.stringify(checked.value?.sample ?? {}, null, 2)
-  problem.value = null
-  starting.value = true
-}
-const startProblem = ref<Error | null>(null)
-async function start(): Promise<void> {
-  startProblem.value = null
-  try {
-    if (changed.value && !(await save())) throw problem.value as Error
-    const given: unknown = JSON.parse(input.value)
-    const version = (
-      await client.fetchQuery({
-        queryKey: ['workflow', props.name, undefined],
-        queryFn: () => data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.name } } })),
-      })
-    ).version
-    const run = await data(api.POST('/api/v1/runs', { body: { workflow: props.name, input: given, version: wanted.value ?? version } }))
-    await router.push(`/runs/${run.id}`)
-  } catch (error) {
-    startProblem.value = error instanceof SyntaxError ? new Problem(0, 'This is not JSON', error.message, 'Correct the input') : (error as Error)
+watch(wanted, () => {
+  draft.saved.value = draft.text.value
+})
+
+const side = computed<'bench' | 'document'>({
+  get: () => (route.query.side === 'document' ? 'document' : 'bench'),
+  set: (to) => void router.replace({ query: { ...route.query, side: to === 'document' ? to : undefined } }),
+})
+const chosen = ref('')
+const script = useTemplateRef<{ focus: (path: string) => void; begin: () => void }>('script')
+const editor = useTemplateRef<{ goTo: (line: number) => void }>('editor')
+const rows = computed(() => (draft.checked.value ? rowsOf(draft.checked.value, draft.source.value) : []))
+const marks = computed(() => marksOf(rows.value, draft.checked.value?.findings ?? []))
+const states = computed(
+  () => new Map(rows.value.flatMap((row) => (tries.states.value.has(row.trace) ? [[row.path, tries.states.value.get(row.trace)!]] : []))),
+)
+const row = computed(() => rows.value.find((one) => one.path === chosen.value))
+const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name))
+const told = ref('')
+const problem = ref<Error | null>(null)
+const input = ref<unknown>(undefined)
+const sample = ref('')
+const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language.actions.value) }))
+const starting = ref(false)
+
+function go(finding: Finding): void {
+  const at = rows.value
+    .filter((one) => finding.path === one.path || finding.path.startsWith(`${one.path}.`))
+    .sort((a, b) => b.path.length - a.path.length)[0]
+  if (at) chosen.value = at.path
+  if (side.value === 'document' || !at) {
+    side.value = 'document'
+    requestAnimationFrame(() => editor.value?.goTo(finding.line))
   }
 }
-
-function choose(line: Line): void {
-  chosen.value = line.path
-  const lines = text.value.split('\n')
-  const at = lines.findIndex((l) => new RegExp(`step:\\s*${line.step}\\b`).test(l))
-  if (at >= 0) editor.value?.goTo(at + 1)
-}
-
-const versions = computed(() =>
-  (page.data.value?.versions ?? []).map((v) => ({
-    value: v.number,
-    text: `version ${v.number}${v.on ? ', on' : (page.data.value?.workflow.on_version ?? 0) < v.number ? ', draft' : ''}, ${moment(v.created_at)}`,
-  })),
-)
-const version = computed({
-  get: () => page.data.value?.version ?? null,
-  set: (number) => void router.push({ query: number === versions.value[0]?.value ? {} : { version: String(number) } }),
+watch(chosen, (path) => {
+  const entry = side.value === 'document' ? draft.source.value?.entry(pathOf(path)) : undefined
+  if (entry) editor.value?.goTo(draft.text.value.slice(0, entry.line).split('\n').length)
 })
-const isOn = computed(() => page.data.value?.workflow.on_version === page.data.value?.version && !changed.value)
-
-watch(wanted, () => (saved.value = text.value))
-onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave without saving your changes?'))
+async function curl(text: string): Promise<void> {
+  problem.value = null
+  try {
+    const step = await stepOfCurl(text, draft.source.value, language.known.value.credential ?? [])
+    await client.invalidateQueries({ queryKey: ['credentials'] })
+    draft.edit((source) => {
+      const to = behindRow(row.value, source)
+      return insertSteps(source, to.list, to.index, asText(step))
+    })
+    told.value =
+      'credential' in (step.with as object) ? `Its secret is kept as the credential ${String((step.with as { credential: string }).credential)}.` : ''
+  } catch (error) {
+    if (error instanceof CannotEdit) told.value = error.message
+    else problem.value = error as Error
+  }
+}
+function rename(name: string): void {
+  if (row.value) draft.edit((source) => renameStep(source, pathOf(row.value!.path), name))
+}
+async function takeTheirs(): Promise<void> {
+  store.conflict.value = false
+  draft.saved.value = draft.text.value
+  keep(place(), null)
+  await client.invalidateQueries({ queryKey: ['workflow', props.name] })
+}
+function saveOver(version: number): void {
+  draft.base.value = version
+  void store.save()
+}
 </script>
 
 <template>
   <ProblemNote v-if="page.error.value" :problem="page.error.value" />
   <LoadingLines v-else-if="!fresh && page.isPending.value" />
   <template v-else>
-    <div class="head">
-      <div class="what">
-        <h1>{{ checked?.title || checked?.workflow || name }}</h1>
-        <p class="quiet">
-          {{ (checked?.starters ?? []).join('; ') }}.
-          <template v-if="!fresh"
-            ><strong v-if="page.data.value?.workflow.on_version">On, with version {{ page.data.value.workflow.on_version }}.</strong
-            ><template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template></template
-          >
-        </p>
-      </div>
-      <BFormSelect v-if="!fresh" v-model="version" :options="versions" size="sm" class="versions" aria-label="Version" />
-      <div class="acts">
-        <BButton variant="outline-primary" :disabled="!changed || mistakes > 0" @click="save">Save</BButton>
-        <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="turn(true)"
-          >Switch on{{ page.data.value?.workflow.on_version ? ' with this version' : '' }}</BButton
-        >
-        <BButton v-if="!fresh && page.data.value?.workflow.on_version" variant="link" @click="turn(false)">Switch off</BButton>
-        <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="askInput">Start…</BButton>
-        <WorkflowMore v-if="!fresh" :name="name" />
-      </div>
-    </div>
-    <ProblemNote v-if="problem" :problem="problem" />
-    <SaveConflict v-if="conflict" :name="name" :mine="text" @over="saveOver" @take="takeTheirs" />
-    <p v-if="said" role="status" class="said">{{ said }}</p>
+    <WorkflowHead
+      :name="name"
+      :fresh="fresh"
+      :page="page.data.value"
+      :draft="draft"
+      :side="side"
+      @save="store.save"
+      @turn="(on) => store.turn(on, page.data.value?.version)"
+      @start="starting = true"
+      @side="(to) => (side = to)"
+      @version="(number) => router.push({ query: number ? { version: String(number) } : {} })"
+      @name="(to) => draft.edit((source) => setValue(source, ['workflow'], to))"
+      @title="(to) => draft.edit((source) => setValue(source, ['title'], to))" />
+    <p v-if="guard.again.value" class="again" role="status">
+      What you wrote here {{ moment(guard.again.value) }} and did not save is shown again.
+      <button type="button" class="btn btn-link btn-sm p-0" @click="guard.discard">Throw it away</button>
+      <button type="button" class="btn btn-link btn-sm p-0 ms-2" @click="guard.again.value = ''">Good</button>
+    </p>
+    <ProblemNote
+      v-for="one in [store.problem.value, draft.problem.value, problem, tries.problem.value].filter((it) => !!it)"
+      :key="one!.message"
+      :problem="one!" />
+    <SaveConflict v-if="store.conflict.value" :name="name" :mine="draft.text.value" @over="saveOver" @take="takeTheirs" />
+    <p v-if="store.said.value" role="status" class="said">{{ store.said.value }}</p>
+    <p v-if="draft.refusal.value || told" role="status" class="told">{{ draft.refusal.value || told }}</p>
 
     <div class="both">
       <section aria-label="Script">
-        <h2>Script</h2>
-        <ScriptView v-if="checked?.script.length" :lines="checked.script" :chosen="chosen" @choose="choose" />
-        <p v-else class="quiet">The script appears when the document can be read.</p>
-        <template v-if="checked?.findings.length">
-          <h2>{{ mistakes ? `${mistakes} mistake${mistakes > 1 ? 's' : ''}` : 'To look at' }}</h2>
-          <ul class="findings">
-            <li v-for="(finding, index) in checked.findings" :key="index">
-              <button type="button" class="btn btn-link p-0" @click="editor?.goTo(finding.line)">line {{ finding.line }}</button>
-              <span :style="{ color: `var(--relay-${finding.severity === 'error' ? 'failed' : 'waiting'})` }"> {{ finding.message }}.</span>
-              {{ finding.fix }}
-            </li>
-          </ul>
-        </template>
-        <template v-if="checked?.starters.length && !fresh">
+        <h2>Script <button type="button" class="btn btn-link btn-sm" @click="script?.begin()">Add a line</button></h2>
+        <ScriptPane
+          ref="script"
+          v-model:chosen="chosen"
+          :draft="draft"
+          :rows="rows"
+          :marks="marks"
+          :states="states"
+          :offers="offers"
+          @curl="curl"
+          @told="(text) => (told = text)" />
+        <FindingList :findings="draft.checked.value?.findings ?? []" @go="go" />
+        <template v-if="draft.checked.value?.starters.length && !fresh">
           <h2>Ways in</h2>
-          <WaysIn :workflow="name" :hooks="checked.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
+          <WaysIn :workflow="name" :hooks="draft.checked.value.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
         </template>
-        <template v-if="!fresh">
-          <h2>Last runs</h2>
-          <p v-for="run in recent.data.value?.items" :key="run.id" class="recent">
-            <StateMark :state="run.state" /> <RouterLink :to="`/runs/${run.id}`">{{ moment(run.created_at) }}</RouterLink>
-            <span class="quiet"> version {{ run.version }}{{ run.subject ? `, about ${run.subject}` : '' }}</span>
-          </p>
-          <p v-if="recent.data.value && !recent.data.value.items.length" class="quiet">None yet. Start one with a sample input.</p>
-        </template>
+        <RecentRuns v-if="!fresh" :workflow="name" />
       </section>
-      <section aria-label="Document">
-        <h2>Document</h2>
-        <YamlEditor ref="editor" v-model="text" :findings="checked?.findings ?? []" @save="save" />
+      <section v-if="side === 'bench'" aria-label="Bench">
+        <h2>Bench</h2>
+        <SampleBar
+          v-model:input="input"
+          v-model:sample="sample"
+          :workflow="fresh ? '' : name"
+          :example="draft.checked.value?.sample"
+          @results="(found) => (tries.results.value = { ...found, ...tries.results.value })">
+          <TryButtons :row="row" :rows="rows" :tries="tries" :language="language" :draft="draft" :input="input" :sample="sample" />
+        </SampleBar>
+        <BenchPane
+          :draft="draft"
+          :row="row"
+          :language="language"
+          :tries="tries"
+          :known="known"
+          :sample="sample"
+          :workflow="fresh ? '' : name"
+          @rename="rename"
+          @chosen="(path) => (chosen = path)" />
         <TalkPanel
-          v-if="checked?.sound && checked.agents.length"
-          :text="text"
-          :agents="checked.agents"
-          :sample="checked.sample"
-          :kept="keptEvents.map((one) => one.name)"
+          v-if="draft.checked.value?.sound && draft.checked.value.agents.length"
+          :text="draft.text.value"
+          :agents="draft.checked.value.agents"
+          :sample="draft.checked.value.sample"
+          :kept="events.map((one) => one.name)"
           class="mt-4" />
       </section>
+      <section v-else aria-label="Document">
+        <h2>Document</h2>
+        <YamlEditor
+          ref="editor"
+          :model-value="draft.text.value"
+          :findings="draft.checked.value?.findings ?? []"
+          @update:model-value="draft.type"
+          @save="store.save"
+          @undo="draft.undo"
+          @redo="draft.redo" />
+      </section>
     </div>
-
-    <BModal v-model="starting" title="Start a run" size="lg" ok-title="Start" cancel-title="Not now" :ok-disabled="false" @ok.prevent="start">
-      <p>{{ changed ? 'Your changes are saved first, as a new version.' : `Version ${page.data.value?.version} runs with this input.` }}</p>
-      <label v-if="sources.length > 1" class="d-block mb-2"
-        >Input from <BFormSelect v-model="source" :options="sources" size="sm" class="w-auto d-inline-block"
-      /></label>
-      <BFormTextarea v-model="input" rows="12" class="mono" aria-label="Input as JSON" spellcheck="false" />
-      <ProblemNote v-if="startProblem" :problem="startProblem" class="mt-3" />
-    </BModal>
+    <StartDialog
+      v-model="starting"
+      :workflow="name"
+      :version="page.data.value?.version"
+      :example="draft.checked.value?.sample"
+      :kept="events"
+      :unsaved="draft.changed.value"
+      :save="store.save" />
   </template>
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 0.5rem 1rem;
-  margin-bottom: 0.75rem;
-}
-.what {
-  margin-right: auto;
-}
-.what p {
-  margin: 0;
-}
-.versions {
-  width: auto;
-}
-.acts {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.5rem;
-}
 .said {
   color: var(--relay-succeeded);
+}
+.told,
+.again {
+  color: var(--relay-waiting);
 }
 .both {
   display: grid;
@@ -311,13 +269,6 @@ onBeforeRouteLeave(() => !changed.value || fresh.value || window.confirm('Leave 
 }
 .both section > h2:first-child {
   margin-top: 0;
-}
-.findings {
-  padding-left: 0;
-  list-style: none;
-}
-.recent {
-  margin-bottom: 0.2rem;
 }
 @media (max-width: 900px) {
   .both {

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, useTemplateRef } from 'vue'
+import { type Part, phrase } from './data'
+
+const props = defineProps<{ parts: Part[] }>()
+const emit = defineEmits<{ take: [part: Part]; leave: [] }>()
+const typed = ref('')
+const at = ref(0)
+const field = useTemplateRef<HTMLInputElement>('field')
+onMounted(() => field.value?.focus())
+const found = computed(() => {
+  const words = typed.value
+    .toLowerCase()
+    .split(/[\s.]+/)
+    .filter(Boolean)
+  return props.parts.filter((part) => words.every((word) => part.path.join(' ').toLowerCase().includes(word))).slice(0, 60)
+})
+function shown(value: unknown): string {
+  if (value === undefined) return ''
+  const text = typeof value === 'string' ? value : JSON.stringify(value)
+  return text.length > 60 ? `${text.slice(0, 59)}…` : text
+}
+function key(event: KeyboardEvent): void {
+  if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, found.value.length - 1)
+  else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
+  else if (event.key === 'Enter') {
+    const part = found.value[at.value]
+    if (part) emit('take', part)
+  } else if (event.key === 'Escape') emit('leave')
+  else return
+  event.preventDefault()
+  event.stopPropagation()
+}
+</script>
+
+<template>
+  <div class="data" role="group" aria-label="Data from the run">
+    <input
+      ref="field"
+      v-model="typed"
+      class="form-control form-control-sm"
+      role="combobox"
+      aria-expanded="true"
+      aria-controls="parts"
+      :aria-activedescendant="`part-${at}`"
+      aria-label="Which data"
+      placeholder="Type a name"
+      autocomplete="off"
+      @input="at = 0"
+      @keydown="key"
+      @blur="emit('leave')" />
+    <ul id="parts" role="listbox" aria-label="Parts">
+      <li
+        v-for="(part, n) in found"
+        :id="`part-${n}`"
+        :key="part.path.join('.')"
+        role="option"
+        :aria-selected="n === at"
+        :class="{ at: n === at }"
+        :style="{ paddingLeft: `${part.path.length * 0.7}rem` }"
+        @mousedown.prevent="emit('take', part)">
+        {{ phrase(part.path) }} <span class="quiet">{{ shown(part.value) }}</span>
+      </li>
+      <li v-if="!found.length" class="quiet">Nothing is called so here.</li>
+    </ul>
+  </div>
+</template>
+
+<style scoped>
+.data {
+  margin: 0.2rem 0 0.5rem;
+}
+ul {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  border: 1px solid var(--relay-line);
+  border-top: 0;
+  max-height: 16rem;
+  overflow-y: auto;
+}
+li {
+  padding: 0.15rem 0.6rem;
+  cursor: pointer;
+  overflow-wrap: anywhere;
+}
+.at {
+  background: var(--bs-tertiary-bg);
+}
+</style>

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { expression, names } from '../edit/expressions'
+import { type Part, phrase, phraseOf } from './data'
+import DataOffers from './DataOffers.vue'
+import FieldInput from './FieldInput.vue'
+import type { FieldShape } from './fields'
+
+/** One field of a form: its value, a phrase where that is data from the run, or an expression. */
+const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; open?: boolean }>()
+const emit = defineEmits<{ change: [value: unknown]; clear: [] }>()
+const picking = ref(false)
+const raw = ref(false)
+const id = computed(() => `field-${props.field.name}`)
+const said = computed(() => (raw.value ? null : phraseOf(props.value)))
+const computedText = computed(() => typeof props.value === 'string' && props.value.includes('${'))
+const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))
+const TEXTS = new Set(['text', 'long'])
+
+function take(part: Part): void {
+  picking.value = false
+  const given = expression(part.path)
+  const before = typeof props.value === 'string' && TEXTS.has(props.field.widget) && props.value.trim() && !said.value ? props.value : ''
+  emit('change', before ? `${before}${/\s$/.test(before) ? '' : ' '}${given}` : given)
+}
+watch(
+  () => props.field.name,
+  () => (raw.value = picking.value = false),
+)
+</script>
+
+<template>
+  <div class="field">
+    <div class="name">
+      <label :for="id">{{ field.title }}<span v-if="field.required" class="quiet"> needed</span></label>
+      <span>
+        <button v-if="parts.length" type="button" class="btn btn-link btn-sm p-0" :aria-label="`Data for ${field.title}`" @click="picking = !picking">
+          Data
+        </button>
+        <button v-if="said" type="button" class="btn btn-link btn-sm p-0 ms-2" @click="raw = true">As expression</button>
+        <button
+          v-if="value !== undefined"
+          type="button"
+          class="btn btn-link btn-sm p-0 ms-2"
+          :aria-label="`Leave out ${field.title}`"
+          @click="emit('clear')">
+          Leave out
+        </button>
+      </span>
+    </div>
+    <p v-if="said" :id="id" class="phrase" tabindex="0">{{ said }}</p>
+    <FieldInput
+      v-else
+      :id="id"
+      :field="field"
+      :value="value"
+      :known="known"
+      :holds="computedText"
+      :parts="parts"
+      @change="(given) => emit('change', given)" />
+    <DataOffers v-if="picking" :parts="parts" @take="take" @leave="picking = false" />
+    <p v-if="used.length" class="quiet small">with {{ used.join('; ') }}</p>
+    <p v-if="field.about" class="quiet small">{{ field.about }}</p>
+  </div>
+</template>
+
+<style scoped>
+.field {
+  margin-bottom: 0.7rem;
+}
+.name {
+  display: flex;
+  justify-content: space-between;
+}
+.name label {
+  font-weight: 600;
+}
+.phrase {
+  display: inline-block;
+  margin: 0;
+  padding: 0.15rem 0.6rem;
+  border: 1px solid var(--relay-line);
+  border-radius: 0.25rem;
+  background: var(--bs-tertiary-bg);
+}
+.small {
+  font-size: 0.85rem;
+  margin: 0.1rem 0 0;
+}
+</style>

@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+import { expression } from '../edit/expressions'
+import { type Part, phraseOf } from './data'
+import DataOffers from './DataOffers.vue'
+import { shownAs, typed } from './fields'
+
+/** A mapping with names of one's own: a row for each. */
+const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[] }>()
+const emit = defineEmits<{ change: [value: Record<string, unknown>] }>()
+interface Pair {
+  name: string
+  text: string
+}
+const pairs = ref<Pair[]>([])
+const picking = ref(-1)
+watch(
+  () => props.value,
+  (now) => {
+    if (JSON.stringify(now) !== JSON.stringify(made())) pairs.value = Object.entries(now).map(([name, value]) => ({ name, text: shownAs(value) }))
+  },
+  { immediate: true },
+)
+function made(): Record<string, unknown> {
+  return Object.fromEntries(pairs.value.filter((one) => one.name).map((one) => [one.name, typed(one.text)]))
+}
+const say = () => emit('change', made())
+function remove(index: number): void {
+  pairs.value.splice(index, 1)
+  say()
+}
+function take(part: Part): void {
+  const pair = pairs.value[picking.value]
+  picking.value = -1
+  if (!pair) return
+  pair.text = expression(part.path)
+  pair.name ||= part.path.at(-1)!
+  say()
+}
+</script>
+
+<template>
+  <div :id="id" class="pairs">
+    <template v-for="(pair, n) in pairs" :key="n">
+      <div class="pair">
+        <input v-model="pair.name" class="form-control form-control-sm mono" :aria-label="`Name ${n + 1}`" placeholder="name" @change="say" />
+        <input
+          v-model="pair.text"
+          class="form-control form-control-sm"
+          :aria-label="`Value of ${pair.name || n + 1}`"
+          :title="phraseOf(pair.text) ?? undefined"
+          placeholder="value"
+          @change="say" />
+        <button
+          v-if="parts.length"
+          type="button"
+          class="btn btn-link btn-sm"
+          :aria-label="`Data for ${pair.name || n + 1}`"
+          @click="picking = picking === n ? -1 : n">
+          Data
+        </button>
+        <button type="button" class="btn btn-link btn-sm" :aria-label="`Remove ${pair.name || n + 1}`" @click="remove(n)">✕</button>
+      </div>
+      <DataOffers v-if="picking === n" :parts="parts" @take="take" @leave="picking = -1" />
+    </template>
+    <button type="button" class="btn btn-link btn-sm p-0" @click="pairs.push({ name: '', text: '' })">Add a value</button>
+  </div>
+</template>
+
+<style scoped>
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 2fr auto auto;
+  gap: 0.3rem;
+  margin-bottom: 0.2rem;
+}
+</style>

@@ -1,0 +1,166 @@
+<script setup lang="ts">
+import { nextTick, ref, useTemplateRef, watch } from 'vue'
+import { isCurl } from '../edit/curl'
+import { stepsOf } from '../edit/paste'
+import AddLine from './AddLine.vue'
+import type { Offer } from './catalogue'
+import type { Draft } from './draft'
+import { useHands } from './hands'
+import type { Row } from './rows'
+import ScriptLine from './ScriptLine.vue'
+
+const props = defineProps<{ draft: Draft; rows: Row[]; marks: Map<string, string>; states: Map<string, string>; offers: Offer[] }>()
+const chosen = defineModel<string>('chosen', { required: true })
+const emit = defineEmits<{ curl: [text: string]; told: [text: string] }>()
+const list = useTemplateRef<HTMLElement>('list')
+const adding = ref<string | null>(null)
+const naming = ref<string | null>(null)
+const name = ref('')
+const free = ref(false)
+
+function focus(path: string): void {
+  chosen.value = path
+  // A line that is new stands in the script when the document was looked at.
+  waiting.value = path
+  settle()
+}
+const waiting = ref('')
+function settle(): void {
+  void nextTick(() => {
+    const line = waiting.value ? list.value?.querySelector<HTMLElement>(`[data-path="${waiting.value}"]`) : null
+    if (!line) return
+    line.focus()
+    waiting.value = ''
+  })
+}
+watch(() => props.rows, settle)
+const hands = useHands(
+  props.draft,
+  () => props.rows,
+  chosen,
+  focus,
+  (text) => emit('told', text),
+)
+const row = hands.row
+
+function step(by: number): void {
+  const at = props.rows.findIndex((one) => one.path === chosen.value)
+  const next = props.rows[Math.max(0, Math.min(props.rows.length - 1, at + by))]
+  if (next) focus(next.path)
+}
+function add(text: string): void {
+  const behind = adding.value ?? chosen.value
+  adding.value = null
+  hands.add(text, behind)
+}
+function curl(text: string): void {
+  adding.value = null
+  emit('curl', text)
+}
+function leave(path: string): void {
+  adding.value = naming.value = null
+  focus(path)
+}
+function rename(path: string): void {
+  naming.value = null
+  if (name.value.trim() !== row.value?.step) hands.rename(path, name.value.trim())
+  else focus(path)
+}
+function beginNaming(): void {
+  if (!row.value?.own) return
+  name.value = row.value.step
+  naming.value = row.value.path
+  void nextTick(() => list.value?.querySelector<HTMLInputElement>('.naming')?.select())
+}
+function pasted(event: ClipboardEvent): void {
+  const text = event.clipboardData?.getData('text/plain') ?? ''
+  if (isCurl(text)) emit('curl', text)
+  else if (stepsOf(text)) add(text)
+  else return
+  event.preventDefault()
+}
+function handsOf(event: KeyboardEvent): Record<string, () => unknown> {
+  const { draft } = props
+  if (event.ctrlKey || event.metaKey) {
+    return { z: event.shiftKey ? draft.redo : draft.undo, y: draft.redo, c: () => hands.copy(false), x: () => hands.copy(true) }
+  }
+  if (event.altKey) return { ArrowUp: () => hands.shift(-1), ArrowDown: () => hands.shift(1) }
+  const indents: Record<string, () => unknown> = !free.value && row.value?.own ? { Tab: () => hands.indent(event.shiftKey) } : {}
+  return {
+    ArrowUp: () => step(-1),
+    ArrowDown: () => step(1),
+    Home: () => step(-1e6),
+    End: () => step(1e6),
+    Enter: () => (adding.value = chosen.value),
+    F2: beginNaming,
+    Delete: hands.remove,
+    Escape: () => (free.value = true),
+    ...indents,
+  }
+}
+function key(event: KeyboardEvent): void {
+  const hand = handsOf(event)[event.key]
+  if (!hand) return
+  event.preventDefault()
+  hand()
+}
+watch(chosen, () => (free.value = false))
+defineExpose({ focus, begin: () => (adding.value = chosen.value || 'result') })
+</script>
+
+<template>
+  <ol ref="list" class="script" aria-label="Lines" @paste="pasted">
+    <li v-for="line in rows" :key="line.path" :style="{ '--depth': line.depth }">
+      <ScriptLine
+        :line="line"
+        :chosen="line.path === chosen"
+        :reached="line.path === chosen || (!row && line === rows[0])"
+        :mark="marks.get(line.path)"
+        :state="states.get(line.path)"
+        @click="chosen = line.path"
+        @dblclick="beginNaming"
+        @keydown="key" />
+      <form v-if="naming === line.path" class="ms-5" @submit.prevent="rename(line.path)">
+        <label>
+          Name
+          <input v-model="name" class="naming form-control form-control-sm d-inline-block w-auto" @keydown.escape.prevent="leave(line.path)" />
+        </label>
+      </form>
+      <AddLine v-if="adding === line.path" :offers="offers" :draft="draft" @add="add" @curl="curl" @leave="leave(line.path)" />
+      <button
+        v-else-if="line.path === chosen && line.kind !== 'input' && line.kind !== 'trigger'"
+        type="button"
+        class="plus"
+        :aria-label="line.kind === 'result' ? 'Add a line before this one' : 'Add a line behind this one'"
+        @click="adding = line.path">
+        +
+      </button>
+    </li>
+  </ol>
+</template>
+
+<style scoped>
+.script {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  padding-left: calc(var(--depth) * 1.4rem);
+  position: relative;
+}
+.plus {
+  position: absolute;
+  left: calc(var(--depth) * 1.4rem + 2.2rem);
+  bottom: -0.7rem;
+  z-index: 1;
+  border: 1px solid var(--relay-line);
+  border-radius: 50%;
+  width: 1.4rem;
+  height: 1.4rem;
+  line-height: 1;
+  padding: 0;
+  background: var(--bs-body-bg);
+  color: inherit;
+}
+</style>

@@ -1,0 +1,118 @@
+<script setup lang="ts">
+import { BButton, BFormSelect } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import type { Schemas } from '../api/client'
+import WorkflowMore from '../components/WorkflowMore.vue'
+import { moment } from '../lib/format'
+import type { Draft } from './draft'
+
+const props = defineProps<{ name: string; fresh: boolean; page: Schemas['WorkflowPage'] | undefined; draft: Draft; side: 'bench' | 'document' }>()
+const emit = defineEmits<{
+  save: []
+  turn: [on: boolean]
+  start: []
+  version: [number: number | null]
+  side: [side: 'bench' | 'document']
+  name: [name: string]
+  title: [title: string]
+}>()
+const checked = computed(() => props.draft.checked.value)
+const mistakes = computed(() => (checked.value?.findings ?? []).filter((one) => one.severity === 'error').length)
+const on = computed(() => props.page?.workflow.on_version ?? null)
+const isOn = computed(() => on.value !== null && on.value === props.page?.version && !props.draft.changed.value)
+const versions = computed(() =>
+  (props.page?.versions ?? []).map((one) => ({
+    value: one.number,
+    text: `version ${one.number}${one.on ? ', on' : (on.value ?? 0) < one.number ? ', draft' : ''}, ${moment(one.created_at)}`,
+  })),
+)
+const version = computed({
+  get: () => props.page?.version ?? null,
+  set: (number) => emit('version', number === versions.value[0]?.value ? null : number),
+})
+const called = computed(() => String(props.draft.source.value?.value(['workflow']) ?? ''))
+const title = computed(() => String(props.draft.source.value?.value(['title']) ?? ''))
+const text = (event: Event) => (event.target as HTMLInputElement).value
+</script>
+
+<template>
+  <div class="head">
+    <div class="what">
+      <h1>{{ checked?.title || checked?.workflow || name }}</h1>
+      <p v-if="fresh" class="names">
+        <label
+          >Name
+          <input class="form-control form-control-sm mono" :value="called" aria-label="Name of the workflow" @change="emit('name', text($event))"
+        /></label>
+        <label>Title <input class="form-control form-control-sm" :value="title" aria-label="Title" @change="emit('title', text($event))" /></label>
+      </p>
+      <p v-else class="quiet">
+        {{ (checked?.starters ?? []).join('; ') }}. <strong v-if="on">On, with version {{ on }}.</strong>
+        <template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template>
+      </p>
+    </div>
+    <BFormSelect v-if="!fresh" v-model="version" :options="versions" size="sm" class="versions" aria-label="Version" />
+    <div class="acts">
+      <div class="btn-group" role="group" aria-label="Side">
+        <button
+          type="button"
+          class="btn btn-sm btn-outline-primary"
+          :class="{ active: side === 'bench' }"
+          :aria-pressed="side === 'bench'"
+          @click="emit('side', 'bench')">
+          Bench
+        </button>
+        <button
+          type="button"
+          class="btn btn-sm btn-outline-primary"
+          :class="{ active: side === 'document' }"
+          :aria-pressed="side === 'document'"
+          @click="emit('side', 'document')">
+          Document
+        </button>
+      </div>
+      <BButton variant="outline-primary" size="sm" :disabled="!draft.back.value.length" title="Ctrl+Z" @click="draft.undo">Undo</BButton>
+      <BButton variant="outline-primary" :disabled="!draft.changed.value || mistakes > 0" @click="emit('save')">Save</BButton>
+      <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="emit('turn', true)"
+        >Switch on{{ on ? ' with this version' : '' }}</BButton
+      >
+      <BButton v-if="!fresh && on" variant="link" @click="emit('turn', false)">Switch off</BButton>
+      <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="emit('start')">Start…</BButton>
+      <WorkflowMore v-if="!fresh" :name="name" />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.5rem 1rem;
+  margin-bottom: 0.75rem;
+}
+.what {
+  margin-right: auto;
+}
+.what p {
+  margin: 0;
+}
+.names {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem 1rem;
+}
+.names label {
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+}
+.versions {
+  width: auto;
+}
+.acts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+}
+</style>
