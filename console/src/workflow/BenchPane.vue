@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { pathOf } from '../edit/source'
 import { removeKey, setValue } from '../edit/values'
+import AboutForm from './AboutForm.vue'
 import AsItComes from './AsItComes.vue'
 import { type Known, parts as partsAt } from './data'
 import type { Draft } from './draft'
@@ -21,10 +22,19 @@ import type { Tries } from './tries'
 const props = defineProps<{ draft: Draft; row: Row | undefined; language: Language; tries: Tries; known: Known; sample: string; workflow: string }>()
 const emit = defineEmits<{ rename: [name: string]; chosen: [path: string] }>()
 const comes = ref(false)
+const another = ref(false)
+const START: Row = { path: 'triggers', number: '', depth: 0, kind: 'trigger', step: '', sentence: '', note: '', trace: '', own: false }
+function begun(path: string): void {
+  another.value = false
+  emit('chosen', path)
+}
 const name = ref('')
 watch(
   () => props.row,
-  (row) => (name.value = row?.step ?? ''),
+  (row) => {
+    name.value = row?.step ?? ''
+    another.value = false
+  },
   { immediate: true },
 )
 const parts = computed(() => (props.row && props.draft.source.value ? partsAt(props.draft.source.value, pathOf(props.row.path), props.known) : []))
@@ -64,6 +74,7 @@ const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'ru
 
 <template>
   <p v-if="!row" class="quiet">Choose a line, or add one: press Enter on a line, or + below it.</p>
+  <AboutForm v-else-if="row.kind === 'about'" :draft="draft" :language="language" />
   <template v-else-if="row.kind === 'input'">
     <h3>What it is given</h3>
     <ShapeRows :draft="draft" :at="['input']" word="input" />
@@ -80,19 +91,27 @@ const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'ru
   </template>
   <template v-else-if="row.kind === 'trigger'">
     <h3>What starts it</h3>
-    <StartForm :draft="draft" :row="row" :language="language" @chosen="(path) => emit('chosen', path)" />
-    <button v-if="pathOf(row.path).length === 2" type="button" class="btn btn-outline-primary btn-sm mt-2" @click="emit('chosen', 'triggers')">
+    <StartForm :draft="draft" :row="another ? START : row" :language="language" @chosen="begun" />
+    <button v-if="pathOf(row.path).length === 2 && !another" type="button" class="btn btn-outline-primary btn-sm mt-2" @click="another = true">
       Another way to start it
     </button>
   </template>
-  <FieldRow
-    v-else-if="row.kind === 'result'"
-    :field="result"
-    :value="value(['result'])"
-    :parts="behind"
-    :known="{}"
-    @change="(given) => put(['result'], given)"
-    @clear="clear(['result'])" />
+  <template v-else-if="row.kind === 'result'">
+    <FieldRow
+      :field="result"
+      :value="value(['result'])"
+      :parts="behind"
+      :known="{}"
+      @change="(given) => put(['result'], given)"
+      @clear="clear(['result'])" />
+    <button
+      v-if="value(['always']) === undefined"
+      type="button"
+      class="btn btn-link btn-sm p-0"
+      @click="put(['always'], [{ step: 'at_the_end', todo: 'what is done at the end' }])">
+      Add lines that are done at the end, whatever happened
+    </button>
+  </template>
   <ToolForm v-else-if="row.kind === 'tool'" :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
   <template v-else>
     <details open>
@@ -104,7 +123,7 @@ const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'ru
         </span>
       </summary>
       <AsItComes v-if="comes && sends" :draft="draft" :step="row.step" :input="known.input" :sample="sample" :results="tries.results.value" />
-      <StepForm v-else :draft="draft" :row="row" :language="language" :parts="parts" />
+      <StepForm v-else :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
     </details>
     <template v-if="row.own">
       <details>

@@ -9,6 +9,7 @@ const props = defineProps<{ id: string; field: FieldShape; value: unknown; known
 const emit = defineEmits<{ change: [value: unknown] }>()
 const PICKED = new Set(['model', 'credential', 'table', 'workflow', 'server'])
 const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 'text' : props.field.widget))
+const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
 const text = ref('')
 const fault = ref('')
@@ -22,7 +23,7 @@ watch(
   { immediate: true },
 )
 function valueOf(given: string): unknown {
-  const kind = widget.value
+  const kind = props.field.widget
   if (kind === 'number') return given.trim() && !Number.isNaN(Number(given)) ? Number(given) : given
   if (kind === 'list')
     return given.includes('${') && !given.includes('\n')
@@ -72,7 +73,10 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
       @change="emit('change', ($event.target as HTMLInputElement).checked)" />
   </div>
   <PairRows
-    v-else-if="widget === 'pairs' && (value === undefined || value === null || (typeof value === 'object' && !Array.isArray(value)))"
+    v-else-if="
+      (widget === 'pairs' || (widget === 'any' && isMapping)) &&
+      (value === undefined || value === null || (typeof value === 'object' && !Array.isArray(value)))
+    "
     :id="id"
     :parts="parts"
     :value="(value ?? {}) as Record<string, unknown>"

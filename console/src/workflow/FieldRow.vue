@@ -37,6 +37,14 @@ watch(
         <button v-if="parts.length" type="button" class="btn btn-link btn-sm p-0" :aria-label="`Data for ${field.title}`" @click="picking = !picking">
           Data
         </button>
+        <button
+          v-if="field.widget === 'any' && !(value && typeof value === 'object')"
+          type="button"
+          class="btn btn-link btn-sm p-0 ms-2"
+          :aria-label="`Several values for ${field.title}`"
+          @click="emit('change', {})">
+          Several values
+        </button>
         <button v-if="said" type="button" class="btn btn-link btn-sm p-0 ms-2" @click="raw = true">As expression</button>
         <button
           v-if="value !== undefined"

@@ -65,6 +65,15 @@ function remove(): void {
   )
     emit('chosen', 'input')
 }
+const called = {
+  name: 'trigger',
+  title: 'Name',
+  about: 'By which runs and events tell of it.',
+  required: true,
+  widget: 'text' as const,
+  schema: {},
+  choices: [],
+}
 const field = (name: string) => ({ name, title: name, about: '', required: false, widget: 'any' as const, schema: {}, choices: [] })
 </script>
 
@@ -81,6 +90,7 @@ const field = (name: string) => ({ name, title: name, about: '', required: false
     </select>
   </label>
   <template v-if="real">
+    <FieldRow :field="called" :value="trigger.trigger" :parts="[]" :known="{}" @change="(value) => put(['trigger'], value)" @clear="() => {}" />
     <FieldRow
       v-for="one in fields"
       :key="`${row.path} ${one.name}`"

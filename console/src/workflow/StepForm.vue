@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { pathOf } from '../edit/source'
-import { removeKey, setValue } from '../edit/values'
+import { nameOf, pathOf } from '../edit/source'
+import { insertSteps } from '../edit/steps'
+import { removeKey, renameKey, setValue } from '../edit/values'
+import { asText } from './catalogue'
 import type { Part } from './data'
 import type { Draft } from './draft'
 import FieldRow from './FieldRow.vue'
 import { type Language, type Placed, stepFields } from './language'
 import type { Row } from './rows'
+import ShapeRows from './ShapeRows.vue'
 import ToolAdder from './ToolAdder.vue'
 
 /** What a line does: the fields of its action or kind. */
@@ -14,21 +17,30 @@ const props = defineProps<{ draft: Draft; row: Row; language: Language; parts: P
 const more = ref(false)
 const step = computed(() => props.draft.source.value?.value(pathOf(props.row.path)) as Record<string, unknown> | undefined)
 const action = computed(() => props.language.actions.value.find((one) => one.name === step.value?.do))
+const field = (name: string, title: string, about: string) => ({
+  field: { name, title, about, required: name === 'if', widget: 'any' as const, schema: {}, choices: [] },
+  at: [name],
+  more: false,
+})
 const placed = computed<Placed[]>(() => {
   if (props.row.kind === 'arm' && props.row.path.includes('branch')) return arm()
-  if (props.row.kind === 'arm' || props.row.kind === 'strand') return []
+  if (props.row.kind === 'strand') return [field('gives', 'Gives', 'What the strand gives.')]
+  if (props.row.kind === 'arm') return []
   return stepFields(props.row.kind, props.language.schema.value, action.value)
 })
 function arm(): Placed[] {
-  const field = (name: string, title: string, about: string) => ({
-    field: { name, title, about, required: name === 'if', widget: 'any' as const, schema: {}, choices: [] },
-    at: [name],
-    more: false,
-  })
   const gives = field('gives', 'Gives', 'What the whole choice then gives.')
   return step.value && 'else' in step.value ? [gives] : [field('if', 'If', 'An expression; the first way that holds is taken.'), gives]
 }
 const isAgent = computed(() => step.value?.do === 'agent')
+/** The strand that is chosen, to be called otherwise. */
+const strandName = computed(() => (props.row.kind === 'strand' ? String(pathOf(props.row.path).at(-1)) : ''))
+const emit = defineEmits<{ chosen: [path: string] }>()
+function renameStrand(name: unknown): void {
+  const path = pathOf(props.row.path)
+  if (props.draft.edit((source) => renameKey(source, path, String(name)))) emit('chosen', nameOf([...path.slice(0, -1), String(name)]))
+}
+const NAME = { name: 'name', title: 'Name', about: '', required: true, widget: 'text' as const, schema: {}, choices: [] }
 const valueAt = (at: (string | number)[]) => props.draft.source.value?.value([...pathOf(props.row.path), ...at])
 const shown = computed(() =>
   placed.value
@@ -38,29 +50,49 @@ const shown = computed(() =>
 const hidden = computed(() => placed.value.filter((one) => one.more && !shown.value.includes(one) && one.field.name !== 'tools').length)
 const set = (one: Placed, value: unknown) => props.draft.edit((source) => setValue(source, [...pathOf(props.row.path), ...one.at], value))
 const clear = (one: Placed) => props.draft.edit((source) => removeKey(source, [...pathOf(props.row.path), ...one.at]))
+/** Whether a field describes data, and is written as rows. */
+const isShape = (one: Placed) =>
+  ['gives', 'form'].includes(one.field.name) && one.at.length === 2 && ['group', 'pairs', 'any'].includes(one.field.widget)
+function strand(): void {
+  const strands = (step.value?.together ?? {}) as object
+  const name = `strand_${Object.keys(strands).length + 1}`
+  props.draft.edit((source) =>
+    setValue(source, [...pathOf(props.row.path), 'together', name], {
+      steps: [{ step: `${props.row.step}_${name}`, todo: 'what is done beside the others' }],
+    }),
+  )
+}
 const another = () =>
   props.draft.edit((source) => {
     const ways = source.value([...pathOf(props.row.path), 'branch']) as Record<string, unknown>[]
     const way = { if: '${ true }', steps: [{ step: `${props.row.step}_way_${ways.length}`, todo: 'what is done then' }] }
     const last = ways.length - 1
-    const reordered = ways[last] && 'else' in ways[last] ? [...ways.slice(0, last), way, ways[last]] : [...ways, way]
-    return setValue(source, [...pathOf(props.row.path), 'branch'], reordered)
+    const at = ways[last] && 'else' in ways[last] ? last : ways.length
+    const list = [...pathOf(props.row.path), 'branch']
+    return source.inFlow(list) ? setValue(source, list, ways.toSpliced(at, 0, way)) : insertSteps(source, list, at, asText(way))
   })
 </script>
 
 <template>
   <p v-if="row.kind === 'do' && !action" class="quiet">There is no action {{ step?.do }} here.</p>
-  <FieldRow
-    v-for="one in shown"
-    :key="`${row.path} ${one.at.join('.')}`"
-    :field="one.field"
-    :value="valueAt(one.at)"
-    :parts="parts"
-    :known="language.known.value"
-    @change="(value) => set(one, value)"
-    @clear="clear(one)" />
+  <FieldRow v-if="strandName" :field="NAME" :value="strandName" :parts="[]" :known="{}" @change="renameStrand" @clear="() => {}" />
+  <template v-for="one in shown" :key="`${row.path} ${one.at.join('.')}`">
+    <div v-if="isShape(one)" class="mb-3">
+      <strong>{{ one.field.title }}</strong> <span class="quiet">{{ one.field.about }}</span>
+      <ShapeRows :draft="draft" :at="[...pathOf(row.path), ...one.at]" word="part" />
+    </div>
+    <FieldRow
+      v-else
+      :field="one.field"
+      :value="valueAt(one.at)"
+      :parts="parts"
+      :known="language.known.value"
+      @change="(value) => set(one, value)"
+      @clear="clear(one)" />
+  </template>
   <button v-if="hidden" type="button" class="btn btn-link btn-sm p-0" @click="more = true">{{ hidden }} more</button>
   <ToolAdder v-if="isAgent" :draft="draft" :row="row" :language="language" />
   <button v-if="row.kind === 'branch'" type="button" class="btn btn-outline-primary btn-sm" @click="another">Add a way</button>
-  <p v-if="!placed.length && row.kind !== 'branch'" class="quiet">Its lines stand below it.</p>
+  <button v-if="row.kind === 'together'" type="button" class="btn btn-outline-primary btn-sm" @click="strand">Add a strand</button>
+  <p v-if="!placed.length && !['branch', 'together'].includes(row.kind)" class="quiet">Its lines stand below it.</p>
 </template>

@@ -31,7 +31,21 @@ const text = (name: string, title: string, about: string): FieldShape => ({
   schema: {},
   choices: [],
 })
-const own = [text('name', 'Name', 'What the model calls it.'), text('use_when', 'When it is used', 'In words, for the model.')]
+const OF_KIND: Record<string, FieldShape[]> = {
+  table: [
+    { ...text('columns', 'Columns', 'Those that the model sees; all when left out.'), widget: 'list' },
+    { ...text('may', 'It may', 'find, total, add, upsert, remove.'), widget: 'list' },
+  ],
+  server: [{ ...text('only', 'Only these of its tools', ''), widget: 'list' }],
+  run: [{ ...text('with', 'What it is given', 'A value, or {"open": "what belongs there"} for what the model fills in.'), widget: 'pairs' }],
+  agent: [{ ...text('with', 'What it is given', 'A value, or {"open": "what belongs there"} for what the model fills in.'), widget: 'pairs' }],
+  do: [{ ...text('approve', 'A person approves each call', ''), widget: 'truth' }],
+}
+const own = computed(() => [
+  text('name', 'Name', 'What the model calls it.'),
+  text('use_when', 'When it is used', 'In words, for the model.'),
+  ...(OF_KIND[Object.keys(OF_KIND).find((kind) => kind in tool.value) ?? ''] ?? []),
+])
 function open(field: FieldShape, on: boolean): void {
   if (on) put(['with', field.name], { open: field.about || field.title })
   else clear(['with', field.name])

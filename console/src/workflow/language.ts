@@ -63,11 +63,13 @@ export function stepFields(kind: string, root: Schema, action: { input: Record<s
     const input = action?.input as Schema | undefined
     if (!input) return []
     const needed = new Set([...(action?.first ?? []), ...(input.required ?? [])])
-    return fieldsOf(input, input, action?.first).map((field) => ({
-      field,
-      at: ['with', field.name],
-      more: needed.size > 0 && !needed.has(field.name),
-    }))
+    return fieldsOf(input, input, action?.first)
+      .flatMap((field) => flattened(field, input))
+      .map(({ field, at }) => ({
+        field,
+        at: ['with', ...at],
+        more: needed.size > 0 && !needed.has(at[0]!),
+      }))
   }
   const model = modelOf(kind, root)
   const own = fieldsOf(model, root).filter((field) => !COMMON.has(field.name))
@@ -83,6 +85,16 @@ export function stepFields(kind: string, root: Schema, action: { input: Record<s
         more: !inner.required && !['text', 'choices', 'body', 'data'].includes(inner.name),
       }))
   })
+}
+
+/** A field, or where it is a mapping with fields of its own, those. */
+function flattened(field: FieldShape, root: Schema): { field: FieldShape; at: string[] }[] {
+  const schema = field.name === 'gives' || field.name === 'tools' ? null : objectOf(field.schema, root)
+  if (!schema) return [{ field, at: [field.name] }]
+  return fieldsOf(schema, root).map((inner) => ({
+    field: { ...inner, title: `${field.title}: ${inner.title.toLowerCase()}`, required: false },
+    at: [field.name, inner.name],
+  }))
 }
 
 function objectOf(schema: Schema, root: Schema): Schema | null {

@@ -31,7 +31,10 @@ export function rows(checked: Schemas['CheckedOut'], source: Source | null): Row
   })
   const data = source?.data ?? {}
   const input = Object.keys((data.input as { properties?: object } | undefined)?.properties ?? {})
-  const found = [around('input', 'input', input.length ? `It is given ${listed(input)}` : 'It is given what you like')]
+  const found = [
+    around('title', 'about', String(data.note || 'Title, note, labels and limits')),
+    around('input', 'input', input.length ? `It is given ${listed(input)}` : 'It is given what you like'),
+  ]
   const triggers = Array.isArray(data.triggers) ? data.triggers.length : 0
   for (const [n, sentence] of checked.starters.entries()) found.push(around(n < triggers ? `triggers.${n}` : 'triggers', 'trigger', sentence))
   for (const line of checked.script) {

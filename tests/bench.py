@@ -1,0 +1,162 @@
+"""Hands that write a workflow on the page *Workflow*, in its script and bench alone."""
+
+import json
+from typing import Any
+
+from playwright.sync_api import Locator, Page, expect
+
+KINDS = {
+    "set": "Set values", "branch": "Choose one of several ways", "each": "For each item of a list", "together": "Do things side by side",
+    "repeat": "Repeat until something holds", "wait": "Wait", "ask": "Ask a person", "reply": "Reply to the caller", "emit": "Publish an event",
+    "stop": "End the run here", "fail": "Fail the run",
+}  # fmt: skip
+
+
+def words(name: str) -> str:
+    said = name.replace("_", " ")
+    return said.upper() if said in ("url", "json", "id") else said[:1].upper() + said[1:]
+
+
+class Hands:
+    """What a person does; `actions` counts clicks, keys that are commands, and fields that are written."""
+
+    def __init__(self, page: Page, actions: dict[str, Any]) -> None:
+        self.page, self.known, self.actions = page, actions, 0
+        self.script = page.get_by_role("region", name="Script")
+        self.bench = page.get_by_role("region", name="Bench")
+
+    def press(self, key: str) -> None:
+        self.actions += 1
+        self.page.keyboard.press(key)
+
+    def click(self, what: Locator) -> None:
+        self.actions += 1
+        what.click()
+
+    def choose(self, path: str) -> None:
+        self.click(self.script.locator(f'[data-path="{path}"]'))
+
+    def shown(self, path: str) -> None:
+        expect(self.script.locator(f'[data-path="{path}"]')).to_be_visible()
+
+    def add(self, behind: str, step: dict[str, Any], path: str) -> None:
+        """A new line behind one, of the kind of a step; then it is named."""
+        kind = next((one for one in KINDS if one in step), "")
+        self.choose(behind)
+        self.press("Enter")
+        if "do" in step:
+            self.page.keyboard.type(step["do"])
+            option = self.page.get_by_role("option").filter(has_text=step["do"]).first
+        elif "run" in step:
+            self.page.keyboard.type(step["run"])
+            option = self.page.get_by_role("option", name=f"Run {step['run']}").first
+        elif kind:
+            self.page.keyboard.type(KINDS[kind])
+            option = self.page.get_by_role("option").first
+        else:
+            self.page.keyboard.type(step["todo"])
+            option = self.page.get_by_role("option", name="to be written later")
+        self.click(option)
+        self.named(path, step["step"])
+
+    def named(self, path: str, name: str) -> None:
+        line = self.script.locator(f'[data-path="{path}"]')
+        expect(line).to_be_focused()
+        if line.locator(".step").inner_text() == name:
+            return
+        self.press("F2")
+        field = self.script.locator(".naming")
+        field.fill(name)
+        self.press("Enter")
+        expect(line.locator(".step")).to_have_text(name)
+
+    # The bench
+
+    def part(self, title: str) -> None:
+        """Unfold a part."""
+        found = self.bench.locator("details", has=self.page.get_by_role("heading", name=title))
+        if found.get_attribute("open") is None:
+            self.click(found.locator("summary"))
+
+    def more(self) -> None:
+        """All fields of what a line does."""
+        found = self.bench.get_by_role("button", name="more", exact=False)
+        for one in found.all():
+            if one.inner_text().strip().endswith(" more"):
+                self.click(one)
+                return
+
+    def field(self, title: str, within: Locator | None = None) -> Locator:
+        label = self.page.locator("label", has_text=title)
+        exact = (within or self.bench).locator(".field").filter(has=self.page.get_by_text(title, exact=True))
+        return exact.first if exact.count() else (within or self.bench).locator(".field").filter(has=label).first
+
+    def write(self, title: str, value: Any, within: Locator | None = None) -> None:
+        """Write a value into a field, in whatever it is written."""
+        field = self.field(title, within)
+        expect(field).to_be_visible()
+        self.actions += 1
+        if field.locator(".phrase").count():
+            self.click(field.get_by_role("button", name="As expression"))
+        box = field.locator("select, textarea, input").first
+        several = field.get_by_role("button", name="Several values")
+        if isinstance(value, dict) and several.count():
+            self.click(several)
+            expect(field.locator(".pairs")).to_be_visible()
+        if field.locator(".pairs").count():
+            self.pairs(field, value)
+        elif box.evaluate("one => one.tagName") == "SELECT":
+            box.select_option(str(value))
+        elif box.get_attribute("type") == "checkbox":
+            box.set_checked(bool(value))
+        else:
+            plain = isinstance(value, list) and all(not isinstance(one, dict | list) for one in value)
+            lines = plain and box.evaluate("one => one.tagName") == "TEXTAREA"
+            text = "\n".join(map(str, value)) if lines else value if isinstance(value, str) else json.dumps(value)
+            box.fill(text)
+            box.blur()
+
+    def pairs(self, field: Locator, value: dict[str, Any]) -> None:
+        there = field.locator(".pair")
+        for _ in range(there.count()):
+            field.get_by_role("button", name="Remove").first.click()
+        for name, one in value.items():
+            self.actions += 1
+            field.get_by_role("button", name="Add a value").click()
+            row = there.last
+            row.locator("input").nth(0).fill(name)
+            row.locator("input").nth(1).fill(one if isinstance(one, str) else json.dumps(one))
+            row.locator("input").nth(1).blur()
+
+    def shape(self, schema: dict[str, Any], within: Locator) -> None:
+        """Rows of a shape."""
+        for name, of in schema.get("properties", {}).items():
+            self.actions += 2
+            add = within.locator("form").last
+            add.get_by_placeholder("name").fill(name)
+            add.get_by_role("button").click()
+            row = within.locator("tr").filter(has=self.page.get_by_label(f"Name of {name}", exact=True)).first
+            expect(row).to_be_visible()
+            if of.get("type", "") != "string":
+                row.get_by_label(f"Kind of {name}", exact=True).select_option(of.get("type", ""))
+            needed = name in schema.get("required", [])
+            if row.get_by_label(f"{name} is needed").is_checked() != needed:
+                row.get_by_label(f"{name} is needed").set_checked(needed)
+            rest = {key: one for key, one in of.items() if key not in ("type", "properties", "required", "items")}
+            if rest:
+                row.get_by_role("button", name=f"More of {name}").click()
+                for key, one in rest.items():
+                    titles = {
+                        "default": "Default",
+                        "enum": "Choices",
+                        "minItems": "Items at least",
+                        "minimum": "At least",
+                        "maximum": "At most",
+                    }
+                    self.write(titles.get(key, words(key)), one, within)
+                row.get_by_role("button", name=f"More of {name}").click()
+            if of.get("items"):
+                within.get_by_label(f"Kind of each of {name}", exact=True).select_option(of["items"].get("type", ""))
+            if of.get("properties"):
+                label = self.page.get_by_label(f"Name of another part of {name}", exact=True)
+                self.shape(of, within.locator(".shape").filter(has=label).last)
