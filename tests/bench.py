@@ -1,6 +1,7 @@
 """Hands that write a workflow on the page *Workflow*, in its script and bench alone."""
 
 import json
+import re
 from typing import Any
 
 from playwright.sync_api import Locator, Page, expect
@@ -87,9 +88,8 @@ class Hands:
                 return
 
     def field(self, title: str, within: Locator | None = None) -> Locator:
-        label = self.page.locator("label", has_text=title)
-        exact = (within or self.bench).locator(".field").filter(has=self.page.get_by_text(title, exact=True))
-        return exact.first if exact.count() else (within or self.bench).locator(".field").filter(has=label).first
+        label = self.page.locator("label", has_text=re.compile(rf"^\s*{re.escape(title)}( needed)?\s*$"))
+        return (within or self.bench).locator(".field").filter(has=label).first
 
     def write(self, title: str, value: Any, within: Locator | None = None) -> None:
         """Write a value into a field, in whatever it is written."""
@@ -124,9 +124,9 @@ class Hands:
             self.actions += 1
             field.get_by_role("button", name="Add a value").click()
             row = there.last
-            row.locator("input").nth(0).fill(name)
-            row.locator("input").nth(1).fill(one if isinstance(one, str) else json.dumps(one))
-            row.locator("input").nth(1).blur()
+            row.locator("input, textarea").nth(0).fill(name)
+            row.locator("input, textarea").nth(1).fill(one if isinstance(one, str) else json.dumps(one))
+            row.locator("input, textarea").nth(1).blur()
 
     def shape(self, schema: dict[str, Any], within: Locator) -> None:
         """Rows of a shape."""

@@ -186,7 +186,7 @@ def does(oak: Hands, step: dict[str, Any], path: str) -> None:
     for n, tool in enumerate(step.get("with", {}).get("tools", [])):
         oak.choose(path)
         kind = next(one for one in ("do", "run", "agent", "server", "table") if one in tool)
-        oak.bench.get_by_label("Add a tool").select_option(f"{'run' if kind == 'agent' else kind} {tool[kind]}")
+        oak.bench.get_by_label("Add a tool").select_option(f"{kind} {tool[kind]}")
         oak.shown(f"{path}.with.tools.{n}")
         oak.choose(f"{path}.with.tools.{n}")
         for key, value in tool.items():
@@ -305,4 +305,5 @@ def test_a_workflow_of_the_demo_is_written_without_its_document(page: Page, hous
     made = YAML(typ="safe", pure=True).load(house.client().workflow(own).text)
     if "settings" in data:
         data["settings"].setdefault("type", "object")
-    assert made == {**data, "workflow": own}
+    for key in {*made, *data} - {"workflow"}:
+        assert made.get(key) == data.get(key), (key, made.get(key), data.get(key))

@@ -44,8 +44,9 @@ function take(part: Part): void {
     <template v-for="(pair, n) in pairs" :key="n">
       <div class="pair">
         <input v-model="pair.name" class="form-control form-control-sm mono" :aria-label="`Name ${n + 1}`" placeholder="name" @change="say" />
-        <input
+        <textarea
           v-model="pair.text"
+          :rows="pair.text.split('\n').length"
           class="form-control form-control-sm"
           :aria-label="`Value of ${pair.name || n + 1}`"
           :title="phraseOf(pair.text) ?? undefined"

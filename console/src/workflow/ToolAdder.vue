@@ -8,18 +8,20 @@ import type { Row } from './rows'
 
 /** Gives an agent another tool; how it is used is set on the tool’s own line. */
 const props = defineProps<{ draft: Draft; row: Row; language: Language }>()
+const flows = (kind: string) =>
+  props.language.workflows.value.filter((one) => one.kind === kind).map((one) => ({ name: one.name, title: one.title || one.name }))
 const groups = computed(() => [
   {
     word: 'Actions',
     key: 'do',
     of: props.language.actions.value.filter((one) => one.name !== 'agent').map((one) => ({ name: one.name, title: one.title })),
   },
-  { word: 'Workflows', key: 'run', of: props.language.workflows.value.map((one) => ({ name: one.name, title: one.title || one.name })) },
+  { word: 'Workflows', key: 'run', of: flows('workflow') },
+  { word: 'Agents', key: 'agent', of: flows('agent') },
   { word: 'Tool servers', key: 'server', of: (props.language.known.value.server ?? []).map((name) => ({ name, title: name })) },
   { word: 'Tables', key: 'table', of: (props.language.known.value.table ?? []).map((name) => ({ name, title: name })) },
 ])
 function tool(key: string, name: string): Record<string, unknown> {
-  if (key === 'table') return { table: name, may: ['find'] }
   const action = key === 'do' ? props.language.actions.value.find((one) => one.name === name) : undefined
   const needed = ((action?.input as { required?: string[] } | undefined)?.required ?? []).map((field) => [
     field,

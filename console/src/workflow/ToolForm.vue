@@ -31,14 +31,18 @@ const text = (name: string, title: string, about: string): FieldShape => ({
   schema: {},
   choices: [],
 })
+const GIVEN: FieldShape = {
+  ...text('with', 'What it is given', 'A value, or {"open": "what belongs there"} for what the model fills in.'),
+  widget: 'pairs',
+}
 const OF_KIND: Record<string, FieldShape[]> = {
   table: [
     { ...text('columns', 'Columns', 'Those that the model sees; all when left out.'), widget: 'list' },
     { ...text('may', 'It may', 'find, total, add, upsert, remove.'), widget: 'list' },
   ],
-  server: [{ ...text('only', 'Only these of its tools', ''), widget: 'list' }],
-  run: [{ ...text('with', 'What it is given', 'A value, or {"open": "what belongs there"} for what the model fills in.'), widget: 'pairs' }],
-  agent: [{ ...text('with', 'What it is given', 'A value, or {"open": "what belongs there"} for what the model fills in.'), widget: 'pairs' }],
+  server: [{ ...text('only', 'Only these of its tools', ''), widget: 'list' }, GIVEN],
+  run: [GIVEN],
+  agent: [GIVEN],
   do: [{ ...text('approve', 'A person approves each call', ''), widget: 'truth' }],
 }
 const own = computed(() => [

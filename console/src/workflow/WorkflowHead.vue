@@ -38,7 +38,7 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
 <template>
   <div class="head">
     <div class="what">
-      <h1>{{ checked?.title || checked?.workflow || name }}</h1>
+      <h1>{{ title || called || checked?.title || name }}</h1>
       <p v-if="fresh" class="names">
         <label
           >Name

@@ -71,7 +71,7 @@ const KINDS: [string, string, string, string, (name: string) => Record<string, u
 ]
 
 /** Everything that a line can be: actions, kinds of steps, other workflows. */
-export function offers(actions: Action[], workflows: { name: string; title: string }[], own: string): Offer[] {
+export function offers(actions: Action[], workflows: { name: string; title: string; kind: string }[], own: string): Offer[] {
   const kinds = KINDS.map(([key, title, about, words, body]) => ({
     key,
     title,
@@ -90,7 +90,7 @@ export function offers(actions: Action[], workflows: { name: string; title: stri
     make: (source: Source | null) => ({ step: freeName(source, action.name.split('.').at(-1)!), do: action.name, with: begun(action) }),
   }))
   const others = workflows
-    .filter((one) => one.name !== own)
+    .filter((one) => one.name !== own && one.kind === 'workflow')
     .map((one) => ({
       key: `run ${one.name}`,
       title: `Run ${one.name}`,

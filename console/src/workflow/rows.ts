@@ -1,5 +1,6 @@
 import type { Schemas } from '../api/client'
 import { type Path, pathOf, type Source } from '../edit/source'
+import { lines } from './lines'
 
 /** A line of the script: a step, one of its ways, or what stands around the steps. */
 export interface Row {
@@ -35,12 +36,23 @@ export function rows(checked: Schemas['CheckedOut'], source: Source | null): Row
     around('title', 'about', String(data.note || 'Title, note, labels and limits')),
     around('input', 'input', input.length ? `It is given ${listed(input)}` : 'It is given what you like'),
   ]
-  const triggers = Array.isArray(data.triggers) ? data.triggers.length : 0
-  for (const [n, sentence] of checked.starters.entries()) found.push(around(n < triggers ? `triggers.${n}` : 'triggers', 'trigger', sentence))
-  for (const line of checked.script) {
-    const row = { ...line, own: line.kind !== 'arm' && line.kind !== 'strand' }
-    found.push(row)
-    if (source && line.kind === 'do') found.push(...tools(source, row))
+  const triggers = Array.isArray(data.triggers) ? (data.triggers as Record<string, unknown>[]) : []
+  const said = checked.starters.length === triggers.length ? checked.starters : []
+  for (const [n, one] of triggers.entries())
+    found.push(
+      around(
+        `triggers.${n}`,
+        'trigger',
+        said[n] ?? `Started by ${String(Object.keys(one ?? {}).find((key) => key !== 'trigger' && key !== 'input') ?? 'something')}`,
+      ),
+    )
+  if (!triggers.length) found.push(around('triggers', 'trigger', 'A person or a client starts it'))
+  const known = new Map(checked.script.map((line) => [line.path, line]))
+  for (const row of source ? lines(source) : checked.script.map((line) => ({ ...line, own: line.kind !== 'arm' && line.kind !== 'strand' }))) {
+    const line = known.get(row.path)
+    const same = line && line.step === row.step && line.kind === row.kind
+    found.push(same ? { ...row, sentence: line.sentence } : row)
+    if (source && row.kind === 'do') found.push(...tools(source, row))
   }
   found.push(around('result', 'result', 'result' in data ? `It gives ${brief(data.result)}` : 'It gives nothing'))
   return found

@@ -104,6 +104,7 @@ class WorkflowOut(BaseModel):
     """A workflow and how its last 200 runs went; `success` is a share, `seconds` the median."""
 
     name: str
+    kind: Literal["workflow", "agent"] = Field(description="An agent is one that others use as a tool.")
     title: str
     labels: list[str]
     starters: list[str]

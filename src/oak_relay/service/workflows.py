@@ -264,6 +264,7 @@ def _begins(text: str, kinds: TriggerKinds) -> tuple[str, ...]:
 def _summary(row: Any, kinds: TriggerKinds) -> WorkflowOut:
     return WorkflowOut(
         name=row.name,
+        kind=row.kind,
         title=row.title,
         labels=row.labels,
         starters=list(_begins(row.text, kinds)),
