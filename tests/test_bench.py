@@ -307,3 +307,147 @@ def test_a_workflow_of_the_demo_is_written_without_its_document(page: Page, hous
         data["settings"].setdefault("type", "object")
     for key in {*made, *data} - {"workflow"}:
         assert made.get(key) == data.get(key), (key, made.get(key), data.get(key))
+
+
+# Nothing that is typed is lost
+
+
+def wrote(oak: Hands, page: Page, words: str) -> None:
+    """Something is written on the bench, and kept by the browser."""
+    oak.choose("title")
+    oak.write("Note", words)
+    page.wait_for_function(f"Object.values(localStorage).some(one => one.includes({words!r}))")
+
+
+@pytest.fixture
+def larder(house: Processes, request: pytest.FixtureRequest) -> str:
+    name = "larder-" + re.sub(r"[^a-z0-9]+", "-", request.node.name.lower()).strip("-")[-40:]
+    house.client().save(
+        f"oak: 1\nworkflow: {name}\nsteps: [{{step: a, set: {{x: 1}}}}, {{step: b, set: {{y: '${{ a.x }}'}}}}]\nresult: ${{ b.y }}\n"
+    )
+    return name
+
+
+def test_a_reload_shows_what_was_not_saved(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    wrote(oak, page, "bread on Mondays")
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.reload()
+    expect(page.get_by_role("status").filter(has_text="did not save is shown again")).to_be_visible()
+    expect(oak.script.locator('[data-path="title"]')).to_contain_text("bread on Mondays")
+    oak.click(page.get_by_role("button", name="Throw it away"))
+    expect(oak.script.locator('[data-path="title"]')).not_to_contain_text("bread")
+
+
+def test_signing_out_and_in_again_and_leaving_a_new_one_lose_nothing(page: Page, house: Processes):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/new")
+    wrote(oak, page, "a workflow that nobody saved")
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Sign out").click()
+    sign_in(page, house)
+    page.goto(f"{house.url}/workflows/new")
+    expect(oak.script.locator('[data-path="title"]')).to_contain_text("a workflow that nobody saved")
+    page.get_by_role("link", name="Runs").click()
+    page.goto(f"{house.url}/workflows/new")
+    expect(oak.script.locator('[data-path="title"]')).to_contain_text("a workflow that nobody saved")
+
+
+def test_a_session_that_is_over_asks_and_goes_on(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    wrote(oak, page, "written after midnight")
+    house.sql("UPDATE token SET revoked = true WHERE kind = 'session' RETURNING 1")
+    page.get_by_role("button", name="Save", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Your session is over")
+    dialog.get_by_label("Password").fill(house.password)
+    dialog.get_by_role("button", name="Sign in").click()
+    expect(dialog).to_have_count(0)
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    assert "written after midnight" in house.client().workflow(larder).text
+
+
+def test_of_two_tabs_neither_loses_its_text(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    oak.shown("steps.0")
+    client = house.client()
+    client.save(client.workflow(larder).text.replace("x: 1", "x: 2"), expected=1)
+    wrote(oak, page, "meanwhile here")
+    page.get_by_role("button", name="Save", exact=True).click()
+    conflict = page.get_by_role("alert").filter(has_text="Somebody else has saved meanwhile")
+    expect(conflict).to_contain_text("meanwhile here")
+    expect(conflict).to_contain_text("x: 2")
+
+
+# Hands
+
+
+def test_lines_are_moved_named_copied_and_taken_back_by_keys(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    line = oak.script.locator('[data-path="steps.1"]')
+    oak.choose("steps.1")
+    expect(line.locator(".step")).to_have_text("b")
+    oak.press("Alt+ArrowUp")
+    expect(oak.script.locator('[data-path="steps.0"] .step')).to_have_text("b")
+    expect(page.get_by_role("status").filter(has_text="a is used where nothing gives it any more")).to_be_visible()
+    oak.press("Control+z")
+    expect(oak.script.locator('[data-path="steps.0"] .step')).to_have_text("a")
+    oak.choose("steps.0")
+    oak.named("steps.0", "first_of_all")
+    expect(oak.script.locator('[data-path="steps.0"] .step')).to_have_text("first_of_all")
+    oak.press("Control+c")
+    oak.press("ArrowDown")
+    page.evaluate("""async () => {
+      const text = (await navigator.clipboard.readText()).replace('first_of_all', 'another')
+      const given = new DataTransfer()
+      given.setData('text/plain', text)
+      document.activeElement.dispatchEvent(new ClipboardEvent('paste', {clipboardData: given, bubbles: true, cancelable: true}))
+    }""")
+    expect(oak.script.locator('[data-path="steps.2"] .step')).to_have_text("another")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    made = YAML(typ="safe", pure=True).load(house.client().workflow(larder).text)
+    assert [one["step"] for one in made["steps"]] == ["first_of_all", "b", "another"]
+    assert made["steps"][1] == {"step": "b", "set": {"y": "${ first_of_all.x }"}}
+
+
+def test_a_pasted_command_becomes_a_request_and_its_secret_a_credential(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    oak.choose("steps.0")
+    page.evaluate("""() => {
+      const given = new DataTransfer()
+      given.setData('text/plain', "curl https://larder.example/crates -H 'Authorization: Bearer a-very-secret-crate' --json '{\\"n\\": 2}'")
+      document.activeElement.dispatchEvent(new ClipboardEvent('paste', {clipboardData: given, bubbles: true, cancelable: true}))
+    }""")
+    expect(page.get_by_role("status").filter(has_text="Its secret is kept as the credential")).to_be_visible()
+    oak.shown("steps.1")
+    assert not page.evaluate("Object.values(localStorage).some(one => one.includes('a-very-secret-crate'))")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    client = house.client()
+    step = YAML(typ="safe", pure=True).load(client.workflow(larder).text)["steps"][1]
+    assert step["with"]["credential"] in {one.name for one in client.credentials()}
+    assert "a-very-secret-crate" not in client.workflow(larder).text
+
+
+def test_a_line_is_tried_with_data_of_the_one_before_it(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    oak.choose("steps.0")
+    oak.click(page.get_by_role("button", name="Try", exact=True))
+    expect(oak.script.locator('[data-path="steps.0"]')).to_contain_text("succeeded")
+    oak.choose("result")
+    oak.click(oak.field("It gives").get_by_role("button", name="Data for It gives"))
+    page.keyboard.type("a x")
+    expect(page.get_by_role("option").first).to_contain_text("1")
+    oak.press("Enter")
+    expect(oak.field("It gives")).to_contain_text("x, from a")
+    oak.choose("steps.1")
+    oak.click(page.get_by_role("button", name="Try from here"))
+    expect(oak.script.locator('[data-path="steps.1"]')).to_contain_text("succeeded")

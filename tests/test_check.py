@@ -10,6 +10,7 @@ from oak_relay.actions.catalogue import offer
 from oak_relay.cli.main import main
 from oak_relay.document.check import check
 from oak_relay.document.models import json_schema
+from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
 from oak_relay.document.text import read, write
 
@@ -95,3 +96,12 @@ result: ${ row.id ~ more.text }
 def test_columns_that_a_table_does_not_have_are_found(names: tuple[str, str, str], found: list[str]):
     world = offer().catalogue.world(models=frozenset({"quick"}), tables={"huts": ["name", "bunks"]})
     assert [f.fix for f in check(TABLES % tuple(json.dumps(n) for n in names), world).findings] == found
+
+
+def test_keys_in_quotes_are_plain_texts():
+    """Those of JSON too: a value with such keys is judged by a schema as any other."""
+    document = read('{"oak": 1, "steps": [{"with": {"json": {"n": 2, \'m\': 3}}}]}').data
+    inner = document["steps"][0]["with"]["json"]
+    assert inner == {"n": 2, "m": 3}
+    assert {type(key) for key in inner} == {str}
+    assert validator({"type": "object"}).fault(inner) == ""

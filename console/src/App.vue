@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 import { RouterLink, RouterView, useRoute } from 'vue-router'
-import { Problem } from './api/client'
+import { expired, Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
 import RestoreNote from './components/RestoreNote.vue'
+import SignInAgain from './components/SignInAgain.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import SignInPage from './pages/SignInPage.vue'
@@ -52,6 +53,7 @@ const places = [
         <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
       </div>
     </header>
+    <SignInAgain v-if="expired" :name="who" />
     <main id="content"><RestoreNote /><RouterView :key="route.path.startsWith('/runs/') ? route.path : undefined" /></main>
   </template>
 </template>

@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { ref } from 'vue'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -20,6 +21,9 @@ export class Problem extends Error {
   }
 }
 
+/** Whether a session that was there is over: who writes something signs in again, and goes on. */
+export const expired = ref(false)
+
 export const api = createClient<paths>({ baseUrl: '/', headers: { Accept: 'application/json' } })
 
 /** The data of a call, or its problem thrown. */
@@ -31,6 +35,7 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
     throw new Problem(0, 'The service does not answer', '', 'Is it running? This page tries again by itself.')
   }
   if (result.response.ok) return result.data as T
+  if (result.response.status === 401) expired.value = true
   const error = (result.error ?? {}) as Partial<Problem>
   throw new Problem(
     result.response.status,

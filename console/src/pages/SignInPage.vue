@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
-import { api, data } from '../api/client'
+import { api, data, expired } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
 import { who } from '../lib/session'
 
@@ -15,6 +15,7 @@ async function signIn(): Promise<void> {
   problem.value = null
   try {
     who.value = (await data(api.POST('/api/v1/session', { body: { name: name.value, password: password.value } }))).name
+    expired.value = false
   } catch (error) {
     problem.value = error as Error
   } finally {

@@ -157,7 +157,7 @@ class _Reader:
                 line, column = node.lc.key(key) if key in (node.lc.data or {}) else (node.lc.line, node.lc.col)
                 fix = 'write "${ … }", in quotes, where an expression is meant'
                 raise Unreadable(Finding(line + 1, column + 1, "{{ }} holds no expression here", fix))
-            name = key if isinstance(key, str) else ("null" if key is None else str(key).lower())
+            name = str(key) if isinstance(key, str) else ("null" if key is None else str(key).lower())
             if len(name) > _LONGEST_KEY:
                 self._refuse(path, f"a key has more than {_LONGEST_KEY} letters", "shorten it")
             here = (*path, name)
