@@ -451,3 +451,55 @@ def test_a_line_is_tried_with_data_of_the_one_before_it(page: Page, house: Proce
     oak.choose("steps.1")
     oak.click(page.get_by_role("button", name="Try from here"))
     expect(oak.script.locator('[data-path="steps.1"]')).to_contain_text("succeeded")
+
+
+# For everybody
+
+
+AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
+PLACES = ["title", "input", "triggers.0", "steps.0", "steps.1.branch.1", "steps.1.branch.1.steps.0", "result", ""]
+
+
+def looked_at(page: Page) -> list[str]:
+    """What axe finds."""
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    return [
+        f"{one['id']}: {one['nodes'][0]['html'][:200]} {one['nodes'][0]['failureSummary'][:200]}"
+        for one in found["violations"]
+    ]
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_nothing_is_found_that_keeps_anybody_out(page: Page, house: Processes, theme: str):
+    page.goto(f"{house.url}/workflows/booking-triage")
+    if theme == "dark":
+        page.get_by_role("button", name="Dark").click()
+    oak = hands(page, house)
+    for place in PLACES:
+        page.goto(f"{house.url}/workflows/booking-triage" + (f"?line={place}" if place else ""))
+        oak.shown("steps.0")
+        page.locator("section[aria-label=Bench]").evaluate(
+            "one => one.querySelectorAll('details').forEach(d => (d.open = true))"
+        )
+        assert looked_at(page) == [], place
+    page.goto(f"{house.url}/workflows/booking-triage?line=steps.0")
+    oak.shown("steps.0")
+    page.get_by_role("button", name="Add a line", exact=True).click()
+    page.keyboard.type("ask")
+    assert looked_at(page) == []
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name=re.compile("^Data for")).first.click()
+    assert looked_at(page) == []
+    page.goto(f"{house.url}/workflows/booking-triage?side=document")
+    expect(page.get_by_label("The workflow document")).to_be_visible()
+    assert looked_at(page) == []
+
+
+@pytest.mark.parametrize("width", [400, 640])
+def test_it_fits_a_narrow_screen_and_twice_the_size(page: Page, house: Processes, width: int):
+    page.set_viewport_size({"width": width, "height": 800})
+    for place in PLACES:
+        page.goto(f"{house.url}/workflows/booking-triage?line={place}")
+        expect(page.locator("h1")).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, place

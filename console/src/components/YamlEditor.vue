@@ -51,7 +51,7 @@ onMounted(() => {
         colours.of(highlight()),
         syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
         EditorView.lineWrapping,
-        EditorView.contentAttributes.of({ 'aria-label': 'The workflow document' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'The workflow document', tabindex: '0' }),
         keymap.of([
           { key: 'Mod-s', run: () => (emit('save'), true) },
           { key: 'Mod-z', run: () => (emit('undo'), true), shift: () => (emit('redo'), true) },

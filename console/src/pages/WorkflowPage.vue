@@ -88,7 +88,10 @@ const side = computed<'bench' | 'document'>({
   get: () => (route.query.side === 'document' ? 'document' : 'bench'),
   set: (to) => void router.replace({ query: { ...route.query, side: to === 'document' ? to : undefined } }),
 })
-const chosen = ref('')
+const chosen = computed<string>({
+  get: () => String(route.query.line ?? ''),
+  set: (line) => void router.replace({ query: { ...route.query, line: line || undefined } }),
+})
 const script = useTemplateRef<{ focus: (path: string) => void; begin: () => void }>('script')
 const editor = useTemplateRef<{ goTo: (line: number) => void }>('editor')
 const rows = computed(() => (draft.checked.value ? rowsOf(draft.checked.value, draft.source.value) : []))

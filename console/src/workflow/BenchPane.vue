@@ -114,13 +114,13 @@ const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'ru
   </template>
   <ToolForm v-else-if="row.kind === 'tool'" :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
   <template v-else>
+    <div v-if="sends" class="ways">
+      <button type="button" class="btn btn-link btn-sm p-0" :aria-pressed="!comes" @click="comes = false">as written</button> |
+      <button type="button" class="btn btn-link btn-sm p-0" :aria-pressed="comes" @click="comes = true">as it comes</button>
+    </div>
     <details open>
       <summary>
         <h3>What it does</h3>
-        <span v-if="sends" class="ways">
-          <button type="button" class="btn btn-link btn-sm p-0" :aria-pressed="!comes" @click.prevent="comes = false">as written</button> |
-          <button type="button" class="btn btn-link btn-sm p-0" :aria-pressed="comes" @click.prevent="comes = true">as it comes</button>
-        </span>
       </summary>
       <AsItComes v-if="comes && sends" :draft="draft" :step="row.step" :input="known.input" :sample="sample" :results="tries.results.value" />
       <StepForm v-else :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
