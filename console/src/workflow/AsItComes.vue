@@ -44,7 +44,10 @@ const words = (message: Record<string, unknown>) => (typeof message.content === 
 </script>
 
 <template>
-  <ProblemNote v-if="problem" :problem="problem" />
+  <template v-if="problem">
+    <ProblemNote :problem="problem" />
+    <p class="quiet">What earlier lines give is known when they were tried, or when it is written under <em>Its result</em>.</p>
+  </template>
   <template v-if="found">
     <p v-if="found.empty.length" class="text-warning-emphasis">Nothing is there for {{ found.empty.join(', ') }}.</p>
     <template v-if="found.messages">
