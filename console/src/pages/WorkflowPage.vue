@@ -184,7 +184,7 @@ function saveOver(version: number): void {
     <p v-if="draft.refusal.value || told" role="status" class="told">{{ draft.refusal.value || told }}</p>
 
     <div class="both">
-      <section aria-label="Script">
+      <section aria-label="Script" class="script">
         <h2>Script <button type="button" class="btn btn-link btn-sm" @click="script?.begin()">Add a line</button></h2>
         <ScriptPane
           ref="script"
@@ -197,13 +197,8 @@ function saveOver(version: number): void {
           @curl="curl"
           @told="(text) => (told = text)" />
         <FindingList :findings="draft.checked.value?.findings ?? []" @go="go" />
-        <template v-if="draft.checked.value?.starters.length && !fresh">
-          <h2>Ways in</h2>
-          <WaysIn :workflow="name" :hooks="draft.checked.value.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
-        </template>
-        <RecentRuns v-if="!fresh" :workflow="name" />
       </section>
-      <section v-if="side === 'bench'" aria-label="Bench">
+      <section v-if="side === 'bench'" aria-label="Bench" class="side">
         <h2>Bench</h2>
         <SampleBar
           v-model:input="input"
@@ -231,7 +226,7 @@ function saveOver(version: number): void {
           :kept="events.map((one) => one.name)"
           class="mt-4" />
       </section>
-      <section v-else aria-label="Document">
+      <section v-else aria-label="Document" class="side">
         <h2>Document</h2>
         <YamlEditor
           ref="editor"
@@ -241,6 +236,13 @@ function saveOver(version: number): void {
           @save="store.save"
           @undo="draft.undo"
           @redo="draft.redo" />
+      </section>
+      <section v-if="!fresh" aria-label="Around it" class="around">
+        <template v-if="draft.checked.value?.starters.length && !fresh">
+          <h2>Ways in</h2>
+          <WaysIn :workflow="name" :hooks="draft.checked.value.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
+        </template>
+        <RecentRuns v-if="!fresh" :workflow="name" />
       </section>
     </div>
     <StartDialog
@@ -264,8 +266,17 @@ function saveOver(version: number): void {
 }
 .both {
   display: grid;
-  grid-template-columns: minmax(20rem, 5fr) minmax(20rem, 6fr);
-  gap: 2rem;
+  grid-template: 'script side' auto 'around side' 1fr / minmax(20rem, 5fr) minmax(20rem, 6fr);
+  gap: 0 2rem;
+}
+.script {
+  grid-area: script;
+}
+.side {
+  grid-area: side;
+}
+.around {
+  grid-area: around;
 }
 .both h2 {
   margin: 1.2rem 0 0.4rem;
@@ -275,7 +286,7 @@ function saveOver(version: number): void {
 }
 @media (max-width: 900px) {
   .both {
-    grid-template-columns: minmax(0, 1fr);
+    grid-template: 'script' 'side' 'around' / minmax(0, 1fr);
   }
 }
 </style>

@@ -19,6 +19,11 @@ const emit = defineEmits<{
 const checked = computed(() => props.draft.checked.value)
 const mistakes = computed(() => (checked.value?.findings ?? []).filter((one) => one.severity === 'error').length)
 const on = computed(() => props.page?.workflow.on_version ?? null)
+/** The newest version, where an older one is shown. */
+const older = computed(() => {
+  const newest = props.page?.versions[0]?.number ?? 0
+  return props.page && props.page.version < newest ? newest : null
+})
 const isOn = computed(() => on.value !== null && on.value === props.page?.version && !props.draft.changed.value)
 const versions = computed(() =>
   (props.page?.versions ?? []).map((one) => ({
@@ -49,6 +54,9 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
       <p v-else class="quiet">
         {{ (checked?.starters ?? []).join('; ') }}. <strong v-if="on">On, with version {{ on }}.</strong>
         <template v-else><strong>Off</strong>: nothing starts it by itself; you still can.</template>
+      </p>
+      <p v-if="older" class="older">
+        This is version {{ page?.version }}. Saved, it becomes the newest, in the place of version {{ older }}, which stays in the list.
       </p>
     </div>
     <BFormSelect v-if="!fresh" v-model="version" :options="versions" size="sm" class="versions" aria-label="Version" />
@@ -96,6 +104,9 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
 }
 .what p {
   margin: 0;
+}
+.older {
+  color: var(--relay-waiting);
 }
 .names {
   display: flex;
