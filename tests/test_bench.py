@@ -503,3 +503,19 @@ def test_it_fits_a_narrow_screen_and_twice_the_size(page: Page, house: Processes
         page.goto(f"{house.url}/workflows/booking-triage?line={place}")
         expect(page.locator("h1")).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= width, place
+
+
+def test_another_start_takes_four_actions(page: Page, house: Processes, larder: str):
+    oak = hands(page, house)
+    page.goto(f"{house.url}/workflows/{larder}")
+    oak.choose("triggers")
+    oak.actions += 1
+    oak.bench.get_by_label("What starts it").select_option("schedule")
+    oak.shown("triggers.0")
+    oak.click(page.get_by_role("button", name="Save", exact=True))
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    oak.click(page.get_by_role("button", name="Switch on"))
+    expect(page.get_by_role("status").filter(has_text="On, with version 2")).to_be_visible()
+    print("another start:", oak.actions, "actions")
+    assert oak.actions <= 4
+    assert [one.trigger for one in house.client().schedules(workflow=larder)] == ["schedule"]

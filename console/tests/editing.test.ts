@@ -8,7 +8,7 @@ import { freeName, loose, renameStep, scopeAt, usesOf } from '../src/edit/scope'
 import { removeKey, renameKey, setValue } from '../src/edit/values'
 import { DEMO, documents, values } from './documents'
 
-const RUNS = { numRuns: 120 }
+const RUNS = { numRuns: 60 }
 
 /** Every byte outside of the changes is where it was. */
 function untouched(before: string, after: string, changes: readonly Change[]): boolean {
