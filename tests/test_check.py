@@ -105,3 +105,11 @@ def test_keys_in_quotes_are_plain_texts():
     assert inner == {"n": 2, "m": 3}
     assert {type(key) for key in inner} == {str}
     assert validator({"type": "object"}).fault(inner) == ""
+
+
+def test_many_things_to_look_at_are_no_mistake():
+    steps = "".join(f"  - {{step: s{n}, set: {{x: 1}}}}\n" for n in range(100))
+    checked = check(f"oak: 1\nworkflow: many\nsteps:\n{steps}", WORLD)
+    assert len(checked.findings) == 41
+    assert {one.severity for one in checked.findings} == {"warning"}
+    assert checked.sound

@@ -62,7 +62,8 @@ def check(text: str, world: World) -> Checked:
     order = sorted(set(checker.findings), key=lambda f: (f.line, f.column))
     if len(order) > _MOST:
         more = f"{len(order) - _MOST:,} more were found"
-        order = [*order[:_MOST], Finding(order[_MOST].line, 1, more, "correct the first ones, and look again")]
+        rest = min((f.severity for f in order[_MOST:]), key=("error", "warning").index)
+        order = [*order[:_MOST], Finding(order[_MOST].line, 1, more, "correct the first ones, and look again", rest)]
     return Checked(document, source, order)
 
 
