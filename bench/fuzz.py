@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from unittest.mock import Mock, patch
+from unittest.mock import Mock
 
 import atheris
 
@@ -30,8 +30,9 @@ with atheris.instrument_imports(include=["oak_relay", "jsonpath", "dateutil", "c
     from oak_relay.actions import servers
     from oak_relay.actions.catalogue import offer
     from oak_relay.actions.http import Exchange
+    from oak_relay.actions.server_calls import Calls, ServerCall
     from oak_relay.capabilities.alias import Alias
-    from oak_relay.document import calendar, durations, paths, schemas, wire
+    from oak_relay.document import calendar, durations, paths, schemas, values, wire
     from oak_relay.document.check import check
     from oak_relay.document.errors import StepFailed
     from oak_relay.document.expressions import BadExpression, Template
@@ -164,31 +165,33 @@ def _secret(text: str) -> None:
 
 
 class _Said:
-    """A tool server that answers everything with what the fuzzer thinks of."""
+    """Sessions with a tool server that answers everything with what the fuzzer thinks of, as it comes and as its result."""
 
     def __init__(self, text: str) -> None:
-        self._result = _json(text)
+        self._text, self._result = text, _json(text)
 
-    async def __aenter__(self) -> "_Said":
-        return self
-
-    async def __aexit__(self, *_: object) -> None:
-        return None
-
-    async def ask(self, _method: str, _params: dict[str, Any], **_more: object) -> dict[str, Any]:
+    async def ask(
+        self, name: str, _server: object, at: Any, method: str, params: Any, reached: Any = "no"
+    ) -> dict[str, Any]:
+        call = ServerCall(name, at, reached)
+        calls = Calls(call)
+        calls.leaving(values.dumps({"jsonrpc": "2.0", "id": 1, "method": method, "params": dict(params)}).encode())
+        calls.came(self._text)
+        if call.result is not None:
+            return call.result
         return self._result if isinstance(self._result, dict) else {}
 
 
 def _server(text: str) -> None:
     async def ask() -> None:
         at: Any = Mock()
+        sessions: Any = _Said(text)
         with contextlib.suppress(StepFailed):
-            await servers.tools("huts", at, at)
+            await servers.tools("huts", at, at, sessions)
         with contextlib.suppress(StepFailed):
-            await servers.call("huts", at, "beds", {}, at)
+            await servers.call("huts", at, "beds", {}, at, sessions)
 
-    with patch.object(servers, "_session", lambda *_: _Said(text)):
-        asyncio.run(ask())
+    asyncio.run(ask())
 
 
 def _demo() -> list[str]:
