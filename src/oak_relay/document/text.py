@@ -1,6 +1,5 @@
-"""YAML 1.2 (or JSON) in and out: comments and order survive, and every value knows its line."""
+"""YAML 1.2 (or JSON) as plain data: order survives, and every value knows its line."""
 
-import io
 import re
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -8,7 +7,7 @@ from time import thread_time
 from typing import NoReturn
 
 from ruamel.yaml import YAML
-from ruamel.yaml.comments import CommentedKeyMap, CommentedKeySeq, CommentedMap, CommentedSeq
+from ruamel.yaml.comments import CommentedKeyMap, CommentedKeySeq, CommentedMap, CommentedSeq, TaggedScalar
 from ruamel.yaml.error import MarkedYAMLError
 from ruamel.yaml.events import CollectionEndEvent, CollectionStartEvent
 from ruamel.yaml.parser import RoundTripParser
@@ -16,6 +15,7 @@ from ruamel.yaml.parser import RoundTripParser
 from oak_relay.document import yaml_faults
 from oak_relay.document.errors import Fault, Finding, StepFailed
 from oak_relay.document.meter import sound_number
+from oak_relay.document.yaml_quick import Path, Places, quick
 
 LARGEST = 512 * 1024
 _DEEPEST = 60
@@ -27,7 +27,6 @@ STEPS = 1_000
 _LONGEST_KEY = 500
 _NESTED = re.compile(r"(?:[\[{] ?){61}")
 """Brackets that are refused before they are counted: that takes the longer the more there are."""
-Path = tuple[str | int, ...]
 
 
 class Unreadable(Fault, ValueError):
@@ -44,8 +43,7 @@ class Source:
 
     text: str
     data: object
-    places: dict[Path, tuple[int, int]] = field(default_factory=dict)
-    tree: object = None
+    places: Places = field(default_factory=dict)
 
     def place(self, path: Path) -> tuple[int, int]:
         """The line and column of a path, or of the nearest one above it."""
@@ -62,6 +60,8 @@ def read(text: str) -> Source:
         raise Unreadable(Finding(1, 1, f"nested deeper than {_DEEPEST} levels", "flatten the document"))
     if text.count("\n") > _LINES:
         raise Unreadable(Finding(_LINES, 1, f"the document has more than {_LINES:,} lines", "split it in two"))
+    if found := quick(text, deepest=_DEEPEST, values=_VALUES, steps=STEPS, longest_key=_LONGEST_KEY):
+        return Source(text, *found)
     try:
         tree = _yaml().load(text)
     except Unreadable:
@@ -75,23 +75,13 @@ def read(text: str) -> Source:
     data = reader.plain(tree, ())
     if not isinstance(data, dict):
         raise Unreadable(Finding(1, 1, "a document is a mapping that begins with `oak: 1`", "begin with `oak: 1`"))
-    return Source(text, data, reader.places, tree)
-
-
-def write(tree: object) -> str:
-    """YAML text of a tree read by `read` (comments kept) or of plain data."""
-    out = io.StringIO()
-    _yaml().dump(tree, out)
-    return out.getvalue()
+    return Source(text, data, reader.places)
 
 
 def _yaml() -> YAML:
     yaml = YAML(typ="rt", pure=True)
     yaml.Parser = _Parser
     yaml.version = None
-    yaml.preserve_quotes = True
-    yaml.width = 110
-    yaml.indent(mapping=2, sequence=4, offset=2)
     return yaml
 
 
@@ -127,7 +117,7 @@ class _Reader:
     """Takes plain data out of a tree of YAML, an alias as what it stands for, and notes where each value stands."""
 
     def __init__(self) -> None:
-        self.places: dict[Path, tuple[int, int]] = {(): (1, 1)}
+        self.places: Places = {(): (1, 1)}
         self.values = 0
         self.steps = 0
 
@@ -179,6 +169,8 @@ class _Reader:
             return _number(node, path, self.places)
         if hasattr(node, "isoformat"):
             return node.isoformat()
+        if isinstance(node, TaggedScalar):
+            return str(node.value)
         if hasattr(node, "value"):
             return bool(node)
         return str(node)
@@ -189,7 +181,7 @@ class _Reader:
         raise Unreadable(Finding(*self.places[path], message, fix))
 
 
-def _number(node: int | float | Decimal, path: Path, places: dict[Path, tuple[int, int]]) -> int | float | Decimal:
+def _number(node: int | float | Decimal, path: Path, places: Places) -> int | float | Decimal:
     value = int(node) if isinstance(node, int) else float(node) if isinstance(node, float) else node
     try:
         sound_number(value)
