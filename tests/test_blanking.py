@@ -49,6 +49,12 @@ def test_what_holds_no_secret_is_left_as_it_is(text):
     assert blanker.json(json.dumps(value)) == json.dumps(value)
 
 
+def test_an_escape_that_is_cut_may_stand_behind_another():
+    blanker = Blanker(['0000000"'])
+    stream = Stream(blanker)
+    assert stream.take("0000000\\&") + stream.take("quot;") + stream.end() == BLANK
+
+
 @given(secrets, st.lists(st.sampled_from(["JSON", "percent", "HTML", "JSON all escaped"]), max_size=3), st.text(alphabet=LETTERS, max_size=12), st.data())  # fmt: skip
 @settings(max_examples=300, deadline=None)
 def test_streams_are_blanked_across_the_edges_of_pieces(secret, names, beside, data):

@@ -78,7 +78,8 @@ class Place:
 
 SCRIPT: list[tuple[str, int, str]] = [
     ("check {file}", 0, ""), ("check {file} --stored", 0, ""), ("save {file} --on", 0, ""), ("save {asks}", 0, ""),
-    ("text odd-@", 0, ""), ("workflows", 0, ""), ("render {file} kept --input {\"text\":\"x\"}", 0, ""),
+    ("text odd-@", 0, ""), ("versions odd-@", 0, ""), ("differences odd-@", 0, ""), ("differences odd-@ 1 {file} --lines", 0, ""),
+    ("differences odd-@ nowhere.yaml", 1, ""), ("versions nowhere", 5, ""), ("workflows", 0, ""), ("render {file} kept --input {\"text\":\"x\"}", 0, ""),
     ("settings odd-@ crates=5", 0, ""), ("settings odd-@", 0, ""), ("actions", 0, ""), ("actions http.request", 0, ""),
     ("try {file} kept", 0, ""), ("off odd-@", 0, ""), ("on odd-@", 0, ""), ("duplicate odd-@ odd-@-copy", 0, ""),
     ("rename odd-@-copy odd-@-other", 0, ""), ("remove odd-@-other --yes", 0, ""), ("remove odd-@", 2, ""),

@@ -111,8 +111,12 @@ async def workflows(oak: Face, name: str) -> None:
     saved = await oak.save(text)
     with pytest.raises(Conflict):
         await oak.save(text.replace("crates for", "boxes for"))
-    await oak.save(text.replace("crates for", "boxes for"), expected=saved.version)
-    assert (await oak.workflow(name)).version == 2
+    boxes = text.replace("crates for", "boxes for")
+    await oak.save(boxes, expected=saved.version, remark="boxes")
+    newest = await oak.workflow(name)
+    assert (newest.version, [one.remark for one in newest.versions]) == (2, ["boxes", ""])
+    [difference] = (await oak.compare(text, boxes)).differences
+    assert (difference.what, difference.step) == ("changed", "kept")
     assert name in [one.name for one in await oak.workflows(name)]
     assert (await oak.render(text, "kept", {"hut": "Glasswater"})).input["line"] == "3 crates for Glasswater"
     assert (await oak.try_step(text, "kept", {"hut": "Glasswater"})).state == "succeeded"

@@ -1,36 +1,25 @@
 <script setup lang="ts">
 import { defaultKeymap, indentWithTab } from '@codemirror/commands'
-import { yaml } from '@codemirror/lang-yaml'
-import { bracketMatching, defaultHighlightStyle, foldGutter, foldKeymap, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
+import { bracketMatching, foldGutter, foldKeymap, indentUnit } from '@codemirror/language'
 import { lintGutter, setDiagnostics } from '@codemirror/lint'
 import { search, searchKeymap } from '@codemirror/search'
 import { Compartment, EditorState } from '@codemirror/state'
-import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
-import { tags } from '@lezer/highlight'
+import { drawSelection, EditorView, highlightActiveLine, keymap } from '@codemirror/view'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Finding } from '../api/client'
+import type { Source } from '../edit/source'
 import { theme } from '../lib/theme'
+import type { Help } from '../workflow/complete'
+import { editorHelp } from './editorHelp'
+import { documentLook, highlight } from './editorLook'
 
 const text = defineModel<string>({ required: true })
-const props = defineProps<{ findings: Finding[] }>()
-const emit = defineEmits<{ save: []; undo: []; redo: [] }>()
+const props = defineProps<{ findings: Finding[]; help: Help; source: Source | null }>()
+/** `at`: the reader has put the cursor there, as an offset of the text. */
+const emit = defineEmits<{ save: []; undo: []; redo: []; at: [offset: number] }>()
 const place = ref<HTMLElement>()
 let view: EditorView | undefined
 const colours = new Compartment()
-
-const dark = HighlightStyle.define([
-  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#dcb577' },
-  { tag: [tags.string, tags.content], color: '#c9d8b8' },
-  { tag: tags.comment, color: '#8f8069', fontStyle: 'italic' },
-  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#8fb3d6' },
-])
-const light = HighlightStyle.define([
-  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#6b4a1f' },
-  { tag: [tags.string, tags.content], color: '#3d5a2f' },
-  { tag: tags.comment, color: '#75665a', fontStyle: 'italic' },
-  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#3a5f83' },
-])
-const highlight = () => syntaxHighlighting(theme.value === 'dark' ? dark : light)
 
 onMounted(() => {
   view = new EditorView({
@@ -38,20 +27,17 @@ onMounted(() => {
     state: EditorState.create({
       doc: text.value,
       extensions: [
-        lineNumbers(),
+        documentLook,
         foldGutter(),
-        EditorState.lineSeparator.of('\n'),
         search({ top: true }),
         drawSelection(),
         highlightActiveLine(),
         bracketMatching(),
         indentUnit.of('  '),
         lintGutter(),
-        yaml(),
         colours.of(highlight()),
-        syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
-        EditorView.lineWrapping,
         EditorView.contentAttributes.of({ 'aria-label': 'The workflow document', tabindex: '0' }),
+        editorHelp(() => ({ help: props.help, source: props.source })),
         keymap.of([
           { key: 'Mod-s', run: () => (emit('save'), true) },
           { key: 'Mod-z', run: () => (emit('undo'), true), shift: () => (emit('redo'), true) },
@@ -63,6 +49,8 @@ onMounted(() => {
         ]),
         EditorView.updateListener.of((update) => {
           if (update.docChanged) text.value = update.state.doc.toString()
+          else if (update.selectionSet && update.view.hasFocus && update.transactions.some((one) => one.isUserEvent('select')))
+            emit('at', update.state.selection.main.head)
         }),
       ],
     }),
@@ -98,12 +86,12 @@ function mark(): void {
   )
 }
 
-/** Put the cursor at a line (from 1) and show it. */
-function goTo(number: number): void {
+/** Put the cursor at a line (from 1) and show it; quietly, the keys stay where they are. */
+function goTo(number: number, quietly = false): void {
   if (!view) return
   const line = view.state.doc.line(Math.min(Math.max(number, 1), view.state.doc.lines))
   view.dispatch({ selection: { anchor: line.from }, effects: EditorView.scrollIntoView(line.from, { y: 'center' }) })
-  view.focus()
+  if (!quietly) view.focus()
 }
 defineExpose({ goTo })
 </script>
@@ -134,6 +122,14 @@ defineExpose({ goTo })
 }
 .editor :deep(.cm-cursor) {
   border-left-color: var(--bs-body-color);
+}
+.editor :deep(.cm-tooltip-autocomplete > ul > li[aria-selected]) {
+  background: var(--bs-primary);
+  color: var(--bs-body-bg);
+}
+.editor :deep(.told) {
+  padding: 0.3rem 0.6rem;
+  max-width: 26rem;
 }
 .editor :deep(.cm-tooltip) {
   background: var(--bs-body-bg);

@@ -21,17 +21,20 @@ export class Source {
   private constructor(
     readonly text: string,
     readonly tree: Document.Parsed,
+    /** The whole of it as plain data, to be read and never changed. */
+    readonly data: Record<string, unknown>,
   ) {}
 
   /** What a text says; null for one that cannot be read as YAML. */
   static read(text: string): Source | null {
     const tree = parseDocument(text, { keepSourceTokens: true, uniqueKeys: true, strict: true, logLevel: 'silent' })
-    return tree.errors.length || !isMap(tree.contents) ? null : new Source(text, tree)
-  }
-
-  /** The whole of it as plain data. */
-  get data(): Record<string, unknown> {
-    return this.tree.toJS() as Record<string, unknown>
+    if (tree.errors.length || !isMap(tree.contents)) return null
+    try {
+      return new Source(text, tree, frozen(tree.toJS() as Record<string, unknown>))
+    } catch {
+      // aliases that would stand for too much
+      return null
+    }
   }
 
   /** What stands at a place; undefined when nothing does. */
@@ -47,8 +50,12 @@ export class Source {
 
   /** Plain data of a place. */
   value(path: Path): unknown {
-    const node = this.node(path)
-    return node === undefined ? undefined : node.toJS(this.tree)
+    let here: unknown = this.data
+    for (const key of path) {
+      if (here === null || typeof here !== 'object' || !Object.hasOwn(here, key)) return undefined
+      here = (here as Record<string | number, unknown>)[key]
+    }
+    return here
   }
 
   /** The pair of a key, in the mapping that holds it. */
@@ -128,6 +135,14 @@ export class Source {
     }
     return end
   }
+}
+
+function frozen<T>(value: T): T {
+  if (value && typeof value === 'object') {
+    Object.values(value).forEach(frozen)
+    Object.freeze(value)
+  }
+  return value
 }
 
 function pair(map: YAMLMap, key: string | number): Pair<Node, Node | null> | undefined {

@@ -1,41 +1,42 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, onMounted, ref, useTemplateRef, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, ref, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, data, type Finding } from '../api/client'
+import { api, data } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import RecentRuns from '../components/RecentRuns.vue'
 import SaveConflict from '../components/SaveConflict.vue'
 import TalkPanel from '../components/TalkPanel.vue'
+import VersionList from '../components/VersionList.vue'
 import WaysIn from '../components/WaysIn.vue'
-import YamlEditor from '../components/YamlEditor.vue'
-import { CannotEdit } from '../edit/changes'
 import { renameStep } from '../edit/scope'
 import { pathOf } from '../edit/source'
-import { insertSteps } from '../edit/steps'
 import { setValue } from '../edit/values'
 import { FIRST } from '../lib/first'
 import { moment } from '../lib/format'
 import { every } from '../lib/lists'
 import { who } from '../lib/session'
 import BenchPane from '../workflow/BenchPane.vue'
-import { asText, offers as offersOf } from '../workflow/catalogue'
-import { stepOfCurl } from '../workflow/curlCredential'
+import { offers as offersOf } from '../workflow/catalogue'
+import { usePastedCurl } from '../workflow/curlCredential'
 import { keep, useDraft } from '../workflow/draft'
 import FindingList from '../workflow/FindingList.vue'
 import { useGuard } from '../workflow/guard'
 import { useLanguage } from '../workflow/language'
-import { behindRow, marks as marksOf, rows as rowsOf } from '../workflow/rows'
+import { marks as marksOf, rows as rowsOf } from '../workflow/rows'
 import SampleBar from '../workflow/SampleBar.vue'
 import ScriptPane from '../workflow/ScriptPane.vue'
 import StartDialog from '../workflow/StartDialog.vue'
+import { useSides } from '../workflow/sides'
 import { useStore } from '../workflow/store'
 import { shapesOf } from '../workflow/shapes'
+import { provideTaking } from '../workflow/taking'
 import { useTries } from '../workflow/tries'
 import WorkflowHead from '../workflow/WorkflowHead.vue'
 import TryButtons from '../workflow/TryButtons.vue'
 
+const YamlEditor = defineAsyncComponent(() => import('../components/YamlEditor.vue'))
 const props = defineProps<{ name: string }>()
 const route = useRoute()
 const router = useRouter()
@@ -44,6 +45,7 @@ const fresh = computed(() => props.name === 'new')
 const wanted = computed(() => Number(route.query.version) || undefined)
 const place = () => `${who.value ?? ''} ${props.name}`
 
+provideTaking()
 const draft = useDraft(place, fresh.value ? FIRST : '')
 const store = useStore(
   draft,
@@ -70,7 +72,7 @@ watch(
   page.data,
   (now) => {
     if (!now || (draft.changed.value && draft.text.value)) return
-    draft.open(now.text, now.versions[0]?.number, now.checked)
+    draft.open(now.text, { version: now.version, newest: now.versions[0]?.number }, now.checked)
     guard.restore()
   },
   { immediate: true },
@@ -84,62 +86,29 @@ watch(wanted, () => {
   draft.saved.value = draft.text.value
 })
 
-const side = computed<'bench' | 'document'>({
-  get: () => (route.query.side === 'document' ? 'document' : 'bench'),
-  set: (to) => void router.replace({ query: { ...route.query, side: to === 'document' ? to : undefined } }),
-})
-const chosen = computed<string>({
-  get: () => String(route.query.line ?? ''),
-  set: (line) => void router.replace({ query: { ...route.query, line: line || undefined } }),
-})
 const script = useTemplateRef<{ focus: (path: string) => void; begin: () => void }>('script')
-const editor = useTemplateRef<{ goTo: (line: number) => void }>('editor')
-const rows = computed(() => (draft.checked.value ? rowsOf(draft.checked.value, draft.source.value) : []))
+const editor = useTemplateRef<{ goTo: (line: number, quietly?: boolean) => void }>('editor')
+const rows = computed(() => (draft.checked.value ? rowsOf(draft.checked.value, draft.readable.value) : []))
+const { side, chosen, at, go } = useSides(draft, () => rows.value, editor)
 const marks = computed(() => marksOf(rows.value, draft.checked.value?.findings ?? []))
 const states = computed(
   () => new Map(rows.value.flatMap((row) => (tries.states.value.has(row.trace) ? [[row.path, tries.states.value.get(row.trace)!]] : []))),
 )
 const row = computed(() => rows.value.find((one) => one.path === chosen.value))
+const { told, problem, curl } = usePastedCurl(draft, language, () => row.value)
 const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name))
-const told = ref('')
-const problem = ref<Error | null>(null)
 const input = ref<unknown>(undefined)
 const sample = ref('')
 const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language.actions.value) }))
+const help = computed(() => ({ schema: language.schema.value, actions: language.actions.value, names: language.known.value, known: known.value }))
 const starting = ref(false)
 
-function go(finding: Finding): void {
-  const at = rows.value
-    .filter((one) => finding.path === one.path || finding.path.startsWith(`${one.path}.`))
-    .sort((a, b) => b.path.length - a.path.length)[0]
-  if (at) chosen.value = at.path
-  if (side.value === 'document' || !at) {
-    side.value = 'document'
-    requestAnimationFrame(() => editor.value?.goTo(finding.line))
-  }
-}
-watch(chosen, (path) => {
-  const entry = side.value === 'document' ? draft.source.value?.entry(pathOf(path)) : undefined
-  if (entry) editor.value?.goTo(draft.text.value.slice(0, entry.line).split('\n').length)
-})
-async function curl(text: string): Promise<void> {
-  problem.value = null
-  try {
-    const step = await stepOfCurl(text, draft.source.value, language.known.value.credential ?? [])
-    await client.invalidateQueries({ queryKey: ['credentials'] })
-    draft.edit((source) => {
-      const to = behindRow(row.value, source)
-      return insertSteps(source, to.list, to.index, asText(step))
-    })
-    told.value =
-      'credential' in (step.with as object) ? `Its secret is kept as the credential ${String((step.with as { credential: string }).credential)}.` : ''
-  } catch (error) {
-    if (error instanceof CannotEdit) told.value = error.message
-    else problem.value = error as Error
-  }
-}
 function rename(name: string): void {
   if (row.value) draft.edit((source) => renameStep(source, pathOf(row.value!.path), name))
+}
+function showVersion(number: number | null): void {
+  const newest = page.data.value?.versions[0]?.number
+  void router.push({ query: number && number !== newest ? { version: String(number) } : {} })
 }
 async function takeTheirs(): Promise<void> {
   store.conflict.value = false
@@ -147,7 +116,8 @@ async function takeTheirs(): Promise<void> {
   keep(place(), null)
   await client.invalidateQueries({ queryKey: ['workflow', props.name] })
 }
-function saveOver(version: number): void {
+function saveOver(version: number, text: string): void {
+  draft.type(text)
   draft.base.value = version
   void store.save()
 }
@@ -158,16 +128,17 @@ function saveOver(version: number): void {
   <LoadingLines v-else-if="!fresh && page.isPending.value" />
   <template v-else>
     <WorkflowHead
+      v-model:remark="store.remark.value"
       :name="name"
       :fresh="fresh"
       :page="page.data.value"
       :draft="draft"
       :side="side"
       @save="store.save"
-      @turn="(on) => store.turn(on, page.data.value?.version)"
+      @turn="store.turn"
       @start="starting = true"
       @side="(to) => (side = to)"
-      @version="(number) => router.push({ query: number ? { version: String(number) } : {} })"
+      @version="showVersion"
       @name="(to) => draft.edit((source) => setValue(source, ['workflow'], to))"
       @title="(to) => draft.edit((source) => setValue(source, ['title'], to))" />
     <p v-if="guard.again.value" class="again" role="status">
@@ -179,7 +150,7 @@ function saveOver(version: number): void {
       v-for="one in [store.problem.value, draft.problem.value, problem, tries.problem.value].filter((it) => !!it)"
       :key="one!.message"
       :problem="one!" />
-    <SaveConflict v-if="store.conflict.value" :name="name" :mine="draft.text.value" @over="saveOver" @take="takeTheirs" />
+    <SaveConflict v-if="store.conflict.value" :name="name" :mine="draft.text.value" :base="draft.base.value" @over="saveOver" @take="takeTheirs" />
     <p v-if="store.said.value" role="status" class="said">{{ store.said.value }}</p>
     <p v-if="draft.refusal.value || told" role="status" class="told">{{ draft.refusal.value || told }}</p>
 
@@ -232,17 +203,28 @@ function saveOver(version: number): void {
           ref="editor"
           :model-value="draft.text.value"
           :findings="draft.checked.value?.findings ?? []"
+          :help="help"
+          :source="draft.readable.value"
           @update:model-value="draft.type"
+          @at="at"
           @save="store.save"
           @undo="draft.undo"
           @redo="draft.redo" />
       </section>
       <section v-if="!fresh" aria-label="Around it" class="around">
-        <template v-if="draft.checked.value?.starters.length && !fresh">
+        <template v-if="draft.checked.value?.starters.length">
           <h2>Ways in</h2>
           <WaysIn :workflow="name" :hooks="draft.checked.value.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
         </template>
-        <RecentRuns v-if="!fresh" :workflow="name" />
+        <RecentRuns :workflow="name" />
+        <VersionList
+          v-if="page.data.value"
+          :name="name"
+          :versions="page.data.value.versions"
+          :shown="page.data.value.version"
+          :text="draft.text.value"
+          :changed="draft.changed.value"
+          @show="showVersion" />
       </section>
     </div>
     <StartDialog
@@ -278,7 +260,7 @@ function saveOver(version: number): void {
 .around {
   grid-area: around;
 }
-.both h2 {
+.both :deep(h2) {
   margin: 1.2rem 0 0.4rem;
 }
 .both section > h2:first-child {

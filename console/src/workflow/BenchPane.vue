@@ -30,9 +30,9 @@ function begun(path: string): void {
 }
 const name = ref('')
 watch(
-  () => props.row,
-  (row) => {
-    name.value = row?.step ?? ''
+  [() => props.row?.path, () => props.row?.step],
+  () => {
+    name.value = props.row?.step ?? ''
     another.value = false
   },
   { immediate: true },

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, useTemplateRef } from 'vue'
-import { type Part, phrase } from './data'
+import { brief, type Part, phrase } from './data'
 
 const props = defineProps<{ parts: Part[] }>()
 const emit = defineEmits<{ take: [part: Part]; leave: [] }>()
@@ -15,11 +15,6 @@ const found = computed(() => {
     .filter(Boolean)
   return props.parts.filter((part) => words.every((word) => part.path.join(' ').toLowerCase().includes(word))).slice(0, 60)
 })
-function shown(value: unknown): string {
-  if (value === undefined) return ''
-  const text = typeof value === 'string' ? value : JSON.stringify(value)
-  return text.length > 60 ? `${text.slice(0, 59)}…` : text
-}
 function key(event: KeyboardEvent): void {
   if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, found.value.length - 1)
   else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
@@ -59,7 +54,7 @@ function key(event: KeyboardEvent): void {
         :class="{ at: n === at }"
         :style="{ paddingLeft: `${part.path.length * 0.7}rem` }"
         @mousedown.prevent="emit('take', part)">
-        {{ phrase(part.path) }} <span class="quiet">{{ shown(part.value) }}</span>
+        {{ phrase(part.path) }} <span class="quiet">{{ brief(part.value) }}</span>
       </li>
       <li v-if="!found.length" class="quiet">Nothing is called so here.</li>
     </ul>

@@ -15,8 +15,10 @@ const text = ref('')
 const fault = ref('')
 let timer: number | undefined
 watch(
-  () => props.value,
-  (now) => {
+  // What it says, not which object it is: what is being typed stays when only that is another.
+  () => JSON.stringify(props.value),
+  () => {
+    const now = props.value
     const shown = Array.isArray(now) && list.value ? now.map(String).join('\n') : shownAs(now)
     if (shown !== text.value && JSON.stringify(valueOf(text.value)) !== JSON.stringify(now)) text.value = shown
   },

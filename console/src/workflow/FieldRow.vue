@@ -5,6 +5,7 @@ import { type Part, phrase, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
 import FieldInput from './FieldInput.vue'
 import type { FieldShape } from './fields'
+import { put, useTaking } from './taking'
 
 /** One field of a form: its value, a phrase where that is data from the run, or an expression. */
 const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; open?: boolean }>()
@@ -17,11 +18,24 @@ const computedText = computed(() => typeof props.value === 'string' && props.val
 const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))
 const TEXTS = new Set(['text', 'long'])
 
+const taking = useTaking()
+let cursor: number | null = null
 function take(part: Part): void {
   picking.value = false
   const given = expression(part.path)
   const before = typeof props.value === 'string' && TEXTS.has(props.field.widget) && props.value.trim() && !said.value ? props.value : ''
-  emit('change', before ? `${before}${/\s$/.test(before) ? '' : ' '}${given}` : given)
+  emit('change', before ? put(before, cursor, given) : given)
+  cursor = null
+}
+/** While it is written, the script opens and shows what may go into it. */
+function written(event: FocusEvent): void {
+  const field = event.target as HTMLInputElement | HTMLTextAreaElement
+  if (props.parts.length && ['INPUT', 'TEXTAREA'].includes(field.tagName) && field.type !== 'checkbox')
+    taking.value = { title: props.field.title, parts: props.parts, take }
+}
+function left(event: FocusEvent): void {
+  const field = event.target as HTMLTextAreaElement
+  cursor = 'selectionStart' in field ? field.selectionStart : null
 }
 watch(
   () => props.field.name,
@@ -30,7 +44,7 @@ watch(
 </script>
 
 <template>
-  <div class="field">
+  <div class="field" @focusin="written" @focusout="left">
     <div class="name">
       <label :for="id">{{ field.title }}<span v-if="field.required" class="quiet"> needed</span></label>
       <span>

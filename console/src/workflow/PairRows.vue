@@ -4,6 +4,7 @@ import { expression } from '../edit/expressions'
 import { type Part, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
 import { shownAs, typed } from './fields'
+import { useTaking } from './taking'
 
 /** A mapping with names of one's own: a row for each. */
 const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[] }>()
@@ -15,9 +16,11 @@ interface Pair {
 const pairs = ref<Pair[]>([])
 const picking = ref(-1)
 watch(
-  () => props.value,
-  (now) => {
-    if (JSON.stringify(now) !== JSON.stringify(made())) pairs.value = Object.entries(now).map(([name, value]) => ({ name, text: shownAs(value) }))
+  // What it says, not which object it is: what is being typed stays when only that is another.
+  () => JSON.stringify(props.value),
+  (given) => {
+    const now = JSON.parse(given) as Record<string, unknown>
+    if (given !== JSON.stringify(made())) pairs.value = Object.entries(now).map(([name, value]) => ({ name, text: shownAs(value) }))
   },
   { immediate: true },
 )
@@ -29,8 +32,9 @@ function remove(index: number): void {
   pairs.value.splice(index, 1)
   say()
 }
-function take(part: Part): void {
-  const pair = pairs.value[picking.value]
+const taking = useTaking()
+function take(part: Part, index: number): void {
+  const pair = pairs.value[index]
   picking.value = -1
   if (!pair) return
   pair.text = expression(part.path)
@@ -51,6 +55,7 @@ function take(part: Part): void {
           :aria-label="`Value of ${pair.name || n + 1}`"
           :title="phraseOf(pair.text) ?? undefined"
           placeholder="value"
+          @focusin.stop="taking = { title: pair.name, parts, take: (part) => take(part, n) }"
           @change="say" />
         <button
           v-if="parts.length"
@@ -62,7 +67,7 @@ function take(part: Part): void {
         </button>
         <button type="button" class="btn btn-link btn-sm" :aria-label="`Remove ${pair.name || n + 1}`" @click="remove(n)">✕</button>
       </div>
-      <DataOffers v-if="picking === n" :parts="parts" @take="take" @leave="picking = -1" />
+      <DataOffers v-if="picking === n" :parts="parts" @take="(part) => take(part, n)" @leave="picking = -1" />
     </template>
     <button type="button" class="btn btn-link btn-sm p-0" @click="pairs.push({ name: '', text: '' })">Add a value</button>
   </div>

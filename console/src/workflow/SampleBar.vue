@@ -48,12 +48,12 @@ async function choose(): Promise<void> {
     } catch (error) {
       problem.value = error as Error
     }
-  } else show(props.example)
+  } else if (kind !== 'written') show(props.example)
 }
 watch(
-  () => props.example,
-  (now) => {
-    if (!chosen.value) show(now)
+  () => JSON.stringify(props.example),
+  () => {
+    if (!chosen.value) show(props.example)
   },
   { immediate: true },
 )
@@ -65,6 +65,7 @@ function write(): void {
   try {
     input.value = JSON.parse(text.value) as unknown
     sample.value = ''
+    chosen.value = 'written'
   } catch {
     fault.value = 'This is not JSON'
   }
@@ -72,10 +73,14 @@ function write(): void {
 async function remove(): Promise<void> {
   const one = events.value.find((other) => other.name === sample.value)
   if (!one) return
-  await data(api.DELETE('/api/v1/workflows/{name}/samples/{sample_id}', { params: { path: { name: props.workflow, sample_id: one.id } } }))
-  chosen.value = ''
-  await client.invalidateQueries({ queryKey: ['samples'] })
-  await choose()
+  try {
+    await data(api.DELETE('/api/v1/workflows/{name}/samples/{sample_id}', { params: { path: { name: props.workflow, sample_id: one.id } } }))
+    chosen.value = ''
+    await client.invalidateQueries({ queryKey: ['samples'] })
+    await choose()
+  } catch (error) {
+    problem.value = error as Error
+  }
 }
 async function keep(): Promise<void> {
   const name = window.prompt('Keep it under which name?', 'sample')
@@ -99,6 +104,7 @@ async function keep(): Promise<void> {
       Sample
       <select v-model="chosen" class="form-select form-select-sm d-inline-block w-auto" aria-label="Sample" @change="choose">
         <option value="">an example made from what it is given</option>
+        <option v-if="chosen === 'written'" value="written">what is written below</option>
         <optgroup v-if="events.length" label="Kept">
           <option v-for="one in events" :key="one.id" :value="`kept ${one.name}`">{{ one.name }}</option>
         </optgroup>

@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { nextTick, ref, useTemplateRef, watch } from 'vue'
+import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { isCurl } from '../edit/curl'
 import { stepsOf } from '../edit/paste'
 import AddLine from './AddLine.vue'
 import type { Offer } from './catalogue'
 import type { Draft } from './draft'
+import GivenParts from './GivenParts.vue'
 import { useHands } from './hands'
 import type { Row } from './rows'
 import ScriptLine from './ScriptLine.vue'
+import { givenBy, useTaking } from './taking'
 
 const props = defineProps<{ draft: Draft; rows: Row[]; marks: Map<string, string>; states: Map<string, string>; offers: Offer[] }>()
 const chosen = defineModel<string>('chosen', { required: true })
@@ -17,6 +19,9 @@ const adding = ref<string | null>(null)
 const naming = ref<string | null>(null)
 const name = ref('')
 const free = ref(false)
+/** What may go into the field that is being written, by the line that it comes from. */
+const taking = useTaking()
+const given = computed(() => (taking.value ? givenBy(props.rows, taking.value.parts) : new Map<string, never[]>()))
 
 function focus(path: string): void {
   chosen.value = path
@@ -104,7 +109,10 @@ function key(event: KeyboardEvent): void {
   event.preventDefault()
   hand()
 }
-watch(chosen, () => (free.value = false))
+watch(chosen, () => {
+  free.value = false
+  taking.value = null
+})
 defineExpose({ focus, begin: () => (adding.value = chosen.value || 'result') })
 </script>
 
@@ -120,6 +128,7 @@ defineExpose({ focus, begin: () => (adding.value = chosen.value || 'result') })
         @click="chosen = line.path"
         @dblclick="beginNaming"
         @keydown="key" />
+      <GivenParts v-if="given.has(line.path)" :parts="given.get(line.path)!" :into="taking!.title" @take="(part) => taking!.take(part)" />
       <form v-if="naming === line.path" class="ms-5" @submit.prevent="rename(line.path)">
         <label>
           Name

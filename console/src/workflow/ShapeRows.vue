@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import TextInput from '../components/TextInput.vue'
 import type { Path } from '../edit/source'
 import { removeKey, renameKey, setValue } from '../edit/values'
 import type { Draft } from './draft'
@@ -82,7 +83,7 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
         <template v-for="[one, shape] in rows" :key="one">
           <tr>
             <td>
-              <input class="form-control form-control-sm mono" :value="one" :aria-label="`Name of ${one}`" @change="rename(one, text($event))" />
+              <TextInput class="mono" :value="one" :aria-label="`Name of ${one}`" @change="(name) => rename(one, name)" />
             </td>
             <td>
               <select
@@ -102,11 +103,10 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
                 @change="need(one, ($event.target as HTMLInputElement).checked)" />
             </td>
             <td>
-              <input
-                class="form-control form-control-sm"
+              <TextInput
                 :value="String((shape.examples as unknown[] | undefined)?.[0] ?? '')"
                 :aria-label="`Example of ${one}`"
-                @change="example(one, text($event))" />
+                @change="(given) => example(one, given)" />
             </td>
             <td class="text-nowrap">
               <button

@@ -2,11 +2,13 @@
 import { BButton, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import TextInput from '../components/TextInput.vue'
 import WorkflowMore from '../components/WorkflowMore.vue'
 import { moment } from '../lib/format'
 import type { Draft } from './draft'
 
 const props = defineProps<{ name: string; fresh: boolean; page: Schemas['WorkflowPage'] | undefined; draft: Draft; side: 'bench' | 'document' }>()
+const remark = defineModel<string>('remark', { required: true })
 const emit = defineEmits<{
   save: []
   turn: [on: boolean]
@@ -24,7 +26,7 @@ const older = computed(() => {
   const newest = props.page?.versions[0]?.number ?? 0
   return props.page && props.page.version < newest ? newest : null
 })
-const isOn = computed(() => on.value !== null && on.value === props.page?.version && !props.draft.changed.value)
+const isOn = computed(() => on.value !== null && on.value === props.draft.version.value && !props.draft.changed.value)
 const versions = computed(() =>
   (props.page?.versions ?? []).map((one) => ({
     value: one.number,
@@ -37,7 +39,6 @@ const version = computed({
 })
 const called = computed(() => String(props.draft.source.value?.value(['workflow']) ?? ''))
 const title = computed(() => String(props.draft.source.value?.value(['title']) ?? ''))
-const text = (event: Event) => (event.target as HTMLInputElement).value
 </script>
 
 <template>
@@ -47,9 +48,9 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
       <p v-if="fresh" class="names">
         <label
           >Name
-          <input class="form-control form-control-sm mono" :value="called" aria-label="Name of the workflow" @change="emit('name', text($event))"
-        /></label>
-        <label>Title <input class="form-control form-control-sm" :value="title" aria-label="Title" @change="emit('title', text($event))" /></label>
+          <TextInput class="mono" :value="called" aria-label="Name of the workflow" @change="(name) => emit('name', name)" />
+        </label>
+        <label>Title <TextInput :value="title" aria-label="Title" @change="(text) => emit('title', text)" /></label>
       </p>
       <p v-else class="quiet">
         {{ (checked?.starters ?? []).join('; ') }}. <strong v-if="on">On, with version {{ on }}.</strong>
@@ -80,6 +81,14 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
         </button>
       </div>
       <BButton variant="outline-primary" size="sm" :disabled="!draft.back.value.length" title="Ctrl+Z" @click="draft.undo">Undo</BButton>
+      <input
+        v-if="!fresh && draft.changed.value"
+        v-model="remark"
+        class="form-control form-control-sm remark"
+        maxlength="300"
+        placeholder="what is new (if you like)"
+        aria-label="What is new in it"
+        @keydown.enter="emit('save')" />
       <BButton variant="outline-primary" :disabled="!draft.changed.value || mistakes > 0" @click="emit('save')">Save</BButton>
       <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="emit('turn', true)"
         >Switch on{{ on ? ' with this version' : '' }}</BButton
@@ -120,6 +129,9 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
 }
 .versions {
   width: auto;
+}
+.remark {
+  width: 14rem;
 }
 .acts {
   display: flex;

@@ -1,6 +1,6 @@
 import { reference } from '../edit/expressions'
 import { scopeAt } from '../edit/scope'
-import type { Path, Source } from '../edit/source'
+import { nameOf, type Path, type Source } from '../edit/source'
 import type { Schema } from './fields'
 
 /** A part of what an earlier line gave, or of what the run was given. */
@@ -12,6 +12,8 @@ export interface Part {
   /** What it is in the present sample; undefined where that is not known. */
   value: unknown
   list: boolean
+  /** Of a loop's item: the path of its line. */
+  line?: string
 }
 
 /** What is known of the values: the sample, results of earlier lines, and the shapes of what they will be. */
@@ -37,7 +39,9 @@ export function parts(source: Source, at: Path, known: Known): Part[] {
         ? 'the item'
         : name
       : ({ input: 'what it is given', settings: 'the settings', event: 'the event' }[name] ?? name)
+    const first = found.length
     add(found, [name], from, valueOf(name, place, source, known), known.shapes[name], 0)
+    if (place?.at(-1) === 'as') for (const part of found.slice(first)) part.line = nameOf(place.slice(0, -1))
   }
   return found.slice(0, MOST)
 }
@@ -71,6 +75,13 @@ function add(found: Part[], path: string[], from: string, value: unknown, shape:
   for (const key of keys.slice(0, 60)) {
     add(found, [...path, key], from, (value as Record<string, unknown> | undefined)?.[key], shape?.properties?.[key], depth + 1)
   }
+}
+
+/** A value on one short line; empty where it is not known. */
+export function brief(value: unknown): string {
+  if (value === undefined) return ''
+  const text = typeof value === 'string' ? value : JSON.stringify(value)
+  return text.length > 60 ? `${text.slice(0, 59)}…` : text
 }
 
 /** A reference in words: `guest’s email, from the event`. */

@@ -21,13 +21,19 @@ const MOST = 500
 export function useDraft(place: () => string, first: string) {
   const text = ref(first)
   const saved = ref('')
+  /** The newest version when it was begun: behind that one it is saved. */
   const base = ref<number>()
+  /** The version whose text is `saved`. */
+  const version = ref<number>()
   const checked = shallowRef<Schemas['CheckedOut'] | null>(null)
   const refusal = ref('')
   const problem = ref<Error | null>(null)
   const back = ref<Back[]>([])
   const forth = ref<Change[][]>([])
   const source = computed(() => Source.read(text.value))
+  /** What could be read last. */
+  const readable = shallowRef<Source | null>(null)
+  watch(source, (now) => void (now && (readable.value = now)), { immediate: true })
   const changed = computed(() => text.value !== saved.value)
 
   function put(changes: Change[], typed: boolean): void {
@@ -90,9 +96,10 @@ export function useDraft(place: () => string, first: string) {
   }
 
   /** Begin with a text that is stored as a version. */
-  function open(now: string, version: number | undefined, found: Schemas['CheckedOut'] | null): void {
+  function open(now: string, from: { version: number; newest: number | undefined }, found: Schemas['CheckedOut'] | null): void {
     text.value = saved.value = now
-    base.value = version
+    base.value = from.newest
+    version.value = from.version
     checked.value = found
     back.value = []
     forth.value = []
@@ -118,7 +125,7 @@ export function useDraft(place: () => string, first: string) {
     keep(place(), changed.value ? { text: text.value, base: base.value, at: new Date().toISOString() } : null)
   })
 
-  return { text, saved, base, checked, refusal, problem, source, changed, back, forth, edit, type, undo, redo, open, check }
+  return { text, saved, base, version, checked, refusal, problem, source, readable, changed, back, forth, edit, type, undo, redo, open, check }
 }
 export type Draft = ReturnType<typeof useDraft>
 

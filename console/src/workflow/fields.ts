@@ -33,7 +33,8 @@ export interface FieldShape {
   choices: string[]
 }
 
-const PICKED: Record<string, Widget> = { model: 'model', credential: 'credential', table: 'table', run: 'workflow', server: 'server' }
+/** Fields whose value is the name of something. */
+export const PICKED: Record<string, Widget> = { model: 'model', credential: 'credential', table: 'table', run: 'workflow', server: 'server' }
 const LONG = new Set(['prompt', 'brief', 'text', 'body', 'message', 'instructions', 'note', 'summary', 'fail', 'todo'])
 
 /** A schema with its reference followed, and what is nothing or something taken for that something. */

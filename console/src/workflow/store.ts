@@ -11,6 +11,8 @@ export function useStore(draft: Draft, name: () => string, fresh: () => boolean,
   const said = ref('')
   const problem = ref<Error | null>(null)
   const conflict = ref(false)
+  /** What is new in it, for the list of versions. */
+  const remark = ref('')
 
   /** Save what is written as a new version; its number, or null where that could not be. */
   async function save(): Promise<number | null> {
@@ -18,13 +20,16 @@ export function useStore(draft: Draft, name: () => string, fresh: () => boolean,
     problem.value = null
     try {
       const headers = draft.base.value && !fresh() ? { 'If-Match': `"${draft.base.value}"` } : {}
-      const done = (await data(api.POST('/api/v1/workflows', { body: { text: draft.text.value }, headers } as never))) as {
+      const done = (await data(
+        api.POST('/api/v1/workflows', { body: { text: draft.text.value, remark: remark.value.trim() }, headers } as never),
+      )) as {
         version: number
         workflow: string
       }
       draft.saved.value = draft.text.value
-      draft.base.value = done.version
+      draft.base.value = draft.version.value = done.version
       conflict.value = false
+      remark.value = ''
       keep(place(), null)
       said.value = `Saved as version ${done.version}.`
       await client.invalidateQueries({ queryKey: ['workflow'] })
@@ -37,10 +42,10 @@ export function useStore(draft: Draft, name: () => string, fresh: () => boolean,
     }
   }
 
-  /** Switch it on, with what is written or with a version; or off. */
-  async function turn(on: boolean, version: number | undefined): Promise<void> {
+  /** Switch it on, with what is written or the version that is shown; or off. */
+  async function turn(on: boolean): Promise<void> {
     problem.value = null
-    const number = on && draft.changed.value ? await save() : version
+    const number = on && draft.changed.value ? await save() : draft.version.value
     if (number === null) return
     try {
       const path = { params: { path: { name: name() } } }
@@ -53,5 +58,5 @@ export function useStore(draft: Draft, name: () => string, fresh: () => boolean,
       problem.value = error as Error
     }
   }
-  return { save, turn, said, problem, conflict }
+  return { save, turn, said, problem, conflict, remark }
 }

@@ -7,7 +7,20 @@ from collections.abc import Generator, Sequence
 import shtab
 
 from oak_relay import __version__
-from oak_relay.cli import again, agents, folders, lifecycle, looking, people, roles, runs, stored, usage, workflows
+from oak_relay.cli import (
+    again,
+    agents,
+    folders,
+    lifecycle,
+    looking,
+    people,
+    roles,
+    runs,
+    stored,
+    usage,
+    versions,
+    workflows,
+)
 from oak_relay.cli.asking import WrongUse
 from oak_relay.cli.output import ERR, escaped, shown
 from oak_relay.client import Client
@@ -36,6 +49,7 @@ def parser() -> argparse.ArgumentParser:
     roles.add(commands)
     workflows.add(commands, _client)
     lifecycle.add(commands, _client)
+    versions.add(commands, _client)
     folders.add(commands, _client)
     runs.add(commands, _client)
     again.add(commands, _client)
@@ -52,7 +66,7 @@ def parser() -> argparse.ArgumentParser:
 
 GROUPS = {
     "to begin with": "up credential model server password",
-    "to write": "workflows check render save text on off settings actions rename duplicate remove export import",
+    "to write": "workflows check render save text versions differences on off settings actions rename duplicate remove export import",
     "to try": "try talk sample refused",
     "to run": "start publish events schedules fire pause tray answer",
     "to watch and mend": "runs show watch journal artifact again cancel",

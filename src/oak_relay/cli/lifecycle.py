@@ -28,6 +28,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("files", nargs="+", type=Path, metavar="FILE")
     parser.add_argument("--on", action="store_true", help="switch it on with the new version at once")
     parser.add_argument("--over", type=int, metavar="VERSION", help="the newest version, over which it is saved")
+    parser.add_argument("--remark", default="", help="what is new in it, for the list of versions")
     parser.set_defaults(run=lambda a: save_cmd(a, client(a)))
     parser = commands.add_parser(
         "text", help="print a workflow's document", epilog="example: oak-relay text booking-triage > triage.yaml"
@@ -53,7 +54,7 @@ def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
     saved, bases, code = [], _Bases(client.url), 0
     for file in arguments.files:
         try:
-            done = _saved(client, bases, text_of(file), arguments.over)
+            done = _saved(client, bases, text_of(file), arguments.over, arguments.remark)
         except Conflict as conflict:
             ERR.print(f"[red]✗[/] {escaped(str(file))}: {escaped(str(conflict))}", soft_wrap=True)
             ERR.print(
@@ -74,17 +75,17 @@ def save_cmd(arguments: argparse.Namespace, client: Client) -> int:
     return code
 
 
-def _saved(client: Client, bases: "_Bases", text: str, over: int | None) -> Saved:
+def _saved(client: Client, bases: "_Bases", text: str, over: int | None, remark: str) -> Saved:
     from oak_relay.document.check import name_of
 
     name = name_of(text) or ""
     base = bases.of(name) if over is None else over
     try:
-        done = client.save(text, base)
+        done = client.save(text, base, remark=remark)
     except Conflict as conflict:
         if over is not None or conflict.more.get("latest"):
             raise
-        done = client.save(text)  # what was there once is not there any more
+        done = client.save(text, remark=remark)  # what was there once is not there any more
     bases.keep(done.workflow, done.version)
     return done
 

@@ -175,10 +175,10 @@ def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
     return Call("GET", _at("workflows", name), _one(results.WorkflowText), {"version": version})
 
 
-def save(text: str, expected: int | None, over: bool) -> Call[results.Saved]:
+def save(text: str, expected: int | None, over: bool, remark: str) -> Call[results.Saved]:
     """Save a document."""
     headers = {"If-Match": "*"} if over else _if(None if expected is None else str(expected))
-    return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text}, headers=headers)
+    return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text, "remark": remark}, headers=headers)
 
 
 def remove_workflow(name: str, expected: int | None) -> Call[None]:
@@ -199,6 +199,11 @@ def duplicate(name: str, other: str) -> Call[results.Saved]:
 def check(text: str, beside: Sequence[str] = ()) -> Call[results.Checked]:
     """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""
     return Call("POST", _at("workflows", "check"), _one(results.Checked), body={"text": text, "beside": list(beside)})
+
+
+def compare(before: str, after: str) -> Call[results.Compared]:
+    """What one document says otherwise than another."""
+    return Call("POST", _at("workflows", "compare"), _one(results.Compared), body={"before": before, "after": after})
 
 
 def render(given: Mapping[str, object]) -> Call[results.Rendered]:

@@ -143,11 +143,11 @@ class AsyncClient:
         """One workflow with its text, the newest version unless one is named."""
         return await self._send(calls.workflow(name, version))
 
-    async def save(self, text: str, expected: int | None = None, over: bool = False) -> results.Saved:
+    async def save(self, text: str, expected: int | None = None, over: bool = False, remark: str = "") -> results.Saved:
         """Save a document as a new workflow; with `expected` as a new version behind the one of that number, with `over` behind
-        whatever is there. Raises `Conflict` when another version is the newest, and for a new one where one of its name is
+        whatever is there; `remark` says what is new in it. Raises `Conflict` when another version is the newest, and for a new one where one of its name is
         there with another text."""
-        return await self._send(calls.save(text, expected, over))
+        return await self._send(calls.save(text, expected, over, remark))
 
     async def remove_workflow(self, name: str, expected: int | None = None) -> None:
         """Remove a workflow; its runs stay. With `expected`, raises `Conflict` when another version is the newest."""
@@ -164,6 +164,10 @@ class AsyncClient:
     async def check(self, text: str, beside: Sequence[str] = ()) -> results.Checked:
         """Check a document against what is stored in the service; `beside` are workflows that are checked along with it."""
         return await self._send(calls.check(text, beside))
+
+    async def compare(self, before: str, after: str) -> results.Compared:
+        """What one document says otherwise than another, step by step."""
+        return await self._send(calls.compare(before, after))
 
     async def render(
         self, text: str, step: str, input: object = None, steps: Mapping[str, object] | None = None, sample: str = ""

@@ -71,11 +71,47 @@ class Workflow(Result):
     last_state: str | None
 
 
+class Version(Result):
+    number: int
+    on: bool
+    author: str
+    remark: str = ""
+    created_at: datetime
+
+
+class FieldChange(Result):
+    """A value that differs, as it reads, shortened; None where it is not there."""
+
+    name: str
+    before: str | None
+    after: str | None
+
+
+class Difference(Result):
+    """A step, or what stands around the steps, that differs: `added`, `removed`, `changed`, `moved` or `renamed`. `number` and
+    `sentence` are those of the script; `before` is what a renamed step was called."""
+
+    what: str
+    number: str
+    sentence: str
+    step: str
+    fields: list[FieldChange]
+    before: str
+
+
+class Compared(Result):
+    """What differs, and how many differences more there are than are told."""
+
+    differences: list[Difference]
+    more: int
+
+
 class WorkflowText(Result):
     workflow: Workflow
     version: int
     text: str
     checked: Checked
+    versions: list[Version] = []
     settings: dict[str, Any] = {}
     settings_tag: str = ""
 

@@ -223,3 +223,45 @@ OWN_FILTERS: dict[str, Callable[..., object]] = {
     "string": values.text_of,
     "filesizeformat": filesize,
 }
+
+
+_OF_JINJA = {
+    "abs": "A number without its sign.",
+    "capitalize": "The first letter large, the others small.",
+    "count": "How many items there are, or letters.",
+    "d": "What is written in brackets, where there is nothing; short for default.",
+    "default": "What is written in brackets, where there is nothing.",
+    "dictsort": "Pairs of name and value, by name.",
+    "first": "The first item.",
+    "float": "A number with a fraction; 0.0, or what is written in brackets, for what is none.",
+    "groupby": "Pairs of a value of an attribute and the items that have it.",
+    "int": "A whole number; 0, or what is written in brackets, for what is none.",
+    "items": "Pairs of name and value.",
+    "last": "The last item.",
+    "length": "How many items there are, or letters.",
+    "lower": "All letters small.",
+    "map": "A filter, or an attribute, of each item: map('lower'), map(attribute='name').",
+    "max": "The largest item.",
+    "min": "The smallest item.",
+    "reject": "The items for which a test does not hold.",
+    "rejectattr": "The items for whose attribute a test does not hold.",
+    "reverse": "The items, or letters, from the last to the first.",
+    "select": "The items for which a test holds.",
+    "selectattr": "The items for whose attribute a test holds: selectattr('open', 'equalto', true).",
+    "sort": "The items in order: sort(attribute='name'), sort(reverse=true).",
+    "striptags": "Text without the marks of HTML.",
+    "title": "Each word with a large letter.",
+    "trim": "Text without the spaces around it.",
+    "truncate": "The beginning of a text: truncate(80).",
+    "upper": "All letters large.",
+    "urlencode": "Text as it may stand in an address.",
+    "wordcount": "How many words a text has.",
+}
+
+
+def sentences() -> dict[str, str]:
+    """What each filter of the language does, in a sentence."""
+    own = {
+        name: (filter.__doc__ or "").partition("\n\n")[0].replace("\n    ", " ") for name, filter in OWN_FILTERS.items()
+    }
+    return dict(sorted({**_OF_JINJA, **own}.items()))

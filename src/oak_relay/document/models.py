@@ -6,6 +6,7 @@ from typing import Annotated, Any, ClassVar, Literal, Protocol
 from pydantic import Discriminator, Field, PrivateAttr, Tag, field_validator, model_validator
 
 from oak_relay.document.errors import ErrorKind
+from oak_relay.document.filters import sentences
 from oak_relay.document.habits import WORDS, nearest
 from oak_relay.document.triggers import Trigger
 from oak_relay.document.words import (
@@ -65,15 +66,21 @@ STEP_KINDS = (
 )
 
 
+_NOTE = "A remark for whoever reads it."
+_STEPS = "What is done, one after the other."
+
+
 class Retry(Model):
     """How a failing `do` or `run` is tried again. `wait`, doubled by `factor` up to `most`, varied by `spread`."""
 
     tries: int = Field(3, ge=1, le=100, description="Attempts in all, the first one included.")
-    wait: Duration = "1s"
-    factor: float = Field(2.0, ge=1, le=100)
-    most: Duration = "1m"
+    wait: Duration = Field("1s", description="Before the second attempt.")
+    factor: float = Field(2.0, ge=1, le=100, description="By which each wait is longer than the one before.")
+    most: Duration = Field("1m", description="The longest wait.")
     spread: float = Field(0.2, ge=0, le=1, description="Share by which a wait may vary.")
-    kinds: list[ErrorKind] = Field(default=["busy", "unavailable", "timeout"])
+    kinds: list[ErrorKind] = Field(
+        default=["busy", "unavailable", "timeout"], description="Kinds of errors after which it is tried again."
+    )
 
     _check = field_validator("wait", "most")(sound_duration)
 
@@ -98,11 +105,13 @@ class Limits(Model):
 
 class BaseStep(Model):
     step: StepName = Field(description="The name later steps refer to.")
-    note: str = ""
+    note: str = Field("", description=_NOTE)
     when: Expression | bool | None = Field(None, description="The step is skipped unless this is true.")
     once: Expression | None = Field(None, description="At most once ever for this key.")
-    timeout: Duration | None = None
-    on_error: "Literal['fail', 'go_on'] | list[Step]" = "fail"
+    timeout: Duration | None = Field(None, description="Longest time that an attempt may take, such as 30s.")
+    on_error: "Literal['fail', 'go_on'] | list[Step]" = Field(
+        "fail", description="When it has failed for good: fail, go_on with nothing, or steps that are done instead."
+    )
 
     @field_validator("step")
     @classmethod
@@ -130,8 +139,8 @@ class BaseStep(Model):
 class DoStep(BaseStep):
     """An action of the catalogue; the name then holds the action's output."""
 
-    do: str
-    with_: dict[str, Value] = Field(default_factory=dict, alias="with")
+    do: str = Field(description="Name of an action, such as http.request.")
+    with_: dict[str, Value] = Field(default_factory=dict, alias="with", description="What the action is given.")
     retry: Retry = Retry()
     unknown: Literal["ask", "repeat", "fail"] = Field(
         "ask", description="What to do when nobody knows whether an unsafe action happened."
@@ -141,25 +150,25 @@ class DoStep(BaseStep):
 class RunStep(BaseStep):
     """Another workflow as a child run; the name then holds its result, or `{run}` when it is not waited for."""
 
-    run: WorkflowName
+    run: WorkflowName = Field(description="Name of the workflow, or of an agent.")
     with_: Value = Field(default_factory=dict, alias="with", description="The child's input.")
-    wait: bool = True
+    wait: bool = Field(True, description="Whether this run rests until the other one is over.")
     retry: Retry = Retry(tries=1)
 
 
 class SetStep(BaseStep):
     """Computed values; the name then holds that mapping."""
 
-    set: dict[str, Value]
+    set: dict[str, Value] = Field(description="Names, and the value of each.")
 
 
 class Arm(Model):
     """One way of a branch: `if` with `steps`, or a last `else` with its steps."""
 
-    if_: Expression | bool | None = Field(None, alias="if")
-    steps: "list[Step] | None" = None
-    else_: "list[Step] | None" = Field(None, alias="else")
-    gives: Value = None
+    if_: Expression | bool | None = Field(None, alias="if", description="The way is taken when this is true.")
+    steps: "list[Step] | None" = Field(None, description=_STEPS)
+    else_: "list[Step] | None" = Field(None, alias="else", description="What is done when no way above is taken.")
+    gives: Value = Field(None, description="What the branch then holds.")
 
     @model_validator(mode="after")
     def _one_form(self) -> "Arm":
@@ -181,7 +190,7 @@ class Arm(Model):
 class BranchStep(BaseStep):
     """The first arm that holds is taken; the name then holds that arm's `gives`."""
 
-    branch: list[Arm] = Field(min_length=1)
+    branch: list[Arm] = Field(min_length=1, description="The ways, of which the first that holds is taken.")
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         for index, arm in enumerate(self.branch):
@@ -192,12 +201,14 @@ class BranchStep(BaseStep):
 class EachStep(BaseStep):
     """Steps for every item, `width` at a time; the name then holds the list of `gives`."""
 
-    each: Value
-    as_: StepName = Field("item", alias="as")
-    width: int = Field(1, ge=1, le=100)
-    failed: Literal["stop", "keep", "drop"] = "stop"
-    steps: "list[Step]" = Field(min_length=1)
-    gives: Value = None
+    each: Value = Field(description="The list, or an expression that gives one.")
+    as_: StepName = Field("item", alias="as", description="What the present item is called inside.")
+    width: int = Field(1, ge=1, le=100, description="How many items are at work at once.")
+    failed: Literal["stop", "keep", "drop"] = Field(
+        "stop", description="When an item fails: stop, keep its error in the list, or drop it from the list."
+    )
+    steps: "list[Step]" = Field(min_length=1, description=_STEPS)
+    gives: Value = Field(None, description="What each item puts into the list that the step then holds.")
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         yield "steps", self.steps
@@ -207,14 +218,16 @@ class EachStep(BaseStep):
 class Strand(Model):
     """One of several lists of steps side by side."""
 
-    steps: "list[Step]" = Field(min_length=1)
-    gives: Value = None
+    steps: "list[Step]" = Field(min_length=1, description=_STEPS)
+    gives: Value = Field(None, description="What it leaves under its name.")
 
 
 class TogetherStep(BaseStep):
     """Lists of steps side by side; the name then holds a mapping of their `gives`."""
 
-    together: dict[StepName, Strand] = Field(min_length=1, max_length=50)
+    together: dict[StepName, Strand] = Field(
+        min_length=1, max_length=50, description="Names of the strands, and the steps of each."
+    )
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         for name, strand in self.together.items():
@@ -232,9 +245,9 @@ class Rounds(Model):
 class RepeatStep(BaseStep):
     """Steps until something holds; `last` is the round before; the name then holds `gives` of the last round."""
 
-    repeat: Rounds
-    steps: "list[Step]" = Field(min_length=1)
-    gives: Value = None
+    repeat: Rounds = Field(description="Until what holds, and how many rounds at most.")
+    steps: "list[Step]" = Field(min_length=1, description=_STEPS)
+    gives: Value = Field(None, description="What it leaves under its name.")
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         yield "steps", self.steps
@@ -244,9 +257,9 @@ class RepeatStep(BaseStep):
 class EventWait(Model):
     """An event to wait for, one that came since the run began included."""
 
-    event: EventType
+    event: EventType = Field(description="Type of the event, such as hut.opened.")
     where: Expression | None = Field(None, description="Only one of which this holds; `arrived` is the event.")
-    within: Duration | None = None
+    within: Duration | None = Field(None, description="Longest time to wait for it.")
 
     @field_validator("within")
     @classmethod
@@ -258,17 +271,21 @@ class WaitStep(BaseStep):
     """Rest for a duration or until a moment (the name then holds `{at}`), or until an event comes (the event,
     or `{expired: true}`)."""
 
-    wait: Expression | EventWait
+    wait: Expression | EventWait = Field(
+        description="A duration such as 30m, a moment, or {event: …} for one that comes."
+    )
 
 
 class Ask(Model):
     """A question to a person: one of `choices`, or data that fits the JSON Schema `form`."""
 
     at: Literal["tray", "link"] = Field("tray", description="`link`: also by a signed link that needs no sign-in.")
-    text: Expression
-    choices: list[Annotated[str, Field(min_length=1, max_length=60)]] | None = Field(None, min_length=1, max_length=20)
+    text: Expression = Field(description="The question, as it is read.")
+    choices: list[Annotated[str, Field(min_length=1, max_length=60)]] | None = Field(
+        None, min_length=1, max_length=20, description="Answers to choose from."
+    )
     form: dict[str, object] | None = Field(None, description="JSON Schema of the data that is asked for.")
-    within: Duration | None = None
+    within: Duration | None = Field(None, description="Longest time to wait for an answer.")
     then: str = Field("go_on", description="When nobody answers in time: go_on, fail, or one of the choices.")
     tell: "list[Step]" = Field(
         default_factory=list,
@@ -297,7 +314,7 @@ class Ask(Model):
 class AskStep(BaseStep):
     """A question to a person; the name then holds `{choice, data, text, by, at, expired}`."""
 
-    ask: Ask
+    ask: Ask = Field(description="What is asked, and how it is answered.")
 
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         if self.ask.tell:
@@ -308,45 +325,45 @@ class AskStep(BaseStep):
 class Emit(Model):
     """An event to publish (CloudEvents 1.0)."""
 
-    type: EventType
-    data: Value = None
-    subject: Expression | None = None
+    type: EventType = Field(description="Type of the event, such as hut.opened.")
+    data: Value = Field(None, description="What it tells.")
+    subject: Expression | None = Field(None, description="What it is about.")
 
 
 class EmitStep(BaseStep):
     """Publishes an event; the name then holds `{id}`."""
 
-    emit: Emit
+    emit: Emit = Field(description="The event.")
 
 
 class CallerReply(Model):
-    status: int | Expression = 200
-    headers: dict[str, Expression] = Field(default_factory=dict)
-    body: Value = None
+    status: int | Expression = Field(200, description="HTTP status.")
+    headers: dict[str, Expression] = Field(default_factory=dict, description="HTTP headers, by name.")
+    body: Value = Field(None, description="Text, or data that is sent as JSON.")
 
 
 class ReplyStep(BaseStep):
     """Gives the caller that waits its reply now."""
 
-    reply: CallerReply
+    reply: CallerReply = Field(description="What the caller is told.")
 
 
 class SketchStep(BaseStep):
     """What is to be done, in plain words, and not yet how: a run is not begun while there is one."""
 
-    todo: str = Field(min_length=1, max_length=2000)
+    todo: str = Field(min_length=1, max_length=2000, description="What is to be done, in plain words.")
 
 
 class StopStep(BaseStep):
     """Ends the run well, with this result."""
 
-    stop: Value
+    stop: Value = Field(description="The result of the run.")
 
 
 class FailStep(BaseStep):
     """Ends the run as failed, with this message."""
 
-    fail: Expression
+    fail: Expression = Field(description="The message of the error.")
 
 
 def _kind_of(value: object) -> str | None:
@@ -396,18 +413,18 @@ class Workflow(Model):
 
     oak: Literal[1] = Field(description="Version of this language.")
     workflow: WorkflowName = Field(description="Unique in the workspace.")
-    title: str = ""
-    note: str = ""
-    labels: list[str] = Field(default_factory=list)
+    title: str = Field("", description="What it is called in lists.")
+    note: str = Field("", description=_NOTE)
+    labels: list[str] = Field(default_factory=list, description="Words by which it is found.")
     input: dict[str, object] = Field(default_factory=dict, description="JSON Schema of the data a run is given.")
     settings: dict[str, Any] = Field(
         default_factory=dict, description="JSON Schema of what is adjusted without editing the steps."
     )
-    triggers: list[Trigger] = Field(default_factory=list)
+    triggers: list[Trigger] = Field(default_factory=list, description="What starts it by itself.")
     subject: Expression | None = Field(None, description="What a run is about.")
-    limits: Limits = Limits()
-    steps: list[Step] = Field(min_length=1)
-    result: Value = None
+    limits: Limits = Field(Limits(), description="What a run may use.")
+    steps: list[Step] = Field(min_length=1, description=_STEPS)
+    result: Value = Field(None, description="What a run gives to whoever started it.")
     always: list[Step] = Field(
         default_factory=list, description="Steps at the end of the run, whatever happened; they may use `outcome`."
     )
@@ -428,9 +445,9 @@ class AgentDocument(Model):
 
     oak: Literal[1] = Field(description="Version of this language.")
     agent: WorkflowName = Field(description="Unique in the workspace, among workflows too.")
-    title: str = ""
-    note: str = ""
-    labels: list[str] = Field(default_factory=list)
+    title: str = Field("", description="What it is called in lists.")
+    note: str = Field("", description=_NOTE)
+    labels: list[str] = Field(default_factory=list, description="Words by which it is found.")
     input: dict[str, object] = Field(default_factory=dict, description="JSON Schema of what it is given.")
     settings: dict[str, object] = Field(default_factory=dict, description="JSON Schema of what is adjusted.")
     model: Value = Field(description="Name of a model alias.")
@@ -509,8 +526,8 @@ def walk_steps(steps: list[Any]) -> Iterator[BaseStep]:
 
 
 def json_schema(triggers: Mapping[str, TriggerModel]) -> dict[str, object]:
-    """JSON Schema (2020-12) of the language, with these kinds of triggers."""
-    schema = Workflow.model_json_schema(by_alias=True)
+    """JSON Schema (2020-12) of the language, with these kinds of triggers; `x-filters` says what each filter of an expression does."""
+    schema = Workflow.model_json_schema(by_alias=True) | {"x-filters": sentences()}
     defined = schema["$defs"]
     starts: dict[str, object] = {}
     for name, kind in triggers.items():

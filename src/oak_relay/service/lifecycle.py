@@ -28,18 +28,22 @@ class OnIn(In):
     version: Whole | None = Field(None, ge=1, description="The version that is to be on; the newest when left out.")
 
 
+class SaveIn(TextIn):
+    remark: str = Field("", max_length=300, description="What is new in it, for the list of versions.")
+
+
 class NameIn(In):
     name: WorkflowName
 
 
 @router.post("", status_code=201)
 async def save_workflow(
-    given: TextIn, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
+    given: SaveIn, parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
 ) -> SavedOut:
     """Save a document: a new workflow, or with `If-Match` a new version of the one of its name. The tag is the number of the
     version that it was made from, as `"7"`; `*` saves over whatever is there. Without it 428 where there is one of that name
     and another text; with another tag than that of its newest version 412."""
-    saved = await save_document(parts, who, given.text, asked)
+    saved = await save_document(parts, who, given.text, asked, given.remark)
     response.headers.update(etag(saved.version))
     return saved
 
@@ -50,22 +54,23 @@ def _may_follow(asked: Asked, number: int) -> bool:
     return asked.match is not None and asked.fits(str(number))
 
 
-async def save_document(parts: Parts, who: Caller, text: str, asked: Asked) -> SavedOut:
+async def save_document(parts: Parts, who: Caller, text: str, asked: Asked, remark: str = "") -> SavedOut:
     """Save a sound document. Raises `Problem`."""
     checked = await sound(parts, text)
     async with parts.database.begin() as connection:
-        saved = await _saved(parts, connection, who, checked, text, asked)
+        saved = await _saved(parts, connection, who, checked, text, asked, remark)
     if saved.new and saved.version == 1:
         parts.config_changed()
     return saved
 
 
 async def _saved(
-    parts: Parts, connection: AsyncConnection, who: Caller, checked: Checked, text: str, asked: Asked
+    parts: Parts, connection: AsyncConnection, who: Caller, checked: Checked, text: str, asked: Asked, remark: str = ""
 ) -> SavedOut:
     assert checked.document is not None
     document, name = checked.document, checked.document.workflow
     _without_secrets(parts, text)
+    _without_secrets(parts, remark)
     plan = await parts.registry.documents.now(lambda: compile_plan(document))
     try:
         number, new = await workflows.save(
@@ -76,6 +81,7 @@ async def _saved(
             text,
             who.name,
             lambda latest: _may_follow(asked, latest),
+            remark,
         )
     except workflows.Changed as changed:
         raise _not_the_newest(name, asked, changed) from None
@@ -178,7 +184,7 @@ async def rename_workflow(
         except workflows.NameTaken:
             raise _taken(given.name) from None
         made_from = Asked(frozenset({str(newest.number)}))
-        saved = await _saved(parts, connection, who, checked, text, made_from)
+        saved = await _saved(parts, connection, who, checked, text, made_from, f"named {given.name}")
         if row.on_version == newest.number:
             await _switch_on(parts, connection, row, saved.version, checked)
         await people.note(connection, parts.workspace, who.name, "rename workflow", f"{name} {given.name}")
@@ -201,7 +207,7 @@ async def duplicate_workflow(name: str, given: NameIn, parts: PartsDep, who: Cal
         if await workflows.by_name(connection, parts.workspace, given.name) is not None:
             raise _taken(given.name)
     text = _named(newest.text, name, given.name)
-    return await save_document(parts, who, text, Asked())
+    return await save_document(parts, who, text, Asked(), f"made of {name}")
 
 
 def _within(who: Caller, name: str) -> None:

@@ -132,7 +132,28 @@ class VersionOut(BaseModel):
     number: int
     on: bool
     author: str
+    remark: str = Field("", description="What whoever saved it says is new.")
     created_at: datetime
+
+
+class FieldChangeOut(BaseModel):
+    name: str
+    before: str | None = Field(description="As it reads, shortened; null where it was not there.")
+    after: str | None = Field(description="As it reads, shortened; null where it is not there any more.")
+
+
+class DifferenceOut(BaseModel):
+    what: Literal["added", "removed", "changed", "moved", "renamed"]
+    number: str = Field(description="Of its line in the script; empty of what stands around the steps.")
+    sentence: str
+    step: str
+    fields: list[FieldChangeOut]
+    before: str = Field(description="What a renamed step was called.")
+
+
+class ComparedOut(BaseModel):
+    differences: list[DifferenceOut]
+    more: int = Field(description="How many more there are.")
 
 
 class WorkflowPage(BaseModel):

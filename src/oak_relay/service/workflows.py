@@ -1,7 +1,7 @@
 """`/api/v1/workflows`: what there is, versions, check, render, settings."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Annotated, Any
@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import schemas, values
 from oak_relay.document.check import Checked, check
 from oak_relay.document.check_base import World
+from oak_relay.document.differences import MOST, differences
 from oak_relay.document.models import Workflow, document_of, walk_steps
 from oak_relay.document.script import script, starters
 from oak_relay.document.shapes import defaults, sample_of
@@ -29,6 +30,8 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.receipts import RenderedOut
 from oak_relay.service.shapes import (
     CheckedOut,
+    ComparedOut,
+    DifferenceOut,
     FindingOut,
     HookOut,
     In,
@@ -58,6 +61,11 @@ class CheckIn(TextIn):
         max_length=1000,
         description="Workflows that are checked along with it, and not stored yet.",
     )
+
+
+class CompareIn(In):
+    before: str = Field(max_length=600_000, description="A workflow document, YAML or JSON.")
+    after: str = Field(max_length=600_000, description="Another one, that came of it.")
 
 
 class RenderIn(TextIn):
@@ -93,6 +101,27 @@ async def one_workflow(parts: Parts, connection: AsyncConnection, name: str) -> 
 async def check_text(given: CheckIn, parts: PartsDep, _: CallerDep) -> CheckedOut:
     """Check a document against what is stored here, without saving it."""
     return await _checked(parts, given.text, given.beside)
+
+
+@router.post("/compare")
+async def compare_texts(given: CompareIn, parts: PartsDep, _: CallerDep) -> ComparedOut:
+    """What one document says otherwise than another, step by step. 422 where one of them cannot be read."""
+    world = await parts.world()
+
+    def compared() -> ComparedOut:
+        for word, text in (("first", given.before), ("second", given.after)):
+            checked = check(text, world)
+            if checked.document is None:
+                raise Problem(
+                    422, f"the {word} document cannot be read", checked.findings[0].message, checked.findings[0].fix
+                )
+        found = differences(given.before, given.after, world.actions)
+        return ComparedOut(
+            differences=[DifferenceOut.model_validate(asdict(one)) for one in found[:MOST]],
+            more=max(0, len(found) - MOST),
+        )
+
+    return await parts.registry.documents.now(compared)
 
 
 @router.post("/render", response_model=RenderedOut)
@@ -136,7 +165,13 @@ async def show_workflow(
         text=chosen.text,
         checked=await _checked(parts, chosen.text),
         versions=[
-            VersionOut(number=v.number, on=v.number == row.on_version, author=v.author, created_at=v.created_at)
+            VersionOut(
+                number=v.number,
+                on=v.number == row.on_version,
+                author=v.author,
+                remark=v.remark,
+                created_at=v.created_at,
+            )
             for v in every
         ],
         settings=values.loads(row.settings),

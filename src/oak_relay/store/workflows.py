@@ -47,8 +47,9 @@ async def save(
     source: str,
     author: str,
     fits: Callable[[int], bool],
+    remark: str = "",
 ) -> tuple[int, bool]:
-    """Save a new version; the number, and whether it is new (the same text again is not). `fits` says whether it may stand
+    """Save a new version, with a remark of what is new in it; the number, and whether it is new (the same text again is not). `fits` says whether it may stand
     behind the latest of that number, 0 for none. Raises `Changed` when it may not."""
     about = {"kind": document.kind, "title": document.title, "labels": document.labels, "updated_at": func.now()}
     statement = insert(workflow).values(workspace_id=workspace, id=uuids.uuid7(), name=document.workflow, **about)
@@ -73,6 +74,7 @@ async def save(
             digest=digest,
             revision=revision,
             author=author,
+            remark=remark,
         )
     )
     return number + 1, True
@@ -127,8 +129,10 @@ _NEWEST = text(
 
 
 async def versions(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> list[Any]:
-    """All versions, newest first."""
-    return list(await connection.execute(_versions(workspace, workflow_id).order_by(version.c.number.desc())))
+    """Number, author, remark and moment of all versions, newest first."""
+    query = _versions(workspace, workflow_id).order_by(version.c.number.desc())
+    about = (version.c.number, version.c.author, version.c.remark, version.c.created_at)
+    return list(await connection.execute(query.with_only_columns(*about)))
 
 
 async def one_version(connection: AsyncConnection, workspace: int, workflow_id: UUID, number: int | None) -> Any | None:

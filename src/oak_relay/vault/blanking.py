@@ -146,8 +146,9 @@ class Blanker:
         for _ in range(LAYERS + 1):
             if layer is None:
                 break
-            end = layer.unfinished()
-            if end < len(layer.text):
+            for _ in range(LAYERS):  # before an escape that is cut another one may stand, of the layer below
+                if (end := layer.unfinished()) == len(layer.text):
+                    break
                 first = min(first, layer.starts[end])
                 layer = layer.until(end)
             begin = self._beginning(layer.text)

@@ -51,6 +51,7 @@ version = Table(
     Column("digest", String(16), nullable=False),
     Column("revision", SmallInteger, nullable=False),
     Column("author", Text, nullable=False, server_default=""),
+    Column("remark", Text, nullable=False, server_default=""),
     moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "workflow_id", "number"),

@@ -1,0 +1,31 @@
+import { yaml } from '@codemirror/lang-yaml'
+import { defaultHighlightStyle, HighlightStyle, syntaxHighlighting } from '@codemirror/language'
+import { EditorState, type Extension } from '@codemirror/state'
+import { EditorView, lineNumbers } from '@codemirror/view'
+import { tags } from '@lezer/highlight'
+import { theme } from '../lib/theme'
+
+const dark = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#dcb577' },
+  { tag: [tags.string, tags.content], color: '#c9d8b8' },
+  { tag: tags.comment, color: '#8f8069', fontStyle: 'italic' },
+  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#8fb3d6' },
+])
+const light = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#6b4a1f' },
+  { tag: [tags.string, tags.content], color: '#3d5a2f' },
+  { tag: tags.comment, color: '#75665a', fontStyle: 'italic' },
+  { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#3a5f83' },
+])
+
+/** The colours of a document, for the present theme. */
+export const highlight = () => syntaxHighlighting(theme.value === 'dark' ? dark : light)
+
+/** What every view of a document has. */
+export const documentLook: Extension = [
+  lineNumbers(),
+  EditorState.lineSeparator.of('\n'),
+  yaml(),
+  syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
+  EditorView.lineWrapping,
+]

@@ -1,0 +1,167 @@
+"""What the page *Workflow* helps with: data is taken from the script, the document is completed and explained, versions are compared,
+and what is being typed stays whatever answers come meanwhile."""
+
+import re
+from collections.abc import Callable, Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.bench import Hands
+from tests.browsing import browser, sign_in
+from tests.conftest import Processes
+
+__all__ = ["browser"]
+TEXT = """oak: 1
+workflow: {name}
+input: {{type: object, properties: {{guest: {{type: string, examples: [Bo Hale]}}, nights: {{type: integer, examples: [2]}}}}}}
+steps:
+  - step: greeting
+    set:
+      line: "Dear ${{ input.guest }}"
+  - step: note
+    set: {{}}
+  - step: huts
+    each: "${{ [1, 2] }}"
+    as: hut
+    steps:
+      - step: one
+        set: {{n: "${{ hut }}"}}
+result: "${{ greeting.line }}"
+"""
+
+
+@pytest.fixture(scope="module")
+def house(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Processes]:
+    made = Processes(tmp_path_factory.mktemp("help"), new_database())
+    made.start_all()
+    made.start_worker()
+    yield made
+    made.stop()
+
+
+@pytest.fixture
+def page(browser: Browser, house: Processes) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 1280, "height": 900})
+    made = context.new_page()
+    made.set_default_timeout(8000)
+    sign_in(made, house)
+    yield made
+    context.close()
+
+
+@pytest.fixture
+def letters(house: Processes, request: pytest.FixtureRequest) -> str:
+    name = "letters-" + re.sub(r"[^a-z0-9]+", "-", request.node.name.lower()).strip("-")[-40:]
+    house.client().save(TEXT.format(name=name))
+    return name
+
+
+def test_what_is_being_typed_stays_when_answers_come(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=steps.1")
+    oak.click(oak.bench.get_by_role("button", name="Add a value"))
+    row = oak.bench.locator(".pair").last
+    row.locator("input").fill("wish")
+    with page.expect_response("**/workflows/check"):
+        row.locator("textarea").press_sequentially("a bunk by")
+    page.wait_for_timeout(100)  # so that the answer is drawn
+    expect(row.locator("textarea")).to_have_value("a bunk by")
+    row.locator("textarea").press_sequentially(" the window")
+    row.locator("textarea").blur()
+    oak.part("Note and name")
+    name = oak.bench.get_by_label("Name", exact=True)
+    with page.expect_response("**/workflows/check"):
+        name.fill("wishes")
+    expect(name).to_have_value("wishes")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    assert "wish: a bunk by the window" in house.client().workflow(letters).text
+
+
+def test_the_script_opens_and_gives_data_where_it_came_to_be(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=steps.1")
+    oak.click(oak.bench.get_by_role("button", name="Add a value"))
+    row = oak.bench.locator(".pair").last
+    row.locator("input").fill("to")
+    row.locator("textarea").click()
+    given = oak.script.get_by_role("list", name="To take into to")
+    expect(given.get_by_role("button", name="guest Bo Hale")).to_be_visible()
+    expect(given.get_by_role("button", name="line")).to_be_visible()
+    expect(oak.script.get_by_role("button", name="hut", exact=True)).to_have_count(0)
+    given.get_by_role("button", name="guest Bo Hale").click()
+    expect(row.locator("textarea")).to_have_value("${ input.guest }")
+    oak.choose("steps.2.steps.0")
+    expect(given).to_have_count(0)
+    oak.bench.locator(".pair textarea").first.click()
+    expect(
+        oak.script.get_by_role("listitem").filter(has_text="hut").get_by_role("button", name="hut", exact=True)
+    ).to_be_visible()
+
+
+def test_a_part_goes_where_the_cursor_was(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=steps.1")
+    oak.part("Note and name")
+    page.goto(f"{house.url}/workflows/{letters}?line=result")
+    oak.write("It gives", "For of them")
+    box = oak.field("It gives").locator("textarea, input").first
+    box.click()
+    box.evaluate("one => one.setSelectionRange(4, 4)")
+    oak.script.get_by_role("button", name="nights 2").click()
+    expect(box).to_have_value(re.compile(r"input\.nights"))
+
+
+def test_the_document_is_completed_and_explained(page: Page, house: Processes, letters: str):
+    page.goto(f"{house.url}/workflows/{letters}?side=document")
+    editor = page.get_by_label("The workflow document")
+    line = editor.locator(".cm-line").filter(has_text="workflow:").first
+    line.click()
+    page.keyboard.press("End")
+    page.keyboard.press("Enter")
+    page.keyboard.type("ti")
+    options = page.locator(".cm-tooltip-autocomplete li")
+    options.filter(has_text="title").click()
+    page.keyboard.type("Letters to guests")
+    expect(page.get_by_role("heading", name="Letters to guests")).to_be_visible()
+    editor.locator(".cm-line").filter(has_text="result:").click()
+    page.keyboard.press("End")
+    page.keyboard.press("ArrowLeft")
+    page.keyboard.press("ArrowLeft")
+    page.keyboard.press("ArrowLeft")
+    page.keyboard.type(" | upp")
+    options.filter(has_text="upper").click()
+    expect(editor).to_contain_text("${ greeting.line | upper }")
+    editor.get_by_text("steps", exact=True).first.hover()
+    expect(page.locator(".cm-tooltip-hover")).to_contain_text("What is done, one after the other.")
+
+
+def test_both_sides_follow_each_other(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?side=document")
+    editor = page.get_by_label("The workflow document")
+    editor.locator(".cm-line").filter(has_text="as: hut").click()
+    expect(oak.script.locator('[data-path="steps.2"]')).to_have_attribute("aria-current", "true")
+    oak.choose("steps.0")
+    expect(editor.locator(".cm-activeLine")).to_contain_text("step: greeting")
+    expect(oak.script.locator('[data-path="steps.0"]')).to_be_focused()
+
+
+def test_versions_have_remarks_and_differences(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=title")
+    oak.write("Note", "For the wardens")
+    page.get_by_label("What is new in it").fill("a note for the wardens")
+    page.get_by_role("button", name="Save", exact=True).click()
+    around = page.get_by_role("region", name="Around it")
+    newest = around.get_by_role("listitem").filter(has_text="a note for the wardens")
+    expect(newest).to_be_visible()
+    first = around.get_by_role("listitem").filter(has_text=re.compile("^ *version 1,"))
+    first.get_by_role("button", name="What is different?").click()
+    expect(first).to_contain_text("The note")
+    expect(first).to_contain_text("note: nothing → For the wardens")
+    first.get_by_label("as text").check()
+    expect(first.locator(".cm-mergeView")).to_contain_text("note: For the wardens")
+    page.get_by_role("button", name="Switch on").click()
+    expect(page.get_by_role("status").filter(has_text="On, with version 2")).to_be_visible()
