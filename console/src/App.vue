@@ -4,7 +4,9 @@ import { RouterLink, RouterView, useRoute } from 'vue-router'
 import { expired, Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
 import RestoreNote from './components/RestoreNote.vue'
+import SearchDialog from './components/SearchDialog.vue'
 import SignInAgain from './components/SignInAgain.vue'
+import { PLACES } from './lib/places'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import SignInPage from './pages/SignInPage.vue'
@@ -18,15 +20,6 @@ onMounted(async () => {
     problem.value = error as Problem
   }
 })
-const places = [
-  ['/workflows', 'Workflows'],
-  ['/runs', 'Runs'],
-  ['/tray', 'Tray'],
-  ['/schedules', 'Schedules'],
-  ['/credentials', 'Credentials'],
-  ['/models', 'Models'],
-  ['/usage', 'Usage'],
-]
 </script>
 
 <template>
@@ -39,15 +32,16 @@ const places = [
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
       <nav aria-label="Pages">
         <RouterLink
-          v-for="[to, title] in places"
+          v-for="[to, title] in PLACES"
           :key="to"
           :to="to"
-          :class="{ here: route.path.startsWith(to!) }"
-          :aria-current="route.path.startsWith(to!) ? 'page' : undefined"
+          :class="{ here: route.path.startsWith(to) }"
+          :aria-current="route.path.startsWith(to) ? 'page' : undefined"
           >{{ title }}</RouterLink
         >
       </nav>
       <div class="side">
+        <SearchDialog />
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
         <RouterLink to="/access" class="btn btn-link btn-sm">{{ who }}</RouterLink>
         <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>

@@ -148,7 +148,7 @@ describe('the workflows of the demo', () => {
     expect(loose(source)).toEqual([])
     for (const path of everyStep(source)) {
       const old = String(source.value([...path, 'step']))
-      const uses = usesOf(source, path).reduce((sum, one) => sum + one.names.length, 0)
+      const uses = usesOf(source, path).length
       const made = applied(text, renameStep(source, path, `${old}_anew`))
       const after = Source.read(made)!
       expect(loose(after)).toEqual([])

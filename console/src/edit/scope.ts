@@ -36,28 +36,39 @@ export function scopeAt(source: Source, path: Path): ReadonlyMap<string, Path | 
   return found
 }
 
-/** The places that use what a step gives, or the name of a loop's item (`path` is then that of its `as`). */
-export function usesOf(source: Source, path: Path): { path: Path; node: Node; names: Name[] }[] {
-  const found: { path: Path; node: Node; names: Name[] }[] = []
-  walk(source, ({ path: at, node, scope }) => {
+/** A name that an expression uses: where its text stands in the document, and what gives it (null for what is always there,
+ * undefined where nothing does). */
+export interface Reference {
+  /** Of the text that holds the expression. */
+  path: Path
+  name: Name
+  /** Where the name begins in the document. */
+  at: number
+  from: Path | null | undefined
+}
+
+/** Every name that is used, in reading order. */
+export function references(source: Source): Reference[] {
+  const found: Reference[] = []
+  walk(source, ({ path, node, scope }) => {
     if (!node) return
-    const raw = source.text.slice(node.range![0], node.range![1])
-    const used = names(raw).filter((name) => same(scope.get(name.path[0]!), path))
-    if (used.length) found.push({ path: at, node, names: used })
+    const begin = node.range![0]
+    for (const name of names(source.text.slice(begin, node.range![1])))
+      found.push({ path, name, at: begin + name.at, from: scope.get(name.path[0]!) })
   })
   return found
 }
 
+/** The uses of what a step gives, or of the name of a loop's item (`path` is then that of its `as`). */
+export function usesOf(source: Source, path: Path): Reference[] {
+  return references(source).filter((one) => same(one.from, path))
+}
+
 /** Names that are used where nothing gives them. */
 export function loose(source: Source): Loose[] {
-  const found: Loose[] = []
-  walk(source, ({ path, node, scope }) => {
-    if (!node) return
-    for (const name of names(source.text.slice(node.range![0], node.range![1]))) {
-      if (!scope.has(name.path[0]!)) found.push({ path, name: name.path[0]! })
-    }
-  })
-  return found
+  return references(source)
+    .filter((one) => one.from === undefined)
+    .map((one) => ({ path: one.path, name: one.name.path[0]! }))
 }
 
 /** What an edit would leave without a source: names that are known before it and not behind it. */
@@ -77,12 +88,7 @@ export function renameStep(source: Source, path: Path, name: string): Change[] {
   if (taken) throw new CannotEdit(`the name ${name} is taken`)
   const old = String(node.value)
   const changes: Change[] = [{ from: node.range![0], to: source.end(node), insert: inFlow(name) }]
-  for (const use of usesOf(source, path)) {
-    for (const one of use.names) {
-      const from = use.node.range![0] + one.at
-      changes.push({ from, to: from + old.length, insert: name })
-    }
-  }
+  for (const { at } of usesOf(source, path)) changes.push({ from: at, to: at + old.length, insert: name })
   return changes
 }
 

@@ -11,16 +11,18 @@ import TalkPanel from '../components/TalkPanel.vue'
 import VersionList from '../components/VersionList.vue'
 import WaysIn from '../components/WaysIn.vue'
 import { renameStep } from '../edit/scope'
-import { pathOf } from '../edit/source'
+import { type Path, pathOf } from '../edit/source'
 import { setValue } from '../edit/values'
 import { FIRST } from '../lib/first'
 import { moment } from '../lib/format'
 import { every } from '../lib/lists'
+import { useFinds } from '../lib/seeking'
 import { who } from '../lib/session'
 import BenchPane from '../workflow/BenchPane.vue'
-import { offers as offersOf } from '../workflow/catalogue'
+import { type Offer, offers as offersOf } from '../workflow/catalogue'
 import { usePastedCurl } from '../workflow/curlCredential'
 import { keep, useDraft } from '../workflow/draft'
+import ExtractDialog from '../workflow/ExtractDialog.vue'
 import FindingList from '../workflow/FindingList.vue'
 import { useGuard } from '../workflow/guard'
 import { useLanguage } from '../workflow/language'
@@ -86,7 +88,7 @@ watch(wanted, () => {
   draft.saved.value = draft.text.value
 })
 
-const script = useTemplateRef<{ focus: (path: string) => void; begin: () => void }>('script')
+const script = useTemplateRef<{ focus: (path: string) => void; begin: () => void; take: (offer: Offer) => void }>('script')
 const editor = useTemplateRef<{ goTo: (line: number, quietly?: boolean) => void }>('editor')
 const rows = computed(() => (draft.checked.value ? rowsOf(draft.checked.value, draft.readable.value) : []))
 const { side, chosen, at, go } = useSides(draft, () => rows.value, editor)
@@ -101,7 +103,18 @@ const input = ref<unknown>(undefined)
 const sample = ref('')
 const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language.actions.value) }))
 const help = computed(() => ({ schema: language.schema.value, actions: language.actions.value, names: language.known.value, known: known.value }))
+useFinds(() => [
+  ...rows.value.map((one) => ({
+    key: one.path,
+    title: `${one.number} ${one.sentence}`.trim(),
+    about: one.step,
+    go: () => script.value?.focus(one.path),
+  })),
+  ...offers.value.map((one) => ({ key: one.key, title: `Add: ${one.title}`, about: one.about, go: () => script.value?.take(one) })),
+])
 const starting = ref(false)
+/** Lines that are to become a workflow of their own. */
+const extracting = ref<Path[]>([])
 
 function rename(name: string): void {
   if (row.value) draft.edit((source) => renameStep(source, pathOf(row.value!.path), name))
@@ -166,6 +179,7 @@ function saveOver(version: number, text: string): void {
           :states="states"
           :offers="offers"
           @curl="curl"
+          @extract="(paths) => (extracting = paths)"
           @told="(text) => (told = text)" />
         <FindingList :findings="draft.checked.value?.findings ?? []" @go="go" />
       </section>
@@ -188,6 +202,7 @@ function saveOver(version: number, text: string): void {
           :sample="sample"
           :workflow="fresh ? '' : name"
           @rename="rename"
+          @extract="(path) => (extracting = [path])"
           @chosen="(path) => (chosen = path)" />
         <TalkPanel
           v-if="draft.checked.value?.sound && draft.checked.value.agents.length"
@@ -227,6 +242,7 @@ function saveOver(version: number, text: string): void {
           @show="showVersion" />
       </section>
     </div>
+    <ExtractDialog v-model:paths="extracting" :draft="draft" :workflow="fresh ? '' : name" />
     <StartDialog
       v-model="starting"
       :workflow="name"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { pathOf } from '../edit/source'
+import { type Path, pathOf } from '../edit/source'
 import { removeKey, setValue } from '../edit/values'
 import AboutForm from './AboutForm.vue'
 import AsItComes from './AsItComes.vue'
@@ -20,7 +20,7 @@ import type { Tries } from './tries'
 
 /** The chosen line, in parts that fold: what it does, if it fails, its result, note and name. */
 const props = defineProps<{ draft: Draft; row: Row | undefined; language: Language; tries: Tries; known: Known; sample: string; workflow: string }>()
-const emit = defineEmits<{ rename: [name: string]; chosen: [path: string] }>()
+const emit = defineEmits<{ rename: [name: string]; chosen: [path: string]; extract: [path: Path] }>()
 const comes = ref(false)
 const another = ref(false)
 const START: Row = { path: 'triggers', number: '', depth: 0, kind: 'trigger', step: '', sentence: '', note: '', trace: '', own: false }
@@ -147,6 +147,7 @@ const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'ru
           :known="{}"
           @change="(given) => put([...pathOf(row!.path), 'note'], given)"
           @clear="clear([...pathOf(row!.path), 'note'])" />
+        <button type="button" class="btn btn-link btn-sm p-0" @click="emit('extract', pathOf(row!.path))">Make a workflow of this line</button>
       </details>
     </template>
   </template>

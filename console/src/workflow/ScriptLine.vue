@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Row } from './rows'
 
-defineProps<{ line: Row; chosen: boolean; reached: boolean; mark: string | undefined; state: string | undefined }>()
+defineProps<{ line: Row; chosen: boolean; among: boolean; reached: boolean; mark: string | undefined; state: string | undefined }>()
 const SIGNS: Record<string, string> = { succeeded: '✓', failed: '✗' }
 </script>
 
@@ -11,8 +11,8 @@ const SIGNS: Record<string, string> = { succeeded: '✓', failed: '✗' }
     :data-path="line.path"
     :tabindex="reached ? 0 : -1"
     :aria-current="chosen ? 'true' : undefined"
-    :class="[line.kind, { chosen }]">
-    <span class="number">{{ line.number }}</span>
+    :class="[line.kind, { chosen, among }]">
+    <span class="number" :draggable="line.own" :title="line.own ? 'Drag it to move the line' : undefined">{{ line.number }}</span>
     <span class="sentence">
       {{ line.sentence }} <span v-if="line.own" class="step mono">{{ line.step }}</span>
     </span>
@@ -39,8 +39,15 @@ button {
   border-radius: 0.25rem;
 }
 button:hover,
-.chosen {
+.chosen,
+.among {
   background: var(--bs-tertiary-bg);
+}
+.among {
+  box-shadow: inset 3px 0 var(--bs-primary);
+}
+.number[draggable='true'] {
+  cursor: grab;
 }
 button:focus-visible {
   outline: 2px solid var(--bs-primary);

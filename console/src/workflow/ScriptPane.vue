@@ -2,18 +2,22 @@
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { isCurl } from '../edit/curl'
 import { stepsOf } from '../edit/paste'
+import { freeName } from '../edit/scope'
+import type { Path } from '../edit/source'
 import AddLine from './AddLine.vue'
-import type { Offer } from './catalogue'
+import { asText, type Offer } from './catalogue'
 import type { Draft } from './draft'
 import GivenParts from './GivenParts.vue'
+import { useDrag } from './drag'
 import { useHands } from './hands'
-import type { Row } from './rows'
+import { behindRow, type Row } from './rows'
 import ScriptLine from './ScriptLine.vue'
+import SeveralLines from './SeveralLines.vue'
 import { givenBy, useTaking } from './taking'
 
 const props = defineProps<{ draft: Draft; rows: Row[]; marks: Map<string, string>; states: Map<string, string>; offers: Offer[] }>()
 const chosen = defineModel<string>('chosen', { required: true })
-const emit = defineEmits<{ curl: [text: string]; told: [text: string] }>()
+const emit = defineEmits<{ curl: [text: string]; told: [text: string]; extract: [paths: Path[]] }>()
 const list = useTemplateRef<HTMLElement>('list')
 const adding = ref<string | null>(null)
 const naming = ref<string | null>(null)
@@ -23,7 +27,10 @@ const free = ref(false)
 const taking = useTaking()
 const given = computed(() => (taking.value ? givenBy(props.rows, taking.value.parts) : new Map<string, never[]>()))
 
-function focus(path: string): void {
+/** Where a choice of several lines began; empty for one line. */
+const anchor = ref('')
+function focus(path: string, from = ''): void {
+  anchor.value = from === path ? '' : from
   chosen.value = path
   // A line that is new stands in the script when the document was looked at.
   waiting.value = path
@@ -43,16 +50,12 @@ const hands = useHands(
   props.draft,
   () => props.rows,
   chosen,
+  anchor,
   focus,
   (text) => emit('told', text),
 )
 const row = hands.row
 
-function step(by: number): void {
-  const at = props.rows.findIndex((one) => one.path === chosen.value)
-  const next = props.rows[Math.max(0, Math.min(props.rows.length - 1, at + by))]
-  if (next) focus(next.path)
-}
 function add(text: string): void {
   const behind = adding.value ?? chosen.value
   adding.value = null
@@ -84,18 +87,26 @@ function pasted(event: ClipboardEvent): void {
   else return
   event.preventDefault()
 }
+const drag = useDrag((dragged, behind) => {
+  const { source } = props.draft
+  if (!source.value) return
+  if (!hands.marked.value.has(dragged)) focus(dragged)
+  hands.move(behindRow(behind, source.value))
+})
+const loop = () => hands.wrap({ step: freeName(props.draft.source.value, 'each_one'), each: '${ [] }', as: 'item' })
 function handsOf(event: KeyboardEvent): Record<string, () => unknown> {
   const { draft } = props
   if (event.ctrlKey || event.metaKey) {
     return { z: event.shiftKey ? draft.redo : draft.undo, y: draft.redo, c: () => hands.copy(false), x: () => hands.copy(true) }
   }
+  if (event.shiftKey && event.key.startsWith('Arrow')) return { ArrowUp: () => hands.extend(-1), ArrowDown: () => hands.extend(1) }
   if (event.altKey) return { ArrowUp: () => hands.shift(-1), ArrowDown: () => hands.shift(1) }
   const indents: Record<string, () => unknown> = !free.value && row.value?.own ? { Tab: () => hands.indent(event.shiftKey) } : {}
   return {
-    ArrowUp: () => step(-1),
-    ArrowDown: () => step(1),
-    Home: () => step(-1e6),
-    End: () => step(1e6),
+    ArrowUp: () => hands.step(-1),
+    ArrowDown: () => hands.step(1),
+    Home: () => hands.step(-1e6),
+    End: () => hands.step(1e6),
     Enter: () => (adding.value = chosen.value),
     F2: beginNaming,
     Delete: hands.remove,
@@ -113,19 +124,33 @@ watch(chosen, () => {
   free.value = false
   taking.value = null
 })
-defineExpose({ focus, begin: () => (adding.value = chosen.value || 'result') })
+defineExpose({
+  focus,
+  take: (offer: Offer) => add(asText(offer.make(props.draft.source.value))),
+  begin: () => (adding.value = chosen.value || 'result'),
+})
 </script>
 
 <template>
+  <SeveralLines :count="hands.marked.value.size" @extract="emit('extract', hands.several.value)" @loop="loop" @remove="hands.remove" />
   <ol ref="list" class="script" aria-label="Lines" @paste="pasted">
-    <li v-for="line in rows" :key="line.path" :style="{ '--depth': line.depth }">
+    <li
+      v-for="line in rows"
+      :key="line.path"
+      :style="{ '--depth': line.depth }"
+      :class="{ over: drag.over.value === line.path }"
+      @dragover="drag.hover($event, line)"
+      @drop.prevent="drag.drop(line)">
       <ScriptLine
         :line="line"
         :chosen="line.path === chosen"
+        :among="hands.marked.value.has(line.path)"
         :reached="line.path === chosen || (!row && line === rows[0])"
         :mark="marks.get(line.path)"
         :state="states.get(line.path)"
-        @click="chosen = line.path"
+        @click="focus(line.path, $event.shiftKey ? anchor || chosen : '')"
+        @dragstart="drag.begin($event, line)"
+        @dragend="drag.end"
         @dblclick="beginNaming"
         @keydown="key" />
       <GivenParts v-if="given.has(line.path)" :parts="given.get(line.path)!" :into="taking!.title" @take="(part) => taking!.take(part)" />
@@ -153,6 +178,9 @@ defineExpose({ focus, begin: () => (adding.value = chosen.value || 'result') })
   list-style: none;
   margin: 0;
   padding: 0;
+}
+.over {
+  box-shadow: 0 2px var(--bs-primary);
 }
 li {
   padding-left: calc(var(--depth) * 1.4rem);

@@ -2,16 +2,35 @@ import { computed, type Ref } from 'vue'
 import { applied, type Change } from '../edit/changes'
 import { broken, renameStep } from '../edit/scope'
 import { nameOf, type Path, pathOf, Source } from '../edit/source'
-import { insertSteps, inward, moveSteps, outward, removeSteps, stepsText } from '../edit/steps'
+import { insertSteps, inward, moveSteps, outward, removeSteps, stepsText, wrapSteps } from '../edit/steps'
+import { asText } from './catalogue'
 import type { Draft } from './draft'
 import { behindRow, type Row } from './rows'
 
-/** What hands do with the lines of a script. `focus` chooses a line, `told` says what is worth knowing. */
-export function useHands(draft: Draft, rows: () => Row[], chosen: Ref<string>, focus: (path: string) => void, told: (text: string) => void) {
+/** What hands do with the lines of a script. `focus` chooses a line, and with a second path all from there to it; `told` says what is
+ * worth knowing. `anchor` is where a choice of several lines of one list began; empty for one line. */
+export function useHands(
+  draft: Draft,
+  rows: () => Row[],
+  chosen: Ref<string>,
+  anchor: Ref<string>,
+  focus: (path: string, from?: string) => void,
+  told: (text: string) => void,
+) {
   const row = computed(() => rows().find((one) => one.path === chosen.value))
+  /** The steps that are chosen, in order. */
+  const several = computed<Path[]>(() => {
+    if (!row.value?.own) return []
+    const [from, to] = [pathOf(anchor.value || chosen.value), pathOf(chosen.value)]
+    const list = to.slice(0, -1)
+    if (nameOf(from.slice(0, -1)) !== nameOf(list)) return [to]
+    const [first, last] = [from.at(-1) as number, to.at(-1) as number].sort((a, b) => a - b) as [number, number]
+    return Array.from({ length: last - first + 1 }, (_, n) => [...list, first + n])
+  })
+  const marked = computed(() => new Set(several.value.length > 1 ? several.value.map(nameOf) : []))
 
   /** Make an edit, say what it would leave without a source, and choose where it went. */
-  function make(edit: (source: Source) => Change[], then?: string): boolean {
+  function make(edit: (source: Source) => Change[], then?: string, until?: string): boolean {
     let lost: string[] = []
     const done = draft.edit((source) => {
       const changes = edit(source)
@@ -22,31 +41,51 @@ export function useHands(draft: Draft, rows: () => Row[], chosen: Ref<string>, f
     if (!done) return false
     const are = lost.length === 1 ? 'is' : 'are'
     told(lost.length ? `${lost.join(', ')} ${are} used where nothing gives ${lost.length === 1 ? 'it' : 'them'} any more. Ctrl+Z takes it back.` : '')
-    if (then) focus(then)
+    if (then) focus(then, until)
     return true
   }
+  /** Move the chosen lines; they stay chosen. */
   function move(to: { list: Path; index: number } | undefined): void {
-    if (!row.value?.own || !to) return
-    const from = pathOf(row.value.path)
+    const paths = several.value
+    const from = paths[0]
+    if (!from || !to) return
     const same = nameOf(from.slice(0, -1)) === nameOf(to.list)
-    const index = same && to.index > (from.at(-1) as number) ? to.index - 1 : to.index
-    make((source) => moveSteps(source, [from], to.list, to.index), nameOf([...to.list, index]))
+    const index = same && to.index > (from.at(-1) as number) ? to.index - paths.length : to.index
+    const [first, last] = [nameOf([...to.list, index]), nameOf([...to.list, index + paths.length - 1])]
+    make((source) => moveSteps(source, paths, to.list, to.index), last, first)
   }
   function shift(by: number): void {
-    const from = pathOf(chosen.value)
-    const index = from.at(-1)
-    if (typeof index !== 'number' || (by < 0 && index === 0)) return
-    move({ list: from.slice(0, -1), index: by < 0 ? index - 1 : index + 2 })
+    const [first, last] = [several.value[0]?.at(-1), several.value.at(-1)?.at(-1)]
+    if (typeof first !== 'number' || typeof last !== 'number' || (by < 0 && first === 0)) return
+    move({ list: several.value[0]!.slice(0, -1), index: by < 0 ? first - 1 : last + 2 })
   }
   function indent(out: boolean): void {
     const source = draft.source.value
-    if (source) move(out ? outward(pathOf(chosen.value)) : inward(source, pathOf(chosen.value)))
+    const first = several.value[0]
+    if (source && first) move(out ? outward(first) : inward(source, first))
   }
   function remove(): void {
-    const one = row.value
-    if (!one?.own) return
-    const before = rows()[rows().findIndex((other) => other.path === one.path) - 1]
-    if (make((source) => removeSteps(source, [pathOf(one.path)])) && before) focus(before.path)
+    const paths = several.value
+    if (!paths.length) return
+    const before = rows()[rows().findIndex((other) => other.path === nameOf(paths[0]!)) - 1]
+    if (make((source) => removeSteps(source, paths)) && before) focus(before.path)
+  }
+  /** Choose the line so many further down. */
+  function step(by: number): void {
+    const at = rows().findIndex((one) => one.path === chosen.value)
+    const next = rows()[Math.max(0, Math.min(rows().length - 1, at + by))]
+    if (next) focus(next.path)
+  }
+  /** Choose one more line of the same list, or one less. */
+  function extend(by: number): void {
+    const to = pathOf(chosen.value)
+    const next = nameOf([...to.slice(0, -1), (to.at(-1) as number) + by])
+    if (row.value?.own && rows().some((one) => one.own && one.path === next)) focus(next, anchor.value || chosen.value)
+  }
+  /** Put the chosen lines into one that is written around them. */
+  function wrap(step: Record<string, unknown>): void {
+    const paths = several.value
+    if (paths.length) make((source) => wrapSteps(source, paths, asText(step).replace(/\n?$/, '\n') + '  steps:\n'), nameOf(paths[0]!))
   }
   function add(text: string, behind: string): void {
     const source = draft.source.value
@@ -62,9 +101,9 @@ export function useHands(draft: Draft, rows: () => Row[], chosen: Ref<string>, f
   }
   async function copy(cut: boolean): Promise<void> {
     const source = draft.source.value
-    if (!row.value?.own || !source) return
-    await navigator.clipboard.writeText(stepsText(source, [pathOf(row.value.path)]))
+    if (!several.value.length || !source) return
+    await navigator.clipboard.writeText(stepsText(source, several.value))
     if (cut) remove()
   }
-  return { row, make, move, shift, indent, remove, add, rename, copy }
+  return { row, several, marked, step, make, move, shift, indent, extend, wrap, remove, add, rename, copy }
 }

@@ -1,0 +1,155 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { BModal } from 'bootstrap-vue-next'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, data } from '../api/client'
+import { moment } from '../lib/format'
+import { PLACES } from '../lib/places'
+import { type Find, findsHere, matching } from '../lib/seeking'
+
+/** Finds lines of the page that is open, workflows, runs and pages, from anywhere: `/` opens it. */
+const router = useRouter()
+const open = ref(false)
+const typed = ref('')
+const asked = ref('')
+const at = ref(0)
+const field = useTemplateRef<HTMLInputElement>('field')
+const PAUSE = 200
+let timer: number | undefined
+watch(typed, (now) => {
+  at.value = 0
+  window.clearTimeout(timer)
+  timer = window.setTimeout(() => (asked.value = now.trim()), PAUSE)
+})
+const workflows = useQuery({
+  queryKey: ['search', 'workflows', asked],
+  enabled: () => open.value && !!asked.value,
+  queryFn: () => data(api.GET('/api/v1/workflows', { params: { query: { text: asked.value, limit: 8 } } })),
+})
+const ID = /^[0-9a-f-]{4,36}$/i
+const runs = useQuery({
+  queryKey: ['search', 'runs', asked],
+  enabled: () => open.value && ID.test(asked.value),
+  queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { id: asked.value, limit: 5 } } })),
+})
+const to = (path: string) => () => router.push(path)
+const groups = computed<{ title: string; finds: Find[] }[]>(() => {
+  const words = typed.value.trim()
+  const pages = PLACES.map(([path, title]) => ({ key: path, title, about: 'page', go: to(path) }))
+  return [
+    { title: 'On this page', finds: words ? matching(findsHere(), words, 8) : [] },
+    {
+      title: 'Workflows',
+      finds: words
+        ? (workflows.data.value?.items ?? []).map((one) => ({ key: one.name, title: one.name, about: one.title, go: to(`/workflows/${one.name}`) }))
+        : [],
+    },
+    {
+      title: 'Runs',
+      finds: [
+        ...(ID.test(words) ? (runs.data.value?.items ?? []) : []).map((one) => ({
+          key: one.id,
+          title: one.id,
+          about: `${one.workflow}, ${one.state}, ${moment(one.created_at)}`,
+          go: to(`/runs/${one.id}`),
+        })),
+        ...(words
+          ? [
+              {
+                key: 'runs',
+                title: `Runs with “${words}”`,
+                about: 'in what they were given, gave or failed with',
+                go: to(`/runs?text=${encodeURIComponent(words)}`),
+              },
+            ]
+          : []),
+      ],
+    },
+    { title: 'Pages', finds: words ? matching(pages, words, 7) : pages },
+  ].filter((one) => one.finds.length)
+})
+const all = computed(() => groups.value.flatMap((one) => one.finds))
+function take(find: Find | undefined): void {
+  if (!find) return
+  open.value = false
+  void nextTick(find.go)
+}
+function key(event: KeyboardEvent): void {
+  if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, all.value.length - 1)
+  else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
+  else if (event.key === 'Enter') take(all.value[at.value])
+  else return
+  event.preventDefault()
+}
+function opened(event: KeyboardEvent): void {
+  const on = event.target as HTMLElement
+  const writes = on.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(on.tagName)
+  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey || writes || document.querySelector('.modal.show')) return
+  event.preventDefault()
+  show()
+}
+function show(): void {
+  typed.value = asked.value = ''
+  open.value = true
+}
+onMounted(() => window.addEventListener('keydown', opened))
+onBeforeUnmount(() => window.removeEventListener('keydown', opened))
+</script>
+
+<template>
+  <button type="button" class="btn btn-link btn-sm" title="Press /" @click="show">Search</button>
+  <BModal v-model="open" title="Search" no-footer @shown="field?.focus()">
+    <input
+      ref="field"
+      v-model="typed"
+      class="form-control"
+      role="combobox"
+      aria-label="Search for a line, a workflow, a run or a page"
+      aria-expanded="true"
+      aria-controls="finds"
+      :aria-activedescendant="`find-${at}`"
+      placeholder="A line, a workflow, a run’s id, a page"
+      autocomplete="off"
+      @keydown="key" />
+    <div id="finds" role="listbox" aria-label="Found" class="finds">
+      <div v-for="group in groups" :key="group.title" role="group" :aria-label="group.title">
+        <div class="quiet group" aria-hidden="true">{{ group.title }}</div>
+        <div
+          v-for="find in group.finds"
+          :id="`find-${all.indexOf(find)}`"
+          :key="find.key"
+          role="option"
+          :aria-selected="all[at] === find"
+          class="find"
+          :class="{ at: all[at] === find }"
+          @click="take(find)">
+          {{ find.title }} <span class="quiet">{{ find.about }}</span>
+        </div>
+      </div>
+    </div>
+    <p v-if="workflows.error.value || runs.error.value" class="text-danger" role="alert">
+      {{ (workflows.error.value ?? runs.error.value)?.message }}
+    </p>
+  </BModal>
+</template>
+
+<style scoped>
+.finds {
+  max-height: 60vh;
+  overflow-y: auto;
+  margin-top: 0.5rem;
+}
+.group {
+  font-size: 0.85rem;
+  margin-top: 0.4rem;
+}
+.find {
+  padding: 0.2rem 0.6rem;
+  cursor: pointer;
+  overflow-wrap: anywhere;
+}
+.at {
+  background: var(--bs-tertiary-bg);
+}
+</style>
