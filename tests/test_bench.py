@@ -375,19 +375,19 @@ def test_of_two_tabs_neither_loses_its_text(page: Page, house: Processes, larder
     page.goto(f"{house.url}/workflows/{larder}")
     oak.shown("steps.0")
     client = house.client()
-    client.save(client.workflow(larder).text.replace("x: 1", "x: 2"), expected=1)
+    client.save(client.workflow(larder).text.replace("result: ${ b.y }", "result: ${ a.x }"), expected=1)
     wrote(oak, page, "meanwhile here")
     page.get_by_role("button", name="Save", exact=True).click()
     conflict = page.get_by_role("alert").filter(has_text="Somebody else has saved meanwhile")
     expect(conflict).to_contain_text("meanwhile here")
-    expect(conflict.get_by_role("listitem").filter(has_text="x: 1 → 2").last).to_be_visible()
+    expect(conflict.get_by_role("listitem").filter(has_text="result: ${ b.y } → ${ a.x }").last).to_be_visible()
     theirs = conflict.locator(".cm-merge-revert button").last
     oak.click(theirs)
     oak.click(conflict.get_by_role("button", name="Save yours behind it"))
     expect(page.get_by_text("Saved as version 3")).to_be_visible()
     text = client.workflow(larder).text
     assert "meanwhile here" in text
-    assert "x: 2" in text
+    assert "result: ${ a.x }" in text
 
 
 # Hands

@@ -178,7 +178,7 @@ def test_samples_are_kept_and_steps_are_tried_with_them(run: Run, ready: Process
     assert whole["result"] == 40
     told = run("try", str(draft), "third", "--steps", '{"first": {}}', code=1)
     assert "n is not there" in told
-    assert ready.client().workflow("cli-breaks").versions[0]["number"] == 1  # nothing was saved
+    assert ready.client().workflow("cli-breaks").versions[0].number == 1  # nothing was saved
 
 
 # Time and events

@@ -113,7 +113,7 @@ def test_a_first_workflow_from_the_empty_page_to_its_result(page: Page, oak: Pro
     page.get_by_role("button", name="Save").click()
     expect(page).to_have_url(f"{oak.url}/workflows/my-first")
     page.get_by_role("button", name="Start…").click()
-    expect(page.get_by_label("Input as JSON")).to_have_value(re.compile("Ada Fenn"))
+    expect(page.get_by_role("dialog").get_by_role("textbox", name="Name")).to_have_value("Ada Fenn")
     page.get_by_role("button", name="Start", exact=True).click()
     expect(page.get_by_label("Event and result")).to_contain_text("Welcome to Larkspur Huts, Ada Fenn.")
 

@@ -1,19 +1,14 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormInput, BFormSelect, BFormTextarea } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox, BFormInput, BFormTextarea } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import { Problem, type Schemas } from '../api/client'
 import { moment, shown } from '../lib/format'
+import type { Schema } from '../workflow/fields'
+import DataForm from './DataForm.vue'
 import ProblemNote from './ProblemNote.vue'
 
 type Question = Schemas['QuestionOut']
-interface Field {
-  type?: string
-  title?: string
-  description?: string
-  enum?: unknown[]
-  default?: unknown
-}
 export interface Given {
   choice: string | null
   data: unknown
@@ -22,36 +17,33 @@ export interface Given {
 }
 
 const props = defineProps<{ question: Question; open: boolean; send: (given: Given) => Promise<void> }>()
-const fields = computed(() => Object.entries((props.question.form?.properties ?? {}) as Record<string, Field>))
-const simple = computed(
-  () => fields.value.length > 0 && fields.value.every(([, f]) => ['string', 'number', 'integer', 'boolean'].includes(f.type ?? '') || f.enum),
-)
-const given = (props.question.form?.default ?? {}) as Record<string, unknown>
-const values = ref<Record<string, unknown>>(
-  Object.fromEntries(fields.value.map(([name, f]) => [name, given[name] ?? f.default ?? (f.type === 'boolean' ? false : '')])),
-)
-const json = ref(props.question.form?.default === undefined ? '' : shown(props.question.form.default))
-const long = (name: string) => String(given[name] ?? '').length > 50
+const form = computed(() => props.question.form as Schema | null)
+const given = ref<unknown>(form.value ? { ...defaults(form.value), ...((form.value.default ?? {}) as object) } : undefined)
+const wrong = ref('')
+const happened = ref('')
 const remark = ref('')
 const alike = ref(false)
 const busy = ref(false)
 const problem = ref<Error | null>(null)
 
-function data(): unknown {
-  if (!props.question.form) return json.value.trim() ? JSON.parse(json.value) : null
-  if (!simple.value) return JSON.parse(json.value || 'null')
-  const typed = fields.value.map(([name, f]) => {
-    const value = values.value[name]
-    return [name, f.type === 'number' || f.type === 'integer' ? (value === '' ? undefined : Number(value)) : value === '' ? undefined : value]
-  })
-  return Object.fromEntries(typed.filter(([, value]) => value !== undefined))
+/** What the fields are when nobody writes in them. */
+function defaults(schema: Schema): Record<string, unknown> {
+  const found = Object.entries(schema.properties ?? {}).map(([name, one]) => [name, one.default ?? (one.type === 'boolean' ? false : undefined)])
+  return Object.fromEntries(found.filter(([, value]) => value !== undefined)) as Record<string, unknown>
+}
+/** What is sent along; a choice other than the first may be taken without it. Throws `Problem`. */
+function data(choice: string | null): unknown {
+  if (!form.value) return happened.value.trim() ? JSON.parse(happened.value) : null
+  if (!wrong.value) return given.value ?? null
+  if (choice !== null && choice !== props.question.choices?.[0]) return null
+  throw new Problem(0, wrong.value, '', 'Fill it in')
 }
 
 async function answer(choice: string | null): Promise<void> {
   problem.value = null
   busy.value = true
   try {
-    await props.send({ choice, data: data(), text: remark.value || null, alike: alike.value })
+    await props.send({ choice, data: data(choice), text: remark.value || null, alike: alike.value })
   } catch (error) {
     problem.value = error instanceof SyntaxError ? new Problem(0, 'This is not JSON', error.message, 'Correct the data') : (error as Error)
   } finally {
@@ -85,32 +77,13 @@ function key(event: KeyboardEvent): void {
       <pre>{{ shown(question.input) }}</pre>
     </details>
     <template v-if="open">
-      <form v-if="question.form && simple" class="fields" @submit.prevent="answer(null)">
-        <label v-for="[name, field] in fields" :key="name">
-          <span
-            >{{ field.title ?? name }}<span v-if="field.description" class="quiet">: {{ field.description }}</span></span
-          >
-          <BFormSelect v-if="field.enum" v-model="values[name] as string" :options="field.enum.map(String)" />
-          <BFormCheckbox v-else-if="field.type === 'boolean'" v-model="values[name] as boolean" />
-          <BFormTextarea v-else-if="long(name)" v-model="values[name] as string" rows="4" />
-          <BFormInput v-else v-model="values[name] as string" :type="field.type === 'string' ? 'text' : 'number'" step="any" />
-        </label>
-        <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
-      </form>
-      <form v-else-if="question.form" class="fields" @submit.prevent="answer(null)">
-        <label
-          ><span>{{ question.form.default === undefined ? 'Data, as JSON' : 'What it would be given, as JSON; change it if need be' }}</span
-          ><BFormTextarea v-model="json" rows="4" class="mono"
-        /></label>
-        <details>
-          <summary>The form it must fit</summary>
-          <pre>{{ shown(question.form) }}</pre>
-        </details>
+      <form v-if="form" class="fields" @submit.prevent="answer(null)">
+        <DataForm v-model="given" v-model:wrong="wrong" :schema="form" word="What is asked for" />
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>
       </form>
       <details v-else-if="question.choices?.includes('it happened')">
         <summary>What it gave, if it happened</summary>
-        <BFormTextarea v-model="json" rows="3" class="mono" placeholder="JSON, or nothing" aria-label="What it gave" />
+        <BFormTextarea v-model="happened" rows="3" class="mono" placeholder="JSON, or nothing" aria-label="What it gave" />
       </details>
       <div v-if="question.choices" class="choices">
         <BButton v-for="(choice, index) in question.choices" :key="choice" variant="outline-primary" :disabled="busy" @click="answer(choice)"
@@ -171,10 +144,6 @@ article {
   gap: 0.6rem;
   max-width: 32rem;
   margin-bottom: 0.6rem;
-}
-.fields label {
-  display: grid;
-  gap: 0.15rem;
 }
 .fields .btn {
   justify-self: start;

@@ -7,6 +7,8 @@ import type { Node } from 'yaml'
 
 /** What every step may use. */
 export const ALWAYS = ['input', 'settings', 'event', 'run', 'now']
+/** What of an agent document is no field of the agent. */
+export const AROUND = new Set(['oak', 'agent', 'title', 'note', 'labels', 'input', 'settings'])
 const STEP_NAME = /^[a-z][a-z0-9_]*$/
 const RESERVED = new Set([...ALWAYS, 'conversation', 'last', 'error', 'outcome', 'arrived', 'true', 'false', 'none'])
 
@@ -123,9 +125,16 @@ type See = (place: Place) => void
 /** Go through every step, and every text in which expressions may stand, with what may be used there. */
 function walk(source: Source, see: See): void {
   const start = new Map<string, Path | null>(ALWAYS.map((name) => [name, null]))
+  see({ path: [], scope: start })
+  if (typeof source.data.agent === 'string') {
+    // An agent document is its fields; it has no steps.
+    for (const key of Object.keys(source.data)) if (!AROUND.has(key)) texts(source, [key], start, see)
+    return
+  }
   texts(source, ['triggers'], start, see)
   texts(source, ['subject'], start, see)
   const behind = list(source, ['steps'], start, see)
+  see({ path: ['result'], scope: behind })
   texts(source, ['result'], behind, see)
   list(source, ['always'], new Map([...behind, ['outcome', null]]), see)
 }

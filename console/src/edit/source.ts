@@ -160,6 +160,11 @@ export function pathOf(named: string): Path {
   return named.split('.').map((part) => (/^\d+$/.test(part) ? Number(part) : part))
 }
 
+/** The key under which a document is named: `agent` of an agent document. */
+export function nameKey(source: Source): 'agent' | 'workflow' {
+  return 'agent' in source.data && !('workflow' in source.data) ? 'agent' : 'workflow'
+}
+
 export function nameOf(path: Path): string {
   return path.join('.')
 }

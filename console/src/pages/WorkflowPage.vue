@@ -11,17 +11,18 @@ import TalkPanel from '../components/TalkPanel.vue'
 import VersionList from '../components/VersionList.vue'
 import WaysIn from '../components/WaysIn.vue'
 import { renameStep } from '../edit/scope'
-import { type Path, pathOf } from '../edit/source'
+import { nameKey, type Path, pathOf } from '../edit/source'
 import { setValue } from '../edit/values'
-import { FIRST } from '../lib/first'
 import { moment } from '../lib/format'
 import { every } from '../lib/lists'
 import { useFinds } from '../lib/seeking'
 import { who } from '../lib/session'
+import { beginningOf, useBeginning } from '../workflow/beginning'
 import BenchPane from '../workflow/BenchPane.vue'
 import { type Offer, offers as offersOf } from '../workflow/catalogue'
 import { usePastedCurl } from '../workflow/curlCredential'
 import { keep, useDraft } from '../workflow/draft'
+import type { Schema } from '../workflow/fields'
 import ExtractDialog from '../workflow/ExtractDialog.vue'
 import FindingList from '../workflow/FindingList.vue'
 import { useGuard } from '../workflow/guard'
@@ -32,6 +33,7 @@ import ScriptPane from '../workflow/ScriptPane.vue'
 import StartDialog from '../workflow/StartDialog.vue'
 import { useSides } from '../workflow/sides'
 import { useStore } from '../workflow/store'
+import SettingsForm from '../workflow/SettingsForm.vue'
 import { shapesOf } from '../workflow/shapes'
 import { provideTaking } from '../workflow/taking'
 import { useTries } from '../workflow/tries'
@@ -45,10 +47,11 @@ const router = useRouter()
 const client = useQueryClient()
 const fresh = computed(() => props.name === 'new')
 const wanted = computed(() => Number(route.query.version) || undefined)
-const place = () => `${who.value ?? ''} ${props.name}`
+const first = beginningOf(route.query.kind)
+const place = () => `${who.value ?? ''} ${props.name}${fresh.value && route.query.kind === 'agent' ? ' agent' : ''}`
 
 provideTaking()
-const draft = useDraft(place, fresh.value ? FIRST : '')
+const draft = useDraft(place, fresh.value ? first : '')
 const store = useStore(
   draft,
   () => props.name,
@@ -57,6 +60,7 @@ const store = useStore(
 )
 const tries = useTries(draft)
 const language = useLanguage()
+if (fresh.value) useBeginning(draft, language)
 const page = useQuery({
   queryKey: ['workflow', () => props.name, wanted],
   enabled: () => !fresh.value,
@@ -69,7 +73,7 @@ const kept = useQuery({
 })
 const events = computed(() => (kept.data.value ?? []).filter((one) => !one.step))
 
-const guard = useGuard(draft, place, () => (fresh.value ? FIRST : draft.saved.value), store.save)
+const guard = useGuard(draft, place, () => (fresh.value ? first : draft.saved.value), store.save)
 watch(
   page.data,
   (now) => {
@@ -152,7 +156,7 @@ function saveOver(version: number, text: string): void {
       @start="starting = true"
       @side="(to) => (side = to)"
       @version="showVersion"
-      @name="(to) => draft.edit((source) => setValue(source, ['workflow'], to))"
+      @name="(to) => draft.edit((source) => setValue(source, [nameKey(source)], to))"
       @title="(to) => draft.edit((source) => setValue(source, ['title'], to))" />
     <p v-if="guard.again.value" class="again" role="status">
       What you wrote here {{ moment(guard.again.value) }} and did not save is shown again.
@@ -231,6 +235,7 @@ function saveOver(version: number, text: string): void {
           <h2>Ways in</h2>
           <WaysIn :workflow="name" :hooks="draft.checked.value.hooks" :version="page.data.value?.versions[0]?.number ?? 0" />
         </template>
+        <SettingsForm v-if="page.data.value" :page="page.data.value" />
         <RecentRuns :workflow="name" />
         <VersionList
           v-if="page.data.value"
@@ -248,6 +253,7 @@ function saveOver(version: number, text: string): void {
       :workflow="name"
       :version="page.data.value?.version"
       :example="draft.checked.value?.sample"
+      :schema="(draft.source.value?.value(['input']) ?? {}) as Schema"
       :kept="events"
       :unsaved="draft.changed.value"
       :save="store.save" />

@@ -38,6 +38,7 @@ const list = useList(['workflows', 'shown', search], (query) =>
       placeholder="Search name, title, label"
       aria-label="Search"
       class="search" />
+    <RouterLink to="/workflows/new?kind=agent" class="btn btn-outline-primary">New agent</RouterLink>
     <RouterLink to="/workflows/new" class="btn btn-primary">New workflow</RouterLink>
   </div>
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" />

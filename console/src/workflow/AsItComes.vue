@@ -2,7 +2,7 @@
 import { onUnmounted, ref, watch } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
-import { shown } from '../lib/format'
+import { money, shown } from '../lib/format'
 import type { Draft } from './draft'
 
 /** What a line comes to with the present sample: what it would send, and of a model the messages, one by one. */
@@ -50,6 +50,12 @@ const words = (message: Record<string, unknown>) => (typeof message.content === 
   </template>
   <template v-if="found">
     <p v-if="found.empty.length" class="text-warning-emphasis">Nothing is there for {{ found.empty.join(', ') }}.</p>
+    <p v-if="found.cost" class="quiet">
+      About {{ found.cost.tokens.toLocaleString() }} tokens to {{ found.cost.model }}, at most {{ found.cost.longest.toLocaleString() }} back<template
+        v-if="found.cost.money !== null"
+        >: {{ money(found.cost.money) }} at most</template
+      >.
+    </p>
     <template v-if="found.messages">
       <div v-for="(message, n) in found.messages" :key="n">
         <h4 class="quiet">{{ message.role }}</h4>

@@ -69,7 +69,7 @@ const subject: FieldShape = {
 const value = (at: (string | number)[]) => props.draft.source.value?.value(at)
 const put = (at: (string | number)[], given: unknown) => props.draft.edit((source) => setValue(source, at, given))
 const clear = (at: (string | number)[]) => props.draft.edit((source) => removeKey(source, at))
-const sends = computed(() => props.row?.kind === 'do' || props.row?.kind === 'run')
+const sends = computed(() => ['do', 'run', 'agent'].includes(props.row?.kind ?? ''))
 </script>
 
 <template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref, useId, watch } from 'vue'
 import { expression, names } from '../edit/expressions'
 import { type Part, phrase, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
@@ -12,7 +12,7 @@ const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; kn
 const emit = defineEmits<{ change: [value: unknown]; clear: [] }>()
 const picking = ref(false)
 const raw = ref(false)
-const id = computed(() => `field-${props.field.name}`)
+const id = useId()
 const said = computed(() => (raw.value ? null : phraseOf(props.value)))
 const computedText = computed(() => typeof props.value === 'string' && props.value.includes('${'))
 const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))

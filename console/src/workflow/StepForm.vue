@@ -15,8 +15,10 @@ import ToolAdder from './ToolAdder.vue'
 /** What a line does: the fields of its action or kind. */
 const props = defineProps<{ draft: Draft; row: Row; language: Language; parts: Part[] }>()
 const more = ref(false)
-const step = computed(() => props.draft.source.value?.value(pathOf(props.row.path)) as Record<string, unknown> | undefined)
-const action = computed(() => props.language.actions.value.find((one) => one.name === step.value?.do))
+/** Where the step stands; of an agent document the document itself. */
+const base = computed(() => (props.row.kind === 'agent' ? [] : pathOf(props.row.path)))
+const step = computed(() => props.draft.source.value?.value(base.value) as Record<string, unknown> | undefined)
+const action = computed(() => props.language.actions.value.find((one) => one.name === (props.row.kind === 'agent' ? 'agent' : step.value?.do)))
 const field = (name: string, title: string, about: string) => ({
   field: { name, title, about, required: name === 'if', widget: 'any' as const, schema: {}, choices: [] },
   at: [name],
@@ -26,13 +28,14 @@ const placed = computed<Placed[]>(() => {
   if (props.row.kind === 'arm' && props.row.path.includes('branch')) return arm()
   if (props.row.kind === 'strand') return [field('gives', 'Gives', 'What the strand gives.')]
   if (props.row.kind === 'arm') return []
+  if (props.row.kind === 'agent') return stepFields('do', props.language.schema.value, action.value).map((one) => ({ ...one, at: one.at.slice(1) }))
   return stepFields(props.row.kind, props.language.schema.value, action.value)
 })
 function arm(): Placed[] {
   const gives = field('gives', 'Gives', 'What the whole choice then gives.')
   return step.value && 'else' in step.value ? [gives] : [field('if', 'If', 'An expression; the first way that holds is taken.'), gives]
 }
-const isAgent = computed(() => step.value?.do === 'agent')
+const isAgent = computed(() => step.value?.do === 'agent' || props.row.kind === 'agent')
 /** The strand that is chosen, to be called otherwise. */
 const strandName = computed(() => (props.row.kind === 'strand' ? String(pathOf(props.row.path).at(-1)) : ''))
 const emit = defineEmits<{ chosen: [path: string] }>()
@@ -41,18 +44,20 @@ function renameStrand(name: unknown): void {
   if (props.draft.edit((source) => renameKey(source, path, String(name)))) emit('chosen', nameOf([...path.slice(0, -1), String(name)]))
 }
 const NAME = { name: 'name', title: 'Name', about: '', required: true, widget: 'text' as const, schema: {}, choices: [] }
-const valueAt = (at: (string | number)[]) => props.draft.source.value?.value([...pathOf(props.row.path), ...at])
+const valueAt = (at: (string | number)[]) => props.draft.source.value?.value([...base.value, ...at])
 const shown = computed(() =>
   placed.value
     .filter((one) => !(isAgent.value && one.field.name === 'tools'))
     .filter((one) => !one.more || more.value || valueAt(one.at) !== undefined),
 )
 const hidden = computed(() => placed.value.filter((one) => one.more && !shown.value.includes(one) && one.field.name !== 'tools').length)
-const set = (one: Placed, value: unknown) => props.draft.edit((source) => setValue(source, [...pathOf(props.row.path), ...one.at], value))
-const clear = (one: Placed) => props.draft.edit((source) => removeKey(source, [...pathOf(props.row.path), ...one.at]))
+const set = (one: Placed, value: unknown) => props.draft.edit((source) => setValue(source, [...base.value, ...one.at], value))
+const clear = (one: Placed) => props.draft.edit((source) => removeKey(source, [...base.value, ...one.at]))
 /** Whether a field describes data, and is written as rows. */
 const isShape = (one: Placed) =>
-  ['gives', 'form'].includes(one.field.name) && one.at.length === 2 && ['group', 'pairs', 'any'].includes(one.field.widget)
+  ['gives', 'form'].includes(one.field.name) &&
+  one.at.length === (props.row.kind === 'agent' ? 1 : 2) &&
+  ['group', 'pairs', 'any'].includes(one.field.widget)
 function strand(): void {
   const strands = (step.value?.together ?? {}) as object
   const name = `strand_${Object.keys(strands).length + 1}`
@@ -79,7 +84,7 @@ const another = () =>
   <template v-for="one in shown" :key="`${row.path} ${one.at.join('.')}`">
     <div v-if="isShape(one)" class="mb-3">
       <strong>{{ one.field.title }}</strong> <span class="quiet">{{ one.field.about }}</span>
-      <ShapeRows :draft="draft" :at="[...pathOf(row.path), ...one.at]" word="part" />
+      <ShapeRows :draft="draft" :at="[...base, ...one.at]" word="part" />
     </div>
     <FieldRow
       v-else

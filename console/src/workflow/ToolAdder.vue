@@ -1,10 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { pathOf } from '../edit/source'
 import { addItem } from '../edit/values'
 import type { Draft } from './draft'
 import type { Language } from './language'
-import type { Row } from './rows'
+import { type Row, toolsAt } from './rows'
 
 /** Gives an agent another tool; how it is used is set on the tool’s own line. */
 const props = defineProps<{ draft: Draft; row: Row; language: Language }>()
@@ -33,7 +32,7 @@ function add(event: Event): void {
   const select = event.target as HTMLSelectElement
   const [key, ...name] = select.value.split(' ')
   select.value = ''
-  if (key) props.draft.edit((source) => addItem(source, [...pathOf(props.row.path), 'with', 'tools'], tool(key, name.join(' '))))
+  if (key) props.draft.edit((source) => addItem(source, toolsAt(props.row), tool(key, name.join(' '))))
 }
 </script>
 

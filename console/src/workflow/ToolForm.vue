@@ -57,7 +57,7 @@ function open(field: FieldShape, on: boolean): void {
 function remove(): void {
   const list = path.value.slice(0, -1)
   const only = ((props.draft.source.value?.value(list) ?? []) as unknown[]).length === 1
-  const holder = path.value.slice(0, path.value.indexOf('with')).join('.')
+  const holder = path.value[0] === 'tools' ? 'agent' : path.value.slice(0, path.value.indexOf('with')).join('.')
   if (props.draft.edit((source) => (only ? removeKey(source, list) : removeSteps(source, [path.value])))) emit('chosen', holder)
 }
 </script>

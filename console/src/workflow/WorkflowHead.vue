@@ -2,6 +2,7 @@
 import { BButton, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { nameKey } from '../edit/source'
 import TextInput from '../components/TextInput.vue'
 import WorkflowMore from '../components/WorkflowMore.vue'
 import { moment } from '../lib/format'
@@ -37,7 +38,10 @@ const version = computed({
   get: () => props.page?.version ?? null,
   set: (number) => emit('version', number === versions.value[0]?.value ? null : number),
 })
-const called = computed(() => String(props.draft.source.value?.value(['workflow']) ?? ''))
+const called = computed(() => {
+  const source = props.draft.source.value
+  return source ? String(source.value([nameKey(source)]) ?? '') : ''
+})
 const title = computed(() => String(props.draft.source.value?.value(['title']) ?? ''))
 </script>
 

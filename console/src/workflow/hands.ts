@@ -1,7 +1,7 @@
 import { computed, type Ref } from 'vue'
 import { applied, type Change } from '../edit/changes'
 import { broken, renameStep } from '../edit/scope'
-import { nameOf, type Path, pathOf, Source } from '../edit/source'
+import { nameKey, nameOf, type Path, pathOf, Source } from '../edit/source'
 import { insertSteps, inward, moveSteps, outward, removeSteps, stepsText, wrapSteps } from '../edit/steps'
 import { asText } from './catalogue'
 import type { Draft } from './draft'
@@ -90,6 +90,7 @@ export function useHands(
   function add(text: string, behind: string): void {
     const source = draft.source.value
     if (!source) return
+    if (nameKey(source) === 'agent') return told('An agent has no lines of its own: make a workflow that runs it.')
     const to = behindRow(
       rows().find((one) => one.path === behind),
       source,

@@ -1,5 +1,6 @@
 import type { Schemas } from '../api/client'
-import { type Path, pathOf, type Source } from '../edit/source'
+import { AROUND } from '../edit/scope'
+import { nameOf, type Path, pathOf, type Source } from '../edit/source'
 import { lines } from './lines'
 
 /** A line of the script: a step, one of its ways, or what stands around the steps. */
@@ -36,6 +37,11 @@ export function rows(checked: Schemas['CheckedOut'], source: Source | null): Row
     around('title', 'about', String(data.note || 'Title, note, labels and limits')),
     around('input', 'input', input.length ? `It is given ${listed(input)}` : 'It is given what you like'),
   ]
+  if (typeof data.agent === 'string' && source) {
+    const sentence = checked.script[0]?.sentence ?? 'An agent'
+    const agent = { ...around('agent', 'agent', sentence), step: 'agent', number: '1', trace: 'agent' }
+    return [...found, agent, ...tools(source, agent)]
+  }
   const triggers = Array.isArray(data.triggers) ? (data.triggers as Record<string, unknown>[]) : []
   const said = checked.starters.length === triggers.length ? checked.starters : []
   for (const [n, one] of triggers.entries())
@@ -58,8 +64,13 @@ export function rows(checked: Schemas['CheckedOut'], source: Source | null): Row
   return found
 }
 
+/** Where the tools of an agent stand, of a step or of a document. */
+export function toolsAt(row: Row): Path {
+  return row.kind === 'agent' ? ['tools'] : [...pathOf(row.path), 'with', 'tools']
+}
+
 function tools(source: Source, row: Row): Row[] {
-  const given = source.value([...pathOf(row.path), 'with', 'tools'])
+  const given = source.value(toolsAt(row))
   if (!Array.isArray(given)) return []
   return given.flatMap((tool: unknown, n) => {
     if (!tool || typeof tool !== 'object') return []
@@ -67,7 +78,7 @@ function tools(source: Source, row: Row): Row[] {
     const kind = ['do', 'run', 'agent', 'server', 'table', 'ask', 'knowledge'].find((key) => key in one)
     if (!kind) return []
     const name = String(one.name ?? one[kind])
-    const path = `${row.path}.with.tools.${n}`
+    const path = nameOf([...toolsAt(row), n])
     return [
       {
         path,
@@ -93,12 +104,18 @@ function brief(value: unknown): string {
   return text.length > 80 ? `${text.slice(0, 79)}…` : text
 }
 
+/** The line that a place belongs to: the nearest one that holds it; of an agent document the agent, for its fields. */
+export function rowOf(all: Row[], path: string): Row | undefined {
+  const holding = all.filter((one) => path === one.path || path.startsWith(`${one.path}.`)).sort((a, b) => b.path.length - a.path.length)[0]
+  return holding ?? (AROUND.has(path.split('.')[0]!) ? undefined : all.find((one) => one.kind === 'agent'))
+}
+
 /** The lines that findings are about: the nearest one whose place holds theirs. */
 export function marks(all: Row[], findings: Schemas['FindingOut'][]): Map<string, string> {
   const found = new Map<string, string>()
   for (const finding of findings) {
     const at = finding.path
-    const row = all.filter((one) => at === one.path || at.startsWith(`${one.path}.`)).sort((a, b) => b.path.length - a.path.length)[0]
+    const row = rowOf(all, at)
     if (row && found.get(row.path) !== 'error') found.set(row.path, finding.severity)
   }
   return found

@@ -4,7 +4,7 @@ import type { Finding } from '../api/client'
 import { Outline } from '../edit/outline'
 import { pathOf } from '../edit/source'
 import type { Draft } from './draft'
-import type { Row } from './rows'
+import { type Row, rowOf } from './rows'
 
 /** Milliseconds. */
 const REST = 200
@@ -34,12 +34,7 @@ export function useSides(draft: Draft, rows: () => Row[], editor: Readonly<Ref<E
     (now) => (line.value = String(now ?? '')),
   )
   onBeforeUnmount(() => window.clearTimeout(timer))
-  /** The line that a place of the document belongs to: the nearest one that holds it. */
-  function rowAt(path: string): Row | undefined {
-    return rows()
-      .filter((one) => path === one.path || path.startsWith(`${one.path}.`))
-      .sort((a, b) => b.path.length - a.path.length)[0]
-  }
+  const rowAt = (path: string) => rowOf(rows(), path)
   let own = ''
   watch(chosen, (path) => {
     const entry = side.value === 'document' && path !== own ? draft.source.value?.entry(pathOf(path)) : undefined

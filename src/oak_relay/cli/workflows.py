@@ -121,6 +121,11 @@ def render_cmd(arguments: argparse.Namespace, client: Client) -> int:
         OUT.print(f"\n[dim]tool[/] {escaped(tool.name)}({escaped(fields)})\n{escaped(tool.description)}")
     if rendered.messages is None:
         print_json(rendered.input)
+    if cost := rendered.cost:
+        price = "" if cost.money is None else f", {money(cost.money)} at most"
+        OUT.print(
+            f"[dim]about {cost.tokens:,} tokens to {escaped(cost.model)}, {cost.longest:,} back at most{price}[/]"
+        )
     if rendered.empty:
         OUT.print(f"[yellow]came out empty: {', '.join(rendered.empty)}[/]")
     return 0

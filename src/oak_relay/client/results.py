@@ -432,6 +432,16 @@ class OfferedTool(Result):
     parameters: dict[str, Any]
 
 
+class Cost(Result):
+    """What one request to a model is likely to use: tokens of what is asked, of the longest answer, and the money of both; None
+    when the model's price is not known."""
+
+    model: str
+    tokens: int
+    longest: int
+    money: float | None
+
+
 class Rendered(Result):
     """What a step would send: its `input`, of models also their `messages` and what they are offered; `empty` are the
     expressions that came out empty."""
@@ -442,6 +452,7 @@ class Rendered(Result):
     empty: list[str]
     messages: list[dict[str, object]] | None = None
     tools: list[OfferedTool] = []
+    cost: Cost | None = None
 
 
 class Source(Result):

@@ -20,7 +20,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import listed
 from oak_relay.document.values import in_brief
 from oak_relay.messages import Content, Message, Offered
-from oak_relay.models.chat import Ask, Reply, complete, size_of
+from oak_relay.models.chat import Ask, Reply, complete, foreseen, size_of
 from oak_relay.models.files import File, content, shown
 from oak_relay.models.tools import KEEP_FACT, KINDS, Tool, opened
 from oak_relay.usage import NOTHING
@@ -201,7 +201,10 @@ async def _preview(given: AgentInput, at: Actions) -> Given:
     """What the model of an agent is told and offered at the beginning."""
     asked = given.model_dump(mode="json", by_alias=True, exclude_unset=True)
     setup = AgentSetup.read(await at.perform("agent.open", asked))
-    return {"messages": shown(setup.messages), "tools": [tool.offered for tool in setup.tools]}
+    offered = [tool.offered for tool in setup.tools]
+    alias = Alias.model_validate({k: v for k, v in setup.model.items() if k != "name"})
+    cost = foreseen(str(setup.model["name"]), alias, setup.messages, None, offered)
+    return {"messages": shown(setup.messages), "tools": offered, "cost": cost}
 
 
 def _sentence(step: str, given: Given) -> str:

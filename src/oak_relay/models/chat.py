@@ -64,6 +64,16 @@ def letters_in(messages: Sequence[Message]) -> int:
     return sum(files.letters(m.get("content")) + len(values.text_of(m.get("tool_calls"))) for m in messages)
 
 
+def foreseen(
+    name: str, alias: Alias, messages: Sequence[Message], most: int | None, *more: object
+) -> dict[str, object]:
+    """What a request is likely to use before it is made: `tokens` of what is asked, estimated at four letters each, `longest`
+    answer in tokens, and the `money` of both; None where the prices are not known."""
+    letters = letters_in(messages) + sum(len(values.dumps(one)) for one in more if one)
+    tokens, longest = letters // 4 + 1, most or alias.max_tokens
+    return {"model": name, "tokens": tokens, "longest": longest, "money": alias.cost(Usage(tokens, output=longest))}
+
+
 async def complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     """One reply of a model, or of the first of its fallbacks that is available. Raises `StepFailed` of the kind
     that fits."""

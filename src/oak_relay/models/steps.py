@@ -14,7 +14,7 @@ from oak_relay.document.expressions import holds_template
 from oak_relay.document.shapes import Schema, answer_in, properties
 from oak_relay.document.values import in_brief
 from oak_relay.messages import Content, Message
-from oak_relay.models.chat import Ask, Reply, complete, size_of
+from oak_relay.models.chat import Ask, Reply, complete, foreseen, size_of
 from oak_relay.models.files import File, content, listed
 from oak_relay.usage import NOTHING
 
@@ -244,15 +244,24 @@ def _answer_gives(given: Given, output: Schema) -> Schema:
 
 
 async def _answer_preview(given: AnswerInput, at: Asking) -> Mapping[str, object]:
-    return {"messages": answer_messages(given)}
+    return await _previewed(given.model, answer_messages(given), at, given.max_tokens, given.gives)
 
 
 async def _label_preview(given: LabelInput, at: Asking) -> Mapping[str, object]:
-    return {"messages": label_messages(given)}
+    return await _previewed(given.model, label_messages(given), at)
 
 
 async def _judge_preview(given: JudgeInput, at: Asking) -> Mapping[str, object]:
-    return {"messages": judge_messages(given)}
+    return await _previewed(given.model, judge_messages(given), at)
+
+
+async def _previewed(
+    model: str, messages: Sequence[Message], at: Asking, most: int | None = None, gives: object = None
+) -> Mapping[str, object]:
+    try:
+        return {"messages": messages, "cost": foreseen(model, await at.model(model), messages, most, gives)}
+    except StepFailed:
+        return {"messages": messages}
 
 
 ACTIONS = [

@@ -74,6 +74,15 @@ class RowUpdated(BaseModel):
     updated: bool
 
 
+class CostOut(BaseModel):
+    """What one request to a model is likely to use; of an agent its first turn."""
+
+    model: str
+    tokens: int = Field(description="Of what is asked, estimated.")
+    longest: int = Field(description="Tokens of the longest answer.")
+    money: float | None = Field(description="Of both together; null when the model's price is not known.")
+
+
 class RenderedOut(BaseModel):
     """What a step would send: its `input`, of models also their `messages` and what they are offered."""
 
@@ -85,3 +94,4 @@ class RenderedOut(BaseModel):
     empty: list[str] = Field(description="Expressions that came out empty.")
     messages: list[dict[str, object]] | None = None
     tools: list[dict[str, object]] = []
+    cost: CostOut | None = None
