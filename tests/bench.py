@@ -32,7 +32,21 @@ class Hands:
 
     def click(self, what: Locator) -> None:
         self.actions += 1
+        self.hit(what)
+
+    def hit(self, what: Locator) -> None:
         what.click()
+
+    def put(self, box: Locator, text: str) -> None:
+        """Write a text into a field and leave it."""
+        box.fill(text)
+        box.blur()
+
+    def pick(self, box: Locator, value: str) -> None:
+        box.select_option(value)
+
+    def check(self, box: Locator, on: bool) -> None:
+        box.set_checked(on)
 
     def choose(self, path: str) -> None:
         self.click(self.script.locator(f'[data-path="{path}"]'))
@@ -57,8 +71,11 @@ class Hands:
         else:
             self.page.keyboard.type(step["todo"])
             option = self.page.get_by_role("option", name="to be written later")
-        self.click(option)
+        self.take(option)
         self.named(path, step["step"])
+
+    def take(self, option: Locator) -> None:
+        self.click(option)
 
     def named(self, path: str, name: str) -> None:
         line = self.script.locator(f'[data-path="{path}"]')
@@ -66,8 +83,9 @@ class Hands:
         if line.locator(".step").inner_text() == name:
             return
         self.press("F2")
-        field = self.script.locator(".naming")
-        field.fill(name)
+        expect(self.script.locator(".naming")).to_be_focused()
+        self.press("Control+a")
+        self.page.keyboard.type(name)
         self.press("Enter")
         expect(line.locator(".step")).to_have_text(name)
 
@@ -106,45 +124,43 @@ class Hands:
         if field.locator(".pairs").count():
             self.pairs(field, value)
         elif box.evaluate("one => one.tagName") == "SELECT":
-            box.select_option(str(value))
+            self.pick(box, str(value))
         elif box.get_attribute("type") == "checkbox":
-            box.set_checked(bool(value))
+            self.check(box, bool(value))
         else:
             plain = isinstance(value, list) and all(not isinstance(one, dict | list) for one in value)
             lines = plain and box.evaluate("one => one.tagName") == "TEXTAREA"
             text = "\n".join(map(str, value)) if lines else value if isinstance(value, str) else json.dumps(value)
-            box.fill(text)
-            box.blur()
+            self.put(box, text)
 
     def pairs(self, field: Locator, value: dict[str, Any]) -> None:
         there = field.locator(".pair")
         for _ in range(there.count()):
-            field.get_by_role("button", name="Remove").first.click()
+            self.hit(field.get_by_role("button", name="Remove").first)
         for name, one in value.items():
             self.actions += 1
-            field.get_by_role("button", name="Add a value").click()
+            self.hit(field.get_by_role("button", name="Add a value"))
             row = there.last
-            row.locator("input, textarea").nth(0).fill(name)
-            row.locator("input, textarea").nth(1).fill(one if isinstance(one, str) else json.dumps(one))
-            row.locator("input, textarea").nth(1).blur()
+            self.put(row.locator("input, textarea").nth(0), name)
+            self.put(row.locator("input, textarea").nth(1), one if isinstance(one, str) else json.dumps(one))
 
     def shape(self, schema: dict[str, Any], within: Locator) -> None:
         """Rows of a shape."""
         for name, of in schema.get("properties", {}).items():
             self.actions += 2
             add = within.locator("form").last
-            add.get_by_placeholder("name").fill(name)
-            add.get_by_role("button").click()
+            self.put(add.get_by_placeholder("name"), name)
+            self.hit(add.get_by_role("button"))
             row = within.locator("tr").filter(has=self.page.get_by_label(f"Name of {name}", exact=True)).first
             expect(row).to_be_visible()
             if of.get("type", "") != "string":
-                row.get_by_label(f"Kind of {name}", exact=True).select_option(of.get("type", ""))
+                self.pick(row.get_by_label(f"Kind of {name}", exact=True), of.get("type", ""))
             needed = name in schema.get("required", [])
             if row.get_by_label(f"{name} is needed").is_checked() != needed:
-                row.get_by_label(f"{name} is needed").set_checked(needed)
+                self.check(row.get_by_label(f"{name} is needed"), needed)
             rest = {key: one for key, one in of.items() if key not in ("type", "properties", "required", "items")}
             if rest:
-                row.get_by_role("button", name=f"More of {name}").click()
+                self.hit(row.get_by_role("button", name=f"More of {name}"))
                 for key, one in rest.items():
                     titles = {
                         "default": "Default",
@@ -154,9 +170,88 @@ class Hands:
                         "maximum": "At most",
                     }
                     self.write(titles.get(key, words(key)), one, within)
-                row.get_by_role("button", name=f"More of {name}").click()
+                self.hit(row.get_by_role("button", name=f"More of {name}"))
             if of.get("items"):
-                within.get_by_label(f"Kind of each of {name}", exact=True).select_option(of["items"].get("type", ""))
+                self.pick(within.get_by_label(f"Kind of each of {name}", exact=True), of["items"].get("type", ""))
             if of.get("properties"):
                 label = self.page.get_by_label(f"Name of another part of {name}", exact=True)
                 self.shape(of, within.locator(".shape").filter(has=label).last)
+
+
+class Keys(Hands):
+    """Hands that press keys alone, and get to where they want by Tab and the arrows."""
+
+    def hit(self, what: Locator) -> None:
+        self.reach(what)
+        if what.get_attribute("data-path") is None:
+            self.page.keyboard.press("Enter")
+
+    def put(self, box: Locator, text: str) -> None:
+        self.reach(box)
+        self.page.keyboard.press("Control+a")
+        if text:
+            self.page.keyboard.insert_text(text)
+        else:
+            self.page.keyboard.press("Delete")
+        self.page.keyboard.press("Tab")
+
+    def pick(self, box: Locator, value: str) -> None:
+        self.reach(box)
+        steps = box.evaluate(
+            "(one, value) => { const all = [...one.options].filter(option => !option.disabled || option.selected)\n"
+            "return all.findIndex(option => option.value === value) - all.indexOf(one.selectedOptions[0]) }",
+            value,
+        )
+        self.page.keyboard.press("Alt+ArrowDown")
+        for _ in range(abs(steps)):
+            self.page.keyboard.press("ArrowDown" if steps > 0 else "ArrowUp")
+        self.page.keyboard.press("Enter")
+
+    def check(self, box: Locator, on: bool) -> None:
+        if box.is_checked() != on:
+            self.reach(box)
+            self.page.keyboard.press("Space")
+
+    def take(self, option: Locator) -> None:
+        for _ in range(20):
+            if option.get_attribute("aria-selected") == "true":
+                break
+            self.page.keyboard.press("ArrowDown")
+        self.press("Enter")
+
+    def reach(self, what: Locator) -> None:
+        """Put the focus there, as somebody does who has no mouse."""
+        expect(what).to_be_visible()
+        if what.get_attribute("data-path") is not None:
+            self._reach_line(what)
+            return
+        if self._in_script():
+            self.page.keyboard.press("Escape")
+        self._tab_to(what)
+
+    def _tab_to(self, what: Locator) -> None:
+        for _ in range(500):
+            place = what.evaluate(
+                "one => { const at = document.activeElement; return at === one ? 0 : at === document.body || "
+                "at.compareDocumentPosition(one) & Node.DOCUMENT_POSITION_FOLLOWING ? 1 : -1 }"
+            )
+            if place == 0:
+                return
+            self.page.keyboard.press("Tab" if place > 0 else "Shift+Tab")
+        raise AssertionError(f"no key leads to {what}")
+
+    def _in_script(self) -> bool:
+        return bool(self.page.evaluate("document.activeElement?.dataset?.path !== undefined"))
+
+    def _reach_line(self, line: Locator) -> None:
+        if not self._in_script():
+            self._tab_to(self.script.locator('[data-path][tabindex="0"]'))
+        for _ in range(300):
+            if line.get_attribute("aria-current") == "true" and line.evaluate("one => one === document.activeElement"):
+                return
+            down = line.evaluate(
+                "one => { const at = document.activeElement; return at === one || "
+                "!!(at.compareDocumentPosition(one) & Node.DOCUMENT_POSITION_FOLLOWING) }"
+            )
+            self.page.keyboard.press("ArrowDown" if down else "ArrowUp")
+        raise AssertionError(f"no key leads to {line}")
