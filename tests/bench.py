@@ -42,6 +42,10 @@ class Hands:
         box.fill(text)
         box.blur()
 
+    def write_in(self, box: Locator, text: str) -> None:
+        self.actions += 1
+        box.fill(text)
+
     def pick(self, box: Locator, value: str) -> None:
         box.select_option(value)
 

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 import { api, data, type Schemas } from '../api/client'
-import { abilities } from '../lib/abilities'
+import ModelConnected from './ModelConnected.vue'
 import ProblemNote from './ProblemNote.vue'
 import { every } from '../lib/lists'
 
@@ -143,16 +143,7 @@ function byHand(): void {
       </div>
     </form>
 
-    <template v-else>
-      <p>
-        <strong>{{ done.alias.name }}</strong> is connected. It said: “{{ done.test.reply }}”
-      </p>
-      <ul>
-        <li v-for="line in abilities(done.alias.config)" :key="line">{{ line }}</li>
-      </ul>
-      <p v-if="done.credential" class="quiet">Its key is kept as the credential {{ done.credential }}, and sent to this server alone.</p>
-      <div class="acts"><BButton variant="primary" @click="open = false">Done</BButton></div>
-    </template>
+    <ModelConnected v-else :done="done" @leave="open = false" />
   </BModal>
 </template>
 

@@ -1,30 +1,15 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
-import { ref } from 'vue'
-import { RouterLink, useRouter } from 'vue-router'
+import { RouterLink } from 'vue-router'
 import { api, data } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
 import { every } from '../lib/lists'
+import { usePlay } from '../lib/play'
 
-const router = useRouter()
 const models = useQuery({ queryKey: ['models'], queryFn: () => every((query) => data(api.GET('/api/v1/models', { params: { query } }))) })
 const examples = useQuery({ queryKey: ['examples'], queryFn: () => every((query) => data(api.GET('/api/v1/examples', { params: { query } }))) })
-const busy = ref('')
-const problem = ref<Error | null>(null)
-
-async function play(name: string): Promise<void> {
-  busy.value = name
-  problem.value = null
-  try {
-    const run = await data(api.POST('/api/v1/examples/{name}/play', { params: { path: { name } } }))
-    await router.push(`/runs/${run.id}`)
-  } catch (error) {
-    problem.value = error as Error
-  } finally {
-    busy.value = ''
-  }
-}
+const { busy, problem, play } = usePlay()
 </script>
 
 <template>
