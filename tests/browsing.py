@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
-from tests.conftest import Processes
+from tests.conftest import ROOT, Processes
 
 FLAGS = [
     "--no-sandbox",
@@ -31,3 +31,16 @@ def sign_in(page: Page, oak: Processes) -> None:
     page.get_by_label("Password").fill(oak.password)
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("navigation")).to_be_visible()
+
+
+AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
+
+
+def faults(page: Page) -> list[str]:
+    """What keeps somebody out of a page, as axe finds it."""
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    return [
+        f"{one['id']}: {one['nodes'][0]['html'][:200]} {one['nodes'][0]['failureSummary'][:200]}"
+        for one in found["violations"]
+    ]

@@ -9,7 +9,7 @@ from playwright.sync_api import Browser, Page, expect
 from ruamel.yaml import YAML
 
 from tests.bench import Hands, Keys
-from tests.browsing import browser, sign_in
+from tests.browsing import browser, faults, sign_in
 from tests.conftest import ROOT, Processes, seed, seed_agents
 
 __all__ = ["browser"]
@@ -172,7 +172,8 @@ def fill(oak: Hands, page: Page, step: dict[str, Any], path: str) -> None:
     inside(oak, page, step, path, kind)
 
 
-def does(oak: Hands, step: dict[str, Any], path: str) -> None:
+def does(oak: Hands, step: dict[str, Any], path: str, tools: str = "") -> None:
+    tools = tools or f"{path}.with.tools"
     for key, value in step.get("with", {}).items():
         title = "URL" if key == "url" else "JSON" if key == "json" else key.replace("_", " ").capitalize()
         if key == "tools":
@@ -188,8 +189,8 @@ def does(oak: Hands, step: dict[str, Any], path: str) -> None:
         oak.choose(path)
         kind = next(one for one in ("do", "run", "agent", "server", "table") if one in tool)
         oak.pick(oak.bench.get_by_label("Add a tool"), f"{kind} {tool[kind]}")
-        oak.shown(f"{path}.with.tools.{n}")
-        oak.choose(f"{path}.with.tools.{n}")
+        oak.shown(f"{tools}.{n}")
+        oak.choose(f"{tools}.{n}")
         for key, value in tool.items():
             titles = {
                 "name": "Name",
@@ -306,6 +307,32 @@ def test_a_workflow_of_the_demo_is_written_without_its_document(page: Page, hous
     if "settings" in data:
         data["settings"].setdefault("type", "object")
     for key in {*made, *data} - {"workflow"}:
+        assert made.get(key) == data.get(key), (key, made.get(key), data.get(key))
+
+
+def test_an_agent_of_the_demo_is_written_without_its_document(page: Page, house: Processes):
+    oak, data, own = hands(page, house), meant("path-scout"), "path-scout-anew"
+    page.goto(f"{house.url}/workflows/new?kind=agent")
+    oak.shown("agent")
+    oak.put(page.get_by_label("Name of the workflow"), own)
+    oak.put(page.get_by_label("Title", exact=True).first, data["title"])
+    oak.choose("title")
+    oak.write("Note", data["note"])
+    oak.write("Labels", data["labels"])
+    oak.choose("input")
+    oak.click(oak.bench.get_by_role("button", name="Remove question", exact=True))
+    boxes = oak.bench.locator(".shape")
+    oak.shape(data["input"], boxes.nth(0))
+    oak.shape(data["settings"], boxes.last)
+    oak.choose("agent")
+    oak.more()
+    fields = {key: data[key] for key in ("model", "brief", "prompt", "limits", "tools")}
+    does(oak, {"with": fields}, "agent", "tools")
+    oak.click(page.get_by_role("button", name="Save", exact=True))
+    expect(page).to_have_url(re.compile(f"/workflows/{own}$"))
+    made = YAML(typ="safe", pure=True).load(house.client().workflow(own).text)
+    data["settings"].setdefault("type", "object")
+    for key in {*made, *data} - {"agent"}:
         assert made.get(key) == data.get(key), (key, made.get(key), data.get(key))
 
 
@@ -463,18 +490,7 @@ def test_a_line_is_tried_with_data_of_the_one_before_it(page: Page, house: Proce
 # For everybody
 
 
-AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
 PLACES = ["title", "input", "triggers.0", "steps.0", "steps.1.branch.1", "steps.1.branch.1.steps.0", "result", ""]
-
-
-def looked_at(page: Page) -> list[str]:
-    """What axe finds."""
-    page.evaluate(AXE.read_text())
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
-    return [
-        f"{one['id']}: {one['nodes'][0]['html'][:200]} {one['nodes'][0]['failureSummary'][:200]}"
-        for one in found["violations"]
-    ]
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
@@ -489,18 +505,18 @@ def test_nothing_is_found_that_keeps_anybody_out(page: Page, house: Processes, t
         page.locator("section[aria-label=Bench]").evaluate(
             "one => one.querySelectorAll('details').forEach(d => (d.open = true))"
         )
-        assert looked_at(page) == [], place
+        assert faults(page) == [], place
     page.goto(f"{house.url}/workflows/booking-triage?line=steps.0")
     oak.shown("steps.0")
     page.get_by_role("button", name="Add a line", exact=True).click()
     page.keyboard.type("ask")
-    assert looked_at(page) == []
+    assert faults(page) == []
     page.keyboard.press("Escape")
     page.get_by_role("button", name=re.compile("^Data for")).first.click()
-    assert looked_at(page) == []
+    assert faults(page) == []
     page.goto(f"{house.url}/workflows/booking-triage?side=document")
     expect(page.get_by_label("The workflow document")).to_be_visible()
-    assert looked_at(page) == []
+    assert faults(page) == []
 
 
 @pytest.mark.parametrize("width", [400, 640])

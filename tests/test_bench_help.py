@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.bench import Hands
-from tests.browsing import browser, sign_in
+from tests.browsing import browser, faults, sign_in
 from tests.conftest import Processes
 
 __all__ = ["browser"]
@@ -165,3 +165,94 @@ def test_versions_have_remarks_and_differences(page: Page, house: Processes, let
     expect(first.locator(".cm-mergeView")).to_contain_text("note: For the wardens")
     page.get_by_role("button", name="Switch on").click()
     expect(page.get_by_role("status").filter(has_text="On, with version 2")).to_be_visible()
+
+
+def test_the_search_finds_lines_workflows_and_pages(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}")
+    oak.choose("steps.0")
+    oak.press("/")
+    dialog = page.get_by_role("dialog")
+    field = dialog.get_by_role("combobox")
+    expect(field).to_be_focused()
+    assert faults(page) == []
+    page.keyboard.type("for each hut")
+    expect(dialog.get_by_role("option").first).to_contain_text("For each hut in")
+    oak.press("Enter")
+    expect(oak.script.locator('[data-path="steps.2"]')).to_be_focused()
+    oak.press("/")
+    expect(field).to_be_focused()
+    page.keyboard.type(letters[:20])
+    expect(dialog.get_by_role("group", name="Workflows").get_by_role("option", name=letters)).to_be_visible()
+    field.fill("tray")
+    expect(dialog.get_by_role("group", name="Pages").get_by_role("option")).to_have_count(1)
+    dialog.get_by_role("group", name="Pages").get_by_role("option").click()
+    expect(page).to_have_url(f"{house.url}/tray")
+    expect(page.get_by_role("heading", name="Tray")).to_be_visible()
+    oak.press("/")
+    field.fill("larch")
+    dialog.get_by_role("option", name="Runs with").click()
+    expect(page).to_have_url(f"{house.url}/runs?text=larch")
+
+
+def test_lines_chosen_together_become_a_workflow(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}")
+    oak.choose("steps.0")
+    oak.press("Shift+ArrowDown")
+    expect(oak.script.get_by_role("status").filter(has_text="2 lines")).to_be_visible()
+    oak.click(oak.script.get_by_role("button", name="Make them a workflow"))
+    dialog = page.get_by_role("dialog")
+    expect(dialog.locator("pre")).to_contain_text('line: "Dear ${ input.given.guest }"')
+    assert faults(page) == []
+    dialog.get_by_label("Name").fill(f"{letters[:40]}-part")
+    oak.click(dialog.get_by_role("button", name="Make it"))
+    expect(oak.script.locator('[data-path="steps.0"]')).to_contain_text(f"Run {letters[:40]}-part")
+    oak.click(page.get_by_role("button", name="Save", exact=True))
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    run = house.client().start(letters, {"guest": "Bo Hale", "nights": 2})
+    assert run.result() == "Dear Bo Hale"
+
+
+def test_lines_are_moved_together(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}")
+    oak.shown("steps.2")
+    oak.choose("steps.0")
+    oak.press("Shift+ArrowDown")
+    oak.press("Alt+ArrowDown")
+    names = oak.script.locator('[data-path^="steps."] .step')
+    expect(names).to_have_text(["huts", "one", "greeting", "note"])
+    oak.press("Delete")
+    expect(names).to_have_text(["huts", "one"])
+    oak.press("Control+z")
+    expect(names).to_have_text(["huts", "one", "greeting", "note"])
+
+
+def test_settings_have_a_form(page: Page, house: Processes, letters: str):
+    client = house.client()
+    shape = "settings: {type: object, properties: {season: {type: string, default: summer}, bunks: {type: integer, default: 4}}}\n"
+    client.save(client.workflow(letters).text.replace("steps:", shape + "steps:", 1), expected=1)
+    page.goto(f"{house.url}/workflows/{letters}")
+    around = page.get_by_role("region", name="Around it")
+    around.get_by_role("textbox", name="Bunks").fill("six")
+    expect(around.get_by_role("alert")).to_contain_text("This is no number")
+    around.get_by_role("textbox", name="Bunks").fill("6")
+    around.get_by_role("button", name="Set", exact=True).click()
+    expect(around.get_by_role("status")).to_contain_text("Runs from now on get this.")
+    assert client.workflow(letters).settings == {"bunks": 6}
+
+
+def test_the_name_of_an_earlier_line_offers_its_parts(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=result")
+    field = oak.field("It gives")
+    oak.hit(field.get_by_role("button", name="As expression"))
+    box = field.locator("textarea, input").first
+    box.fill("greet")
+    near = field.get_by_role("group", name="Data of that name")
+    expect(near.get_by_role("button", name="line, from greeting")).to_be_visible()
+    near.get_by_role("button", name="line, from greeting").click()
+    expect(box).to_have_value("${ greeting.line }")
+    box.fill("a text of several words")
+    expect(near).to_have_count(0)

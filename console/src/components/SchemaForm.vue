@@ -34,6 +34,7 @@ function set(field: FieldShape, value: unknown): void {
       :value="value[field.name]"
       :parts="[]"
       :known="{}"
+      literal
       @change="(given) => set(field, given)"
       @clear="set(field, undefined)" />
   </template>

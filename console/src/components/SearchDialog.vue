@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { BModal } from 'bootstrap-vue-next'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import { moment } from '../lib/format'
@@ -70,10 +70,17 @@ const groups = computed<{ title: string; finds: Find[] }[]>(() => {
   ].filter((one) => one.finds.length)
 })
 const all = computed(() => groups.value.flatMap((one) => one.finds))
+let taken: Find | null = null
+/** Once the dialog is gone and the focus is back, so that it stays where it is led. */
+function left(): void {
+  const find = taken
+  taken = null
+  if (find) window.setTimeout(() => void find.go())
+}
 function take(find: Find | undefined): void {
   if (!find) return
+  taken = find
   open.value = false
-  void nextTick(find.go)
 }
 function key(event: KeyboardEvent): void {
   if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, all.value.length - 1)
@@ -99,7 +106,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', opened))
 
 <template>
   <button type="button" class="btn btn-link btn-sm" title="Press /" @click="show">Search</button>
-  <BModal v-model="open" title="Search" no-footer @shown="field?.focus()">
+  <BModal v-model="open" title="Search" title-tag="h2" title-class="fs-5" no-footer @hidden="left" @shown="field?.focus()">
     <input
       ref="field"
       v-model="typed"

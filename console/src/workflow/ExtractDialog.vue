@@ -47,14 +47,22 @@ async function make(): Promise<void> {
 </script>
 
 <template>
-  <BModal v-model="open" title="A workflow of their own" size="lg" ok-title="Make it" cancel-title="Not now" @ok.prevent="make">
+  <BModal
+    v-model="open"
+    title="A workflow of their own"
+    title-tag="h2"
+    title-class="fs-5"
+    size="lg"
+    ok-title="Make it"
+    cancel-title="Not now"
+    @ok.prevent="make">
     <label class="d-block">
       Name <BFormInput v-model="name" class="mono" pattern="[a-z][a-z0-9-]*" autocomplete="off" @keydown.enter.prevent="make" />
     </label>
     <p v-if="made instanceof CannotEdit" class="text-danger mt-2" role="alert">{{ made.message }}</p>
     <template v-else-if="made">
       <p class="quiet mt-2">It is saved as this, and a line that runs it stands in the place of the lines. What they use is its input.</p>
-      <pre>{{ made.text }}</pre>
+      <pre tabindex="0">{{ made.text }}</pre>
     </template>
     <ProblemNote v-if="problem" :problem="problem" />
   </BModal>

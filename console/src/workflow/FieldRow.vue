@@ -1,22 +1,25 @@
 <script setup lang="ts">
 import { computed, ref, useId, watch } from 'vue'
 import { expression, names } from '../edit/expressions'
-import { type Part, phrase, phraseOf } from './data'
+import { brief, type Part, phrase, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
 import FieldInput from './FieldInput.vue'
 import type { FieldShape } from './fields'
 import { put, useTaking } from './taking'
 
-/** One field of a form: its value, a phrase where that is data from the run, or an expression. */
-const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; open?: boolean }>()
+/** One field of a form: its value, a phrase where that is data from the run, or an expression; `literal` where there are no expressions,
+ * and a text that looks like one is that text. */
+const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; literal?: boolean }>()
 const emit = defineEmits<{ change: [value: unknown]; clear: [] }>()
 const picking = ref(false)
 const raw = ref(false)
 const id = useId()
-const said = computed(() => (raw.value ? null : phraseOf(props.value)))
-const computedText = computed(() => typeof props.value === 'string' && props.value.includes('${'))
+const said = computed(() => (raw.value || props.literal ? null : phraseOf(props.value)))
+const computedText = computed(() => !props.literal && typeof props.value === 'string' && props.value.includes('${'))
 const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))
 const TEXTS = new Set(['text', 'long'])
+/** A name long enough to be meant. */
+const NAME = /^[A-Za-z_][\w.]+$/
 
 const taking = useTaking()
 let cursor: number | null = null
@@ -36,6 +39,23 @@ function written(event: FocusEvent): void {
 function left(event: FocusEvent): void {
   const field = event.target as HTMLTextAreaElement
   cursor = 'selectionStart' in field ? field.selectionStart : null
+  if (!(event.currentTarget as HTMLElement).contains(event.relatedTarget as Node | null)) typing.value = { word: '', inner: false }
+}
+/** The name that is being typed, of which parts are offered; `inner` where it stands in a row of pairs. */
+const typing = ref({ word: '', inner: false })
+function typed(event: Event): void {
+  const field = event.target as HTMLInputElement
+  const whole = 'value' in field ? field.value.trim() : ''
+  typing.value = { word: NAME.test(whole) ? whole : '', inner: !!field.closest('.pairs') && field.tagName === 'TEXTAREA' }
+}
+const near = computed(() => {
+  const { word } = typing.value
+  return word ? props.parts.filter((part) => part.path.join('.').startsWith(word)).slice(0, 5) : []
+})
+function takeNear(part: Part): void {
+  if (typing.value.inner) taking.value?.take(part)
+  else emit('change', expression(part.path))
+  typing.value = { word: '', inner: false }
 }
 watch(
   () => props.field.name,
@@ -44,7 +64,7 @@ watch(
 </script>
 
 <template>
-  <div class="field" @focusin="written" @focusout="left">
+  <div class="field" @focusin="written" @focusout="left" @input="typed">
     <div class="name">
       <label :for="id">{{ field.title }}<span v-if="field.required" class="quiet"> needed</span></label>
       <span>
@@ -80,6 +100,11 @@ watch(
       :holds="computedText"
       :parts="parts"
       @change="(given) => emit('change', given)" />
+    <p v-if="near.length" class="near" role="group" aria-label="Data of that name">
+      <button v-for="part in near" :key="part.path.join('.')" type="button" class="btn btn-link btn-sm" @click="takeNear(part)">
+        {{ phrase(part.path) }} <span class="quiet">{{ brief(part.value) }}</span>
+      </button>
+    </p>
     <DataOffers v-if="picking" :parts="parts" @take="take" @leave="picking = false" />
     <p v-if="used.length" class="quiet small">with {{ used.join('; ') }}</p>
     <p v-if="field.about" class="quiet small">{{ field.about }}</p>
@@ -104,6 +129,16 @@ watch(
   border: 1px solid var(--relay-line);
   border-radius: 0.25rem;
   background: var(--bs-tertiary-bg);
+}
+.near {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 0.6rem;
+  margin: 0.1rem 0 0;
+}
+.near button {
+  padding: 0;
+  text-align: left;
 }
 .small {
   font-size: 0.85rem;

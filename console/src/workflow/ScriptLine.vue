@@ -12,7 +12,7 @@ const SIGNS: Record<string, string> = { succeeded: '✓', failed: '✗' }
     :tabindex="reached ? 0 : -1"
     :aria-current="chosen ? 'true' : undefined"
     :class="[line.kind, { chosen, among }]">
-    <span class="number" :draggable="line.own" :title="line.own ? 'Drag it to move the line' : undefined">{{ line.number }}</span>
+    <span class="number">{{ line.number }}</span>
     <span class="sentence">
       {{ line.sentence }} <span v-if="line.own" class="step mono">{{ line.step }}</span>
     </span>
@@ -45,9 +45,6 @@ button:hover,
 }
 .among {
   box-shadow: inset 3px 0 var(--bs-primary);
-}
-.number[draggable='true'] {
-  cursor: grab;
 }
 button:focus-visible {
   outline: 2px solid var(--bs-primary);

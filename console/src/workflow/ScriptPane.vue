@@ -8,9 +8,9 @@ import AddLine from './AddLine.vue'
 import { asText, type Offer } from './catalogue'
 import type { Draft } from './draft'
 import GivenParts from './GivenParts.vue'
-import { useDrag } from './drag'
 import { useHands } from './hands'
-import { behindRow, type Row } from './rows'
+import NameLine from './NameLine.vue'
+import type { Row } from './rows'
 import ScriptLine from './ScriptLine.vue'
 import SeveralLines from './SeveralLines.vue'
 import { givenBy, useTaking } from './taking'
@@ -21,7 +21,6 @@ const emit = defineEmits<{ curl: [text: string]; told: [text: string]; extract: 
 const list = useTemplateRef<HTMLElement>('list')
 const adding = ref<string | null>(null)
 const naming = ref<string | null>(null)
-const name = ref('')
 const free = ref(false)
 /** What may go into the field that is being written, by the line that it comes from. */
 const taking = useTaking()
@@ -69,16 +68,13 @@ function leave(path: string): void {
   adding.value = naming.value = null
   focus(path)
 }
-function rename(path: string): void {
+function rename(line: Row, name: string): void {
   naming.value = null
-  if (name.value.trim() !== row.value?.step) hands.rename(path, name.value.trim())
-  else focus(path)
+  if (name !== line.step) hands.rename(line.path, name)
+  else focus(line.path)
 }
 function beginNaming(): void {
-  if (!row.value?.own) return
-  name.value = row.value.step
-  naming.value = row.value.path
-  void nextTick(() => list.value?.querySelector<HTMLInputElement>('.naming')?.select())
+  if (row.value?.own) naming.value = row.value.path
 }
 function pasted(event: ClipboardEvent): void {
   const text = event.clipboardData?.getData('text/plain') ?? ''
@@ -87,12 +83,13 @@ function pasted(event: ClipboardEvent): void {
   else return
   event.preventDefault()
 }
-const drag = useDrag((dragged, behind) => {
-  const { source } = props.draft
-  if (!source.value) return
-  if (!hands.marked.value.has(dragged)) focus(dragged)
-  hands.move(behindRow(behind, source.value))
-})
+/** What a line is drawn from: one that has nothing new of it is left as it is, however many there are. */
+function drawn(line: Row): unknown[] {
+  const { path } = line
+  const is = [chosen.value, adding.value, naming.value].map((one) => one === path)
+  const reached = !row.value && line === props.rows[0]
+  return [line, ...is, reached, hands.marked.value.has(path), props.marks.get(path), props.states.get(path), given.value.get(path), props.offers]
+}
 const loop = () => hands.wrap({ step: freeName(props.draft.source.value, 'each_one'), each: '${ [] }', as: 'item' })
 function handsOf(event: KeyboardEvent): Record<string, () => unknown> {
   const { draft } = props
@@ -134,13 +131,7 @@ defineExpose({
 <template>
   <SeveralLines :count="hands.marked.value.size" @extract="emit('extract', hands.several.value)" @loop="loop" @remove="hands.remove" />
   <ol ref="list" class="script" aria-label="Lines" @paste="pasted">
-    <li
-      v-for="line in rows"
-      :key="line.path"
-      :style="{ '--depth': line.depth }"
-      :class="{ over: drag.over.value === line.path }"
-      @dragover="drag.hover($event, line)"
-      @drop.prevent="drag.drop(line)">
+    <li v-for="line in rows" :key="line.path" v-memo="drawn(line)" :style="{ '--depth': line.depth }">
       <ScriptLine
         :line="line"
         :chosen="line.path === chosen"
@@ -149,17 +140,10 @@ defineExpose({
         :mark="marks.get(line.path)"
         :state="states.get(line.path)"
         @click="focus(line.path, $event.shiftKey ? anchor || chosen : '')"
-        @dragstart="drag.begin($event, line)"
-        @dragend="drag.end"
         @dblclick="beginNaming"
         @keydown="key" />
       <GivenParts v-if="given.has(line.path)" :parts="given.get(line.path)!" :into="taking!.title" @take="(part) => taking!.take(part)" />
-      <form v-if="naming === line.path" class="ms-5" @submit.prevent="rename(line.path)">
-        <label>
-          Name
-          <input v-model="name" class="naming form-control form-control-sm d-inline-block w-auto" @keydown.escape.prevent="leave(line.path)" />
-        </label>
-      </form>
+      <NameLine v-if="naming === line.path" :name="line.step" @rename="(name) => rename(line, name)" @leave="leave(line.path)" />
       <AddLine v-if="adding === line.path" :offers="offers" :draft="draft" @add="add" @curl="curl" @leave="leave(line.path)" />
       <button
         v-else-if="line.path === chosen && line.kind !== 'input' && line.kind !== 'trigger'"
@@ -178,9 +162,6 @@ defineExpose({
   list-style: none;
   margin: 0;
   padding: 0;
-}
-.over {
-  box-shadow: 0 2px var(--bs-primary);
 }
 li {
   padding-left: calc(var(--depth) * 1.4rem);
