@@ -64,6 +64,12 @@ class Hints:
         self._topics[topic] = None
         self._something.set()
 
+    def here(self, topic: str) -> None:
+        """Tell this process at once, before the hint has come around."""
+        word, _, rest = topic.partition(":")
+        for callback in self._heard[word]:
+            callback(rest)
+
     @property
     def watched(self) -> bool:
         """Whether somebody has lately said that they want to know of runs that change."""

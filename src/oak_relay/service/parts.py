@@ -295,6 +295,7 @@ class Parts:
     def config_changed(self) -> None:
         """Tell all processes that credentials, aliases, tables, or versions that are on, are others now."""
         self.registry.forget()
+        self.hints.here("config")
         self.hints.send("config")
 
 
