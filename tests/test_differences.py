@@ -7,14 +7,14 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oak_relay.document.check import check
 from oak_relay.document.differences import Difference, differences
 from tests.test_check import CATALOGUE
 
-ACTIONS = CATALOGUE.world().actions
-
 
 def told(before: dict[str, Any], after: dict[str, Any]) -> list[Difference]:
-    return differences(json.dumps(before), json.dumps(after), ACTIONS)
+    world = CATALOGUE.world()
+    return differences(check(json.dumps(before), world), check(json.dumps(after), world), world.actions)
 
 
 def larder() -> dict[str, Any]:
@@ -78,6 +78,14 @@ def test_what_stands_around_the_steps_is_told_by_name():
     assert found["What starts it"][1][0].name == "triggers.daily.schedule.cron"
     assert found["The title"][0] == "added"
     assert found["What it gives"][0] == "removed"
+
+
+def test_data_that_looks_like_steps_is_data():
+    after = larder()
+    before = larder()
+    before["steps"][2]["each"], after["steps"][2]["each"] = [{"step": 1}], [{"step": 2}]
+    [one] = told(before, after)
+    assert (one.what, one.step, one.fields[0].name) == ("changed", "huts", "each")
 
 
 def test_an_agent_document_is_told_by_its_fields():

@@ -178,7 +178,13 @@ def workflow(name: str, version: int | None) -> Call[results.WorkflowText]:
 def save(text: str, expected: int | None, over: bool, remark: str) -> Call[results.Saved]:
     """Save a document."""
     headers = {"If-Match": "*"} if over else _if(None if expected is None else str(expected))
-    return Call("POST", _at("workflows"), _one(results.Saved), body={"text": text, "remark": remark}, headers=headers)
+    return Call(
+        "POST",
+        _at("workflows"),
+        _one(results.Saved),
+        body={"text": text, **({"remark": remark} if remark else {})},
+        headers=headers,
+    )
 
 
 def remove_workflow(name: str, expected: int | None) -> Call[None]:

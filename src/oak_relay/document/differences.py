@@ -5,9 +5,8 @@ from dataclasses import dataclass
 from difflib import SequenceMatcher
 from typing import Literal, cast
 
-from oak_relay.document.models import document_of
+from oak_relay.document.check import Checked
 from oak_relay.document.script import Actions, Line, script
-from oak_relay.document.text import read
 from oak_relay.document.values import dumps
 
 What = Literal["added", "removed", "changed", "moved", "renamed"]
@@ -60,10 +59,10 @@ class _Step:
     """The list it stands in, by the name of the step that holds it."""
 
 
-def differences(before: str, after: str, actions: Actions) -> list[Difference]:
-    """What the second text says otherwise than the first, in the order of the script; those that are gone stand last. Raises
-    `Unreadable` and Pydantic's `ValidationError` for texts that are no documents."""
-    old, new = _read(before, actions), _read(after, actions)
+def differences(before: Checked, after: Checked, actions: Actions) -> list[Difference]:
+    """What the second document says otherwise than the first, in the order of the script; those that are gone stand last. Both
+    are such that could be read whole, with mistakes or without."""
+    old, new = _steps_of(before, actions), _steps_of(after, actions)
     found = list(_around(old[0], new[0]))
     steps, others = old[1], new[1]
     gone = {name: step for name, step in steps.items() if name not in others}
@@ -85,9 +84,10 @@ def differences(before: str, after: str, actions: Actions) -> list[Difference]:
     return found
 
 
-def _read(text: str, actions: Actions) -> tuple[dict[str, object], dict[str, _Step]]:
-    data = cast(dict[str, object], read(text).data)
-    lines = script(document_of(data), actions)
+def _steps_of(checked: Checked, actions: Actions) -> tuple[dict[str, object], dict[str, _Step]]:
+    assert checked.document is not None and checked.source is not None
+    data = cast(dict[str, object], checked.source.data)
+    lines = script(checked.document, actions)
     names = {line.path: line.step for line in lines}
     steps = {}
     for line in lines:
@@ -132,7 +132,7 @@ def _bare(key: str, value: object) -> object:
 
 
 def _holds_steps(key: str, value: object) -> bool:
-    return isinstance(value, list) and any(isinstance(one, dict) and "step" in one for one in value)
+    return key in ("steps", "else", "on_error", "tell") and isinstance(value, list)
 
 
 def _renamed(gone: Mapping[str, _Step], come: Mapping[str, _Step]) -> dict[str, str]:

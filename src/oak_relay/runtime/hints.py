@@ -65,9 +65,9 @@ class Hints:
         self._something.set()
 
     def here(self, topic: str) -> None:
-        """Tell this process at once, before the hint has come around."""
+        """Tell this process of a topic, at once."""
         word, _, rest = topic.partition(":")
-        for callback in self._heard[word]:
+        for callback in self._heard.get(word, ()):
             callback(rest)
 
     @property
@@ -128,6 +128,4 @@ class Hints:
 
     def _receive(self, _connection: object, _pid: int, _channel: str, payload: object) -> None:
         for topic in str(payload).split(","):
-            word, _, rest = topic.partition(":")
-            for callback in self._heard.get(word, ()):
-                callback(rest)
+            self.here(topic)

@@ -109,13 +109,13 @@ async def compare_texts(given: CompareIn, parts: PartsDep, _: CallerDep) -> Comp
     world = await parts.world()
 
     def compared() -> ComparedOut:
-        for word, text in (("first", given.before), ("second", given.after)):
-            checked = check(text, world)
+        before, after = check(given.before, world), check(given.after, world)
+        for word, checked in (("first", before), ("second", after)):
             if checked.document is None:
                 raise Problem(
                     422, f"the {word} document cannot be read", checked.findings[0].message, checked.findings[0].fix
                 )
-        found = differences(given.before, given.after, world.actions)
+        found = differences(before, after, world.actions)
         return ComparedOut(
             differences=[DifferenceOut.model_validate(asdict(one)) for one in found[:MOST]],
             more=max(0, len(found) - MOST),
