@@ -85,6 +85,10 @@ h3 {
   background: var(--bs-tertiary-bg);
   color: var(--relay-quiet);
 }
+.texts :deep(.cm-collapsedLines)::before,
+.texts :deep(.cm-collapsedLines)::after {
+  content: '…';
+}
 .texts :deep(.cm-merge-revert button) {
   color: var(--bs-link-color);
 }

@@ -11,6 +11,8 @@ const PICKED = new Set(['model', 'credential', 'table', 'workflow', 'server'])
 const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 'text' : props.field.widget))
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
+/** What holds when nothing is written. */
+const usual = computed(() => (props.field.schema.default != null ? `${shownAs(props.field.schema.default)}, when left out` : ''))
 const text = ref('')
 const fault = ref('')
 let timer: number | undefined
@@ -60,7 +62,7 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     class="form-select form-select-sm"
     :value="shownAs(value)"
     @change="pick">
-    <option value="" disabled>{{ field.schema.default != null ? `${shownAs(field.schema.default)}, when left out` : 'choose' }}</option>
+    <option value="" disabled>{{ usual || 'choose' }}</option>
     <option v-for="one in widget === 'choice' ? field.choices : (known[widget] ?? [])" :key="one" :value="one">{{ one }}</option>
     <option v-if="value && !(widget === 'choice' ? field.choices : (known[widget] ?? [])).includes(String(value))" :value="shownAs(value)">
       {{ shownAs(value) }}, which is not there
@@ -90,7 +92,7 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     class="form-control form-control-sm"
     :class="{ mono: widget !== 'long' }"
     :rows="Math.min(14, Math.max(widget === 'long' ? 3 : 2, text.split('\n').length))"
-    :placeholder="widget === 'list' ? 'one a line' : ''"
+    :placeholder="usual || (widget === 'list' ? 'one a line' : '')"
     @input="later"
     @change="now" />
   <input
@@ -98,6 +100,7 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     :id="id"
     v-model="text"
     class="form-control form-control-sm"
+    :placeholder="usual"
     :inputmode="widget === 'number' ? 'decimal' : undefined"
     :aria-invalid="fault ? 'true' : undefined"
     autocomplete="off"

@@ -3,7 +3,7 @@ import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { isCurl } from '../edit/curl'
 import { stepsOf } from '../edit/paste'
 import { freeName } from '../edit/scope'
-import type { Path } from '../edit/source'
+import { nameKey, type Path } from '../edit/source'
 import AddLine from './AddLine.vue'
 import { asText, type Offer } from './catalogue'
 import type { Draft } from './draft'
@@ -83,6 +83,8 @@ function pasted(event: ClipboardEvent): void {
   else return
   event.preventDefault()
 }
+/** An agent document has no lines to add. */
+const isAgent = computed(() => !!props.draft.source.value && nameKey(props.draft.source.value) === 'agent')
 /** What a line is drawn from: one that has nothing new of it is left as it is, however many there are. */
 function drawn(line: Row): unknown[] {
   const { path } = line
@@ -146,7 +148,7 @@ defineExpose({
       <NameLine v-if="naming === line.path" :name="line.step" @rename="(name) => rename(line, name)" @leave="leave(line.path)" />
       <AddLine v-if="adding === line.path" :offers="offers" :draft="draft" @add="add" @curl="curl" @leave="leave(line.path)" />
       <button
-        v-else-if="line.path === chosen && line.kind !== 'input' && line.kind !== 'trigger'"
+        v-else-if="line.path === chosen && line.kind !== 'input' && line.kind !== 'trigger' && !isAgent"
         type="button"
         class="plus"
         :aria-label="line.kind === 'result' ? 'Add a line before this one' : 'Add a line behind this one'"

@@ -38,8 +38,7 @@ export function rows(checked: Schemas['CheckedOut'], source: Source | null): Row
     around('input', 'input', input.length ? `It is given ${listed(input)}` : 'It is given what you like'),
   ]
   if (typeof data.agent === 'string' && source) {
-    const sentence = checked.script[0]?.sentence ?? 'An agent'
-    const agent = { ...around('agent', 'agent', sentence), step: 'agent', number: '1', trace: 'agent' }
+    const agent = { ...around('agent', 'agent', 'The agent: its model, what it is told, its limits'), step: 'agent', number: '1', trace: 'agent' }
     return [...found, agent, ...tools(source, agent)]
   }
   const triggers = Array.isArray(data.triggers) ? (data.triggers as Record<string, unknown>[]) : []
