@@ -13,6 +13,20 @@ KINDS = {
 }  # fmt: skip
 
 
+_STOPS = """one => {
+  const at = document.activeElement
+  if (at === one) return 0
+  const stops = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex]')]
+    .filter((stop) => stop.tabIndex >= 0 && !stop.disabled && stop.checkVisibility())
+  const to = stops.indexOf(one)
+  if (to < 0) return 1
+  const from = at === document.body ? -1 : stops.indexOf(at)
+  if (from >= 0 || at === document.body) return to - from
+  return at.compareDocumentPosition(one) & Node.DOCUMENT_POSITION_FOLLOWING ? 1 : -1
+}"""
+"""How many stops of the Tab key lie between the focus and an element; below zero when it stands before."""
+
+
 def words(name: str) -> str:
     said = name.replace("_", " ")
     return said.upper() if said in ("url", "json", "id") else said[:1].upper() + said[1:]
@@ -77,6 +91,20 @@ class Hands:
             option = self.page.get_by_role("option", name="to be written later")
         self.take(option)
         self.named(path, step["step"])
+
+    def new_line(self, behind: str, words: str) -> None:
+        """A new line behind one, found by what is typed."""
+        self.choose(behind)
+        self.press("Enter")
+        self.actions += 1
+        self.page.keyboard.type(words)
+        expect(self.page.get_by_role("option").first).to_contain_text(words)
+        self.press("Enter")
+
+    def set(self, title: str, value: str) -> None:
+        """Choose a value of a field."""
+        self.actions += 1
+        self.pick(self.field(title).locator("select"), value)
 
     def take(self, option: Locator) -> None:
         self.click(option)
@@ -234,14 +262,12 @@ class Keys(Hands):
         self._tab_to(what)
 
     def _tab_to(self, what: Locator) -> None:
-        for _ in range(500):
-            place = what.evaluate(
-                "one => { const at = document.activeElement; return at === one ? 0 : at === document.body || "
-                "at.compareDocumentPosition(one) & Node.DOCUMENT_POSITION_FOLLOWING ? 1 : -1 }"
-            )
-            if place == 0:
+        for _ in range(100):
+            away = what.evaluate(_STOPS)
+            if away == 0:
                 return
-            self.page.keyboard.press("Tab" if place > 0 else "Shift+Tab")
+            for _ in range(abs(away)):
+                self.page.keyboard.press("Tab" if away > 0 else "Shift+Tab")
         raise AssertionError(f"no key leads to {what}")
 
     def _in_script(self) -> bool:

@@ -283,16 +283,15 @@ def inside(oak: Hands, page: Page, step: dict[str, Any], path: str, kind: str) -
 
 
 def within(oak: Hands, page: Page, given: list[dict[str, Any]], at: str) -> None:
-    """The steps of a list that begins with a sketch, which is taken away when they stand."""
+    """The steps of a list that begins with a sketch, in whose place the first one is written."""
     oak.shown(f"{at}.0")
-    behind = f"{at}.0"
     for n, step in enumerate(given):
-        oak.add(behind, step, f"{at}.{n + 1}")
-        fill(oak, page, step, f"{at}.{n + 1}")
-        behind = f"{at}.{n + 1}"
-    oak.choose(f"{at}.0")
-    oak.press("Delete")
-    expect(oak.script.locator(f'[data-path="{at}.{len(given)}"]')).to_have_count(0)
+        oak.add(f"{at}.{max(n - 1, 0)}", step, f"{at}.{n}")
+        fill(oak, page, step, f"{at}.{n}")
+    if not given:
+        oak.choose(f"{at}.0")
+        oak.press("Delete")
+        expect(oak.script.locator(f'[data-path="{at}.0"]')).to_have_count(0)
 
 
 @pytest.mark.parametrize("name", REBUILT)

@@ -50,6 +50,43 @@ def test_of_an_empty_instance_a_model_answers_after_six_actions(page: Page, empt
     assert oak.actions <= 6
 
 
+def test_an_agent_answers_for_each_row_of_a_table_after_sixteen_actions(page: Page, empty: Processes):
+    client = empty.client()
+    if not client.models():
+        connect(Hands(page, {}), page, empty)
+    client.create_table("questions", {"guest": "text", "question": "text", "answer": "text"})
+    asked = ["May I bring a dog?", "Is there a stove?"]
+    client.add_rows("questions", [{"guest": f"{n}@larkspur.example", "question": one} for n, one in enumerate(asked)])
+    oak = Hands(page, {})
+    page.goto(f"{empty.url}/workflows")
+    oak.click(page.get_by_role("link", name="New workflow"))
+    oak.shown("steps.0")
+    oak.new_line("steps.0", "table.find")
+    oak.shown("steps.1")
+    oak.set("Table", "questions")
+    oak.new_line("steps.1", "agent")
+    oak.shown("steps.2")
+    oak.set("Model", client.models()[0].name)
+    oak.click(oak.field("Prompt").locator("textarea"))
+    oak.click(oak.script.get_by_role("button", name="question of each"))
+    oak.shown("steps.2.steps.0")
+    oak.actions += 1
+    oak.bench.get_by_label("Write what it gives into the row’s").select_option("answer")
+    oak.shown("steps.2.steps.1")
+    oak.write_in(page.get_by_label("Name of the workflow"), "answers")
+    oak.click(page.get_by_role("button", name="Save", exact=True))
+    expect(page).to_have_url(f"{empty.url}/workflows/answers")
+    print("an agent for each row, its answer in the row:", oak.actions, "actions")
+    assert oak.actions <= 16
+    saved = client.workflow("answers")
+    assert not [one for one in saved.checked.findings if one.severity == "error"]
+    client.on("answers")
+    assert client.start("answers", {"name": "Ada Fenn"}).wait(60).state == "succeeded"
+    rows = {row.row["guest"]: row.row["answer"] for row in client.every(client.rows, "questions")}
+    assert len(rows) == len(asked)
+    assert all(rows.values())
+
+
 def test_an_agent_with_a_tool_talks_after_twelve_actions(page: Page, empty: Processes):
     client = empty.client()
     if not client.models():

@@ -2,6 +2,8 @@ import fc from 'fast-check'
 import { describe, expect, test } from 'vitest'
 import { parse } from 'yaml'
 import { applied, CannotEdit, type Change, inverse, ordered } from '../src/edit/changes'
+import { forEach } from '../src/edit/loops'
+import { writeSketch } from '../src/edit/sketch'
 import { pathOf, Source, type Path } from '../src/edit/source'
 import { everyStep, insertSteps, inward, moveSteps, outward, removeSteps, stepText, wrapSteps } from '../src/edit/steps'
 import { freeName, loose, renameStep, scopeAt, usesOf } from '../src/edit/scope'
@@ -58,7 +60,9 @@ const EDITS: Record<string, Edit> = {
     const to = outward(at(s, n))
     return to ? moveSteps(s, [at(s, n)], to.list, to.index) : []
   },
-  wrap: (s, n) => wrapSteps(s, [at(s, n)], `- step: around_${n}\n  each: \${ input.huts }\n  as: one_${n}\n  steps:\n`),
+  wrap: (s, n) => wrapSteps(s, [at(s, n)], { step: `around_${n}`, each: '${ input.huts }', as: `one_${n}` }),
+  'for each': (s, n, v) => forEach(s, at(s, n), ['input', 'huts'], (as) => setValue(s, [...at(s, n), 'with'], { [as]: v })),
+  'write a sketch': (s, n, v) => writeSketch(s, at(s, n), { step: `written_${n}`, set: { x: v } }),
   rename: (s, n) => renameStep(s, at(s, n), freeName(s, `other ${n}`)),
 }
 

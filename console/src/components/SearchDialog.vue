@@ -4,6 +4,7 @@ import { BModal } from 'bootstrap-vue-next'
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
+import { useChoosing } from '../lib/choosing'
 import { moment } from '../lib/format'
 import { PLACES } from '../lib/places'
 import { type Find, findsHere, matching } from '../lib/seeking'
@@ -13,12 +14,10 @@ const router = useRouter()
 const open = ref(false)
 const typed = ref('')
 const asked = ref('')
-const at = ref(0)
 const field = useTemplateRef<HTMLInputElement>('field')
 const PAUSE = 200
 let timer: number | undefined
 watch(typed, (now) => {
-  at.value = 0
   window.clearTimeout(timer)
   timer = window.setTimeout(() => (asked.value = now.trim()), PAUSE)
 })
@@ -70,6 +69,10 @@ const groups = computed<{ title: string; finds: Find[] }[]>(() => {
   ].filter((one) => one.finds.length)
 })
 const all = computed(() => groups.value.flatMap((one) => one.finds))
+const { at, key } = useChoosing(
+  () => all.value.length,
+  (n) => take(all.value[n]),
+)
 let taken: Find | null = null
 /** Once the dialog is gone and the focus is back, so that it stays where it is led. */
 function left(): void {
@@ -82,13 +85,6 @@ function take(find: Find | undefined): void {
   taken = find
   open.value = false
 }
-function key(event: KeyboardEvent): void {
-  if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, all.value.length - 1)
-  else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
-  else if (event.key === 'Enter') take(all.value[at.value])
-  else return
-  event.preventDefault()
-}
 function opened(event: KeyboardEvent): void {
   const on = event.target as HTMLElement
   const writes = on.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(on.tagName)
@@ -98,6 +94,7 @@ function opened(event: KeyboardEvent): void {
 }
 function show(): void {
   typed.value = asked.value = ''
+  at.value = 0
   open.value = true
 }
 onMounted(() => window.addEventListener('keydown', opened))
@@ -118,6 +115,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', opened))
       :aria-activedescendant="`find-${at}`"
       placeholder="A line, a workflow, a run’s id, a page"
       autocomplete="off"
+      @input="at = 0"
       @keydown="key" />
     <div id="finds" role="listbox" aria-label="Found" class="finds">
       <div v-for="group in groups" :key="group.title" role="group" :aria-label="group.title">

@@ -28,6 +28,17 @@ export function applied(text: string, changes: readonly Change[]): string {
   return made + text.slice(at)
 }
 
+/** What makes one text of another, as one change: what both begin and end with stays. */
+export function between(old: string, now: string): Change[] {
+  if (now === old) return []
+  const least = Math.min(old.length, now.length)
+  let from = 0
+  while (from < least && old[from] === now[from]) from++
+  let end = 0
+  while (end < least - from && old[old.length - 1 - end] === now[now.length - 1 - end]) end++
+  return [{ from, to: old.length - end, insert: now.slice(from, now.length - end) }]
+}
+
 /** The changes that lead back from the text that `changes` make of `text`. */
 export function inverse(text: string, changes: readonly Change[]): Change[] {
   let moved = 0

@@ -2,7 +2,7 @@ import { stringify } from 'yaml'
 import { CannotEdit, type Change } from './changes'
 import { stepsOf } from './paste'
 import { type Entry, isMap, isSeq, type Path, type Source } from './source'
-import { setValue } from './values'
+import { behindDash, setValue } from './values'
 import { dedented, indented, inFlow } from './write'
 
 /** A step as text of its own: its lines, with the comments above them, the dash in the first column. */
@@ -69,8 +69,8 @@ export function moveSteps(source: Source, paths: readonly Path[], list: Path, in
   return [...removeSteps(source, paths), ...insertSteps(source, list, index, text)]
 }
 
-/** Put steps that stand behind each other into one that is written around them: `around` is its text, and ends where they begin. */
-export function wrapSteps(source: Source, paths: readonly Path[], around: string): Change[] {
+/** Put steps that stand behind each other into one that is written around them: `around` is what it says beside its steps. */
+export function wrapSteps(source: Source, paths: readonly Path[], around: Record<string, unknown>): Change[] {
   const order = sorted(paths)
   const entries = order.map((path) => wanted(source, path))
   const first = entries[0]!
@@ -78,7 +78,7 @@ export function wrapSteps(source: Source, paths: readonly Path[], around: string
   if (first.flow) throw new CannotEdit('write this list in lines first')
   if (order.some((path, n) => path.at(-1) !== (order[0]!.at(-1) as number) + n)) throw new CannotEdit('choose lines that stand behind each other')
   const inner = dedented(source.text.slice(first.from, last.to), first.indent)
-  const head = indented(around.endsWith('\n') ? around : `${around}\n`, first.indent)
+  const head = indented(`-${behindDash(around, 0)}\n  steps:\n`, first.indent)
   return [{ from: first.from, to: last.to, insert: head + indented(inner, first.indent + 4) }]
 }
 

@@ -101,11 +101,12 @@ const states = computed(
   () => new Map(rows.value.flatMap((row) => (tries.states.value.has(row.trace) ? [[row.path, tries.states.value.get(row.trace)!]] : []))),
 )
 const row = computed(() => rows.value.find((one) => one.path === chosen.value))
+const isAgent = computed(() => rows.value.some((one) => one.kind === 'agent'))
 const { told, problem, curl } = usePastedCurl(draft, language, () => row.value)
 const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name))
 const input = ref<unknown>(undefined)
 const sample = ref('')
-const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language.actions.value) }))
+const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language) }))
 const help = computed(() => ({ schema: language.schema.value, actions: language.actions.value, names: language.known.value, known: known.value }))
 useFinds(() => [
   ...rows.value.map((one) => ({
@@ -120,9 +121,7 @@ const starting = ref(false)
 /** Lines that are to become a workflow of their own. */
 const extracting = ref<Path[]>([])
 
-function rename(name: string): void {
-  if (row.value) draft.edit((source) => renameStep(source, pathOf(row.value!.path), name))
-}
+const rename = (name: string) => row.value && draft.edit((source) => renameStep(source, pathOf(row.value!.path), name))
 function showVersion(number: number | null): void {
   const newest = page.data.value?.versions[0]?.number
   void router.push({ query: number && number !== newest ? { version: String(number) } : {} })
@@ -173,7 +172,7 @@ function saveOver(version: number, text: string): void {
 
     <div class="both">
       <section aria-label="Script" class="script">
-        <h2>Script <button type="button" class="btn btn-link btn-sm" @click="script?.begin()">Add a line</button></h2>
+        <h2>Script <button v-if="!isAgent" type="button" class="btn btn-link btn-sm" @click="script?.begin()">Add a line</button></h2>
         <ScriptPane
           ref="script"
           v-model:chosen="chosen"

@@ -2,13 +2,13 @@
 import { computed, onMounted, ref, useTemplateRef } from 'vue'
 import { isCurl } from '../edit/curl'
 import { stepsOf } from '../edit/paste'
+import { useChoosing } from '../lib/choosing'
 import { asText, fitting, type Offer, sketch } from './catalogue'
 import type { Draft } from './draft'
 
 const props = defineProps<{ offers: Offer[]; draft: Draft }>()
-const emit = defineEmits<{ add: [text: string]; curl: [text: string]; leave: [] }>()
+const emit = defineEmits<{ add: [text: string, instead?: boolean]; curl: [text: string]; leave: [] }>()
 const typed = ref('')
-const at = ref(0)
 const field = useTemplateRef<HTMLInputElement>('field')
 const RECENT = 'oak-relay recent lines'
 const recent = ref<string[]>(JSON.parse(window.localStorage.getItem(RECENT) ?? '[]') as string[])
@@ -25,18 +25,13 @@ function take(offer: Offer | undefined): void {
   }
   recent.value = [offer.key, ...recent.value.filter((one) => one !== offer.key)].slice(0, 20)
   window.localStorage.setItem(RECENT, JSON.stringify(recent.value))
-  emit('add', asText(offer.make(source)))
+  emit('add', asText(offer.make(source)), true)
 }
-function key(event: KeyboardEvent): void {
-  const last = found.value.length
-  if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, last)
-  else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
-  else if (event.key === 'Enter') take(found.value[at.value])
-  else if (event.key === 'Escape') emit('leave')
-  else return
-  event.preventDefault()
-  event.stopPropagation()
-}
+const { at, key } = useChoosing(
+  () => found.value.length + 1,
+  (n) => take(found.value[n]),
+  () => emit('leave'),
+)
 function pasted(event: ClipboardEvent): void {
   const text = event.clipboardData?.getData('text/plain') ?? ''
   if (isCurl(text)) emit('curl', text)

@@ -4,7 +4,7 @@ import { type Path, pathOf } from '../edit/source'
 import { removeKey, setValue } from '../edit/values'
 import AboutForm from './AboutForm.vue'
 import AsItComes from './AsItComes.vue'
-import { type Known, parts as partsAt } from './data'
+import { type Known, type Part, parts as partsAt } from './data'
 import type { Draft } from './draft'
 import FieldRow from './FieldRow.vue'
 import type { FieldShape } from './fields'
@@ -17,6 +17,7 @@ import StartForm from './StartForm.vue'
 import StepForm from './StepForm.vue'
 import ToolForm from './ToolForm.vue'
 import type { Tries } from './tries'
+import WriteBack from './WriteBack.vue'
 
 /** The chosen line, in parts that fold: what it does, if it fails, its result, note and name. */
 const props = defineProps<{ draft: Draft; row: Row | undefined; language: Language; tries: Tries; known: Known; sample: string; workflow: string }>()
@@ -37,8 +38,13 @@ watch(
   },
   { immediate: true },
 )
-const parts = computed(() => (props.row && props.draft.source.value ? partsAt(props.draft.source.value, pathOf(props.row.path), props.known) : []))
-const behind = computed(() => (props.draft.source.value ? partsAt(props.draft.source.value, ['result'], props.known) : []))
+/** What may be used at a place; of columns only where the line can be done for each item. */
+function usable(path: Path | undefined, columns = false): Part[] {
+  const source = props.draft.source.value
+  return path && source ? partsAt(source, path, props.known).filter((one) => columns || !one.each) : []
+}
+const parts = computed(() => usable(props.row && pathOf(props.row.path), !!props.row?.own && props.row.kind !== 'each'))
+const behind = computed(() => usable(['result']))
 const result: FieldShape = {
   name: 'result',
   title: 'It gives',
@@ -126,6 +132,7 @@ const sends = computed(() => ['do', 'run', 'agent'].includes(props.row?.kind ?? 
       <StepForm v-else :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
     </details>
     <template v-if="row.own">
+      <WriteBack :draft="draft" :row="row" :language="language" :known="known" @chosen="(path) => emit('chosen', path)" />
       <details>
         <summary><h3>If it fails</h3></summary>
         <IfItFails :draft="draft" :row="row" />

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, useTemplateRef } from 'vue'
-import { brief, type Part, phrase } from './data'
+import { useChoosing } from '../lib/choosing'
+import { brief, type Part, said } from './data'
 
 const props = defineProps<{ parts: Part[] }>()
 const emit = defineEmits<{ take: [part: Part]; leave: [] }>()
 const typed = ref('')
-const at = ref(0)
 const field = useTemplateRef<HTMLInputElement>('field')
 onMounted(() => field.value?.focus())
 const found = computed(() => {
@@ -15,17 +15,14 @@ const found = computed(() => {
     .filter(Boolean)
   return props.parts.filter((part) => words.every((word) => part.path.join(' ').toLowerCase().includes(word))).slice(0, 60)
 })
-function key(event: KeyboardEvent): void {
-  if (event.key === 'ArrowDown') at.value = Math.min(at.value + 1, found.value.length - 1)
-  else if (event.key === 'ArrowUp') at.value = Math.max(at.value - 1, 0)
-  else if (event.key === 'Enter') {
-    const part = found.value[at.value]
-    if (part) emit('take', part)
-  } else if (event.key === 'Escape') emit('leave')
-  else return
-  event.preventDefault()
-  event.stopPropagation()
+function take(part: Part | undefined): void {
+  if (part) emit('take', part)
 }
+const { at, key } = useChoosing(
+  () => found.value.length,
+  (n) => take(found.value[n]),
+  () => emit('leave'),
+)
 </script>
 
 <template>
@@ -54,7 +51,7 @@ function key(event: KeyboardEvent): void {
         :class="{ at: n === at }"
         :style="{ paddingLeft: `${part.path.length * 0.7}rem` }"
         @mousedown.prevent="emit('take', part)">
-        {{ phrase(part.path) }} <span class="quiet">{{ brief(part.value) }}</span>
+        {{ said(part) }} <span class="quiet">{{ brief(part.value) }}</span>
       </li>
       <li v-if="!found.length" class="quiet">Nothing is called so here.</li>
     </ul>

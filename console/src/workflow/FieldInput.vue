@@ -3,10 +3,11 @@ import { computed, ref, watch } from 'vue'
 import type { Part } from './data'
 import { type FieldShape, shownAs, typed } from './fields'
 import PairRows from './PairRows.vue'
+import type { Made } from './taking'
 
 /** What a field is written in, as its kind wants it; an expression in any of them is text. */
 const props = defineProps<{ id: string; field: FieldShape; value: unknown; known: Record<string, string[]>; holds: boolean; parts: Part[] }>()
-const emit = defineEmits<{ change: [value: unknown] }>()
+const emit = defineEmits<{ change: [value: unknown]; each: [part: Part, made: Made] }>()
 const PICKED = new Set(['model', 'credential', 'table', 'workflow', 'server'])
 const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 'text' : props.field.widget))
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
@@ -84,7 +85,8 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     :id="id"
     :parts="parts"
     :value="(value ?? {}) as Record<string, unknown>"
-    @change="(given) => emit('change', given)" />
+    @change="(given) => emit('change', given)"
+    @each="(part, made) => emit('each', part, made)" />
   <textarea
     v-else-if="['long', 'list', 'group', 'pairs'].includes(widget) || text.includes('\n')"
     :id="id"

@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { computed, ref, useId, watch } from 'vue'
 import { expression, names } from '../edit/expressions'
-import { brief, type Part, phrase, phraseOf } from './data'
+import { brief, type Part, phrase, phraseOf, said as partSaid } from './data'
 import DataOffers from './DataOffers.vue'
 import FieldInput from './FieldInput.vue'
 import type { FieldShape } from './fields'
-import { put, useTaking } from './taking'
+import { type Made, put, useTaking } from './taking'
 
 /** One field of a form: its value, a phrase where that is data from the run, or an expression; `literal` where there are no expressions,
  * and a text that looks like one is that text. */
 const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; literal?: boolean }>()
-const emit = defineEmits<{ change: [value: unknown]; clear: [] }>()
+const emit = defineEmits<{ change: [value: unknown]; clear: []; each: [part: Part, made: Made] }>()
 const picking = ref(false)
 const raw = ref(false)
 const id = useId()
@@ -25,10 +25,15 @@ const taking = useTaking()
 let cursor: number | null = null
 function take(part: Part): void {
   picking.value = false
-  const given = expression(part.path)
   const before = typeof props.value === 'string' && TEXTS.has(props.field.widget) && props.value.trim() && !said.value ? props.value : ''
-  emit('change', before ? put(before, cursor, given) : given)
+  const at = cursor
+  give(part, (given) => (before ? put(before, at, given) : given))
   cursor = null
+}
+/** Give a part; of a column, to whoever does the line for each item of its list. */
+function give(part: Part, made: Made): void {
+  if (part.each) emit('each', part, made)
+  else emit('change', made(expression(part.path)))
 }
 /** While it is written, the script opens and shows what may go into it. */
 function written(event: FocusEvent): void {
@@ -54,7 +59,7 @@ const near = computed(() => {
 })
 function takeNear(part: Part): void {
   if (typing.value.inner) taking.value?.take(part)
-  else emit('change', expression(part.path))
+  else give(part, (given) => given)
   typing.value = { word: '', inner: false }
 }
 watch(
@@ -99,10 +104,11 @@ watch(
       :known="known"
       :holds="computedText"
       :parts="parts"
-      @change="(given) => emit('change', given)" />
+      @change="(given) => emit('change', given)"
+      @each="(part, made) => emit('each', part, made)" />
     <p v-if="near.length" class="near" role="group" aria-label="Data of that name">
       <button v-for="part in near" :key="part.path.join('.')" type="button" class="btn btn-link btn-sm" @click="takeNear(part)">
-        {{ phrase(part.path) }} <span class="quiet">{{ brief(part.value) }}</span>
+        {{ partSaid(part) }} <span class="quiet">{{ brief(part.value) }}</span>
       </button>
     </p>
     <DataOffers v-if="picking" :parts="parts" @take="take" @leave="picking = false" />

@@ -8,7 +8,10 @@ const emit = defineEmits<{ take: [part: Part] }>()
 const FEW = 6
 const all = ref(false)
 const shown = computed(() => (all.value ? props.parts : props.parts.slice(0, FEW)))
-const named = (part: Part) => (part.path.length > 1 ? part.path.slice(1).join('.') : part.path[0]!)
+function named(part: Part): string {
+  const path = part.path.length > 1 ? part.path.slice(1) : part.path
+  return part.each ? `${path.at(-1)} of each` : path.join('.')
+}
 </script>
 
 <template>

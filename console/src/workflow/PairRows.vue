@@ -4,11 +4,11 @@ import { expression } from '../edit/expressions'
 import { type Part, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
 import { shownAs, typed } from './fields'
-import { useTaking } from './taking'
+import { type Made, useTaking } from './taking'
 
 /** A mapping with names of one's own: a row for each. */
 const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[] }>()
-const emit = defineEmits<{ change: [value: Record<string, unknown>] }>()
+const emit = defineEmits<{ change: [value: Record<string, unknown>]; each: [part: Part, made: Made] }>()
 interface Pair {
   name: string
   text: string
@@ -37,9 +37,13 @@ function take(part: Part, index: number): void {
   const pair = pairs.value[index]
   picking.value = -1
   if (!pair) return
-  pair.text = expression(part.path)
   pair.name ||= part.path.at(-1)!
-  say()
+  const put = (given: string) => {
+    pair.text = given
+    return made()
+  }
+  if (part.each) emit('each', part, put)
+  else emit('change', put(expression(part.path)))
 }
 </script>
 

@@ -11,7 +11,7 @@ const SIGNS: Record<string, string> = { succeeded: '✓', failed: '✗' }
     :data-path="line.path"
     :tabindex="reached ? 0 : -1"
     :aria-current="chosen ? 'true' : undefined"
-    :class="[line.kind, { chosen, among }]">
+    :class="[line.kind, { chosen, among, own: line.own }]">
     <span class="number">{{ line.number }}</span>
     <span class="sentence">
       {{ line.sentence }} <span v-if="line.own" class="step mono">{{ line.step }}</span>
@@ -43,11 +43,22 @@ button:hover,
 .among {
   background: var(--bs-tertiary-bg);
 }
+.above {
+  box-shadow: 0 -2px var(--bs-primary);
+}
+.below {
+  box-shadow: 0 2px var(--bs-primary);
+}
 .among {
   box-shadow: inset 3px 0 var(--bs-primary);
 }
 button:focus-visible {
   outline: 2px solid var(--bs-primary);
+}
+.own .number {
+  touch-action: none;
+  user-select: none;
+  cursor: grab;
 }
 .number,
 .step,

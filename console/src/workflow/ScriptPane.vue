@@ -6,6 +6,7 @@ import { freeName } from '../edit/scope'
 import { nameKey, type Path } from '../edit/source'
 import AddLine from './AddLine.vue'
 import { asText, type Offer } from './catalogue'
+import { useDrag } from './drag'
 import type { Draft } from './draft'
 import GivenParts from './GivenParts.vue'
 import { useHands } from './hands'
@@ -54,11 +55,18 @@ const hands = useHands(
   (text) => emit('told', text),
 )
 const row = hands.row
+const { down, dropped } = useDrag(
+  list,
+  () => props.rows,
+  () => props.draft.source.value,
+  (path) => void (hands.marked.value.has(path) || focus(path)),
+  hands.move,
+)
 
-function add(text: string): void {
+function add(text: string, instead = false): void {
   const behind = adding.value ?? chosen.value
   adding.value = null
-  hands.add(text, behind)
+  hands.add(text, behind, instead)
 }
 function curl(text: string): void {
   adding.value = null
@@ -90,7 +98,17 @@ function drawn(line: Row): unknown[] {
   const { path } = line
   const is = [chosen.value, adding.value, naming.value].map((one) => one === path)
   const reached = !row.value && line === props.rows[0]
-  return [line, ...is, reached, hands.marked.value.has(path), props.marks.get(path), props.states.get(path), given.value.get(path), props.offers]
+  return [
+    line,
+    ...is,
+    reached,
+    dropped(path),
+    hands.marked.value.has(path),
+    props.marks.get(path),
+    props.states.get(path),
+    given.value.get(path),
+    props.offers,
+  ]
 }
 const loop = () => hands.wrap({ step: freeName(props.draft.source.value, 'each_one'), each: '${ [] }', as: 'item' })
 function handsOf(event: KeyboardEvent): Record<string, () => unknown> {
@@ -125,16 +143,17 @@ watch(chosen, () => {
 })
 defineExpose({
   focus,
-  take: (offer: Offer) => add(asText(offer.make(props.draft.source.value))),
+  take: (offer: Offer) => add(asText(offer.make(props.draft.source.value)), true),
   begin: () => (adding.value = chosen.value || 'result'),
 })
 </script>
 
 <template>
   <SeveralLines :count="hands.marked.value.size" @extract="emit('extract', hands.several.value)" @loop="loop" @remove="hands.remove" />
-  <ol ref="list" class="script" aria-label="Lines" @paste="pasted">
+  <ol ref="list" class="script" aria-label="Lines" @paste="pasted" @pointerdown="down">
     <li v-for="line in rows" :key="line.path" v-memo="drawn(line)" :style="{ '--depth': line.depth }">
       <ScriptLine
+        :class="dropped(line.path)"
         :line="line"
         :chosen="line.path === chosen"
         :among="hands.marked.value.has(line.path)"

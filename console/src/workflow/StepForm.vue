@@ -1,5 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { expression } from '../edit/expressions'
+import { forEach, loopsAround } from '../edit/loops'
 import { nameOf, pathOf } from '../edit/source'
 import { insertSteps } from '../edit/steps'
 import { removeKey, renameKey, setValue } from '../edit/values'
@@ -10,6 +12,7 @@ import FieldRow from './FieldRow.vue'
 import { type Language, type Placed, stepFields } from './language'
 import type { Row } from './rows'
 import ShapeRows from './ShapeRows.vue'
+import type { Made } from './taking'
 import ToolAdder from './ToolAdder.vue'
 
 /** What a line does: the fields of its action or kind. */
@@ -52,6 +55,17 @@ const shown = computed(() =>
 )
 const hidden = computed(() => placed.value.filter((one) => one.more && !shown.value.includes(one) && one.field.name !== 'tools').length)
 const set = (one: Placed, value: unknown) => props.draft.edit((source) => setValue(source, [...base.value, ...one.at], value))
+/** Take a column: the line is done for each item of its list. */
+function each(one: Placed, part: Part, made: Made): void {
+  const path = base.value
+  const write = (as: string) => setValue(props.draft.source.value!, [...path, ...one.at], made(expression([as, part.path.at(-1)!])))
+  let inner = false
+  const done = props.draft.edit((source) => {
+    inner = !loopsAround(source, path).some((loop) => loop.list.join('.') === part.each!.join('.'))
+    return forEach(source, path, part.each!, write)
+  })
+  if (done && inner) emit('chosen', nameOf([...path, 'steps', 0]))
+}
 const clear = (one: Placed) => props.draft.edit((source) => removeKey(source, [...base.value, ...one.at]))
 /** Whether a field describes data, and is written as rows. */
 const isShape = (one: Placed) =>
@@ -93,6 +107,7 @@ const another = () =>
       :parts="parts"
       :known="language.known.value"
       @change="(value) => set(one, value)"
+      @each="(part, made) => each(one, part, made)"
       @clear="clear(one)" />
   </template>
   <button v-if="hidden" type="button" class="btn btn-link btn-sm p-0" @click="more = true">{{ hidden }} more</button>

@@ -14,6 +14,8 @@ export interface Part {
   list: boolean
   /** Of a loop's item: the path of its line. */
   line?: string
+  /** Of a column of a list: what the list is called; whoever takes it is done for each of its items. */
+  each?: string[]
 }
 
 /** What is known of the values: the sample, results of earlier lines, and the shapes of what they will be. */
@@ -71,10 +73,16 @@ function add(found: Part[], path: string[], from: string, value: unknown, shape:
   if (found.length >= MOST) return
   found.push({ path, from, value, list: Array.isArray(value) || shape?.type === 'array' })
   if (depth >= DEEPEST) return
-  const keys = value && typeof value === 'object' && !Array.isArray(value) ? Object.keys(value) : Object.keys(shape?.properties ?? {})
-  for (const key of keys.slice(0, 60)) {
+  const item = Array.isArray(value) ? (value[0] as unknown) : undefined
+  for (const key of keysOf(item, shape?.items).slice(0, 60))
+    found.push({ path: [...path, key], from, value: (item as Record<string, unknown> | undefined)?.[key], list: false, each: path })
+  for (const key of keysOf(value, shape).slice(0, 60)) {
     add(found, [...path, key], from, (value as Record<string, unknown> | undefined)?.[key], shape?.properties?.[key], depth + 1)
   }
+}
+
+function keysOf(value: unknown, shape: Schema | undefined): string[] {
+  return value && typeof value === 'object' && !Array.isArray(value) ? Object.keys(value) : Object.keys(shape?.properties ?? {})
 }
 
 /** A value on one short line; empty where it is not known. */
@@ -93,6 +101,11 @@ export function phrase(path: readonly string[]): string {
   const owner = rest.at(-2)
   const what = owner && !/^\d+$/.test(owner) ? `${owner}’s ${last}` : last
   return `${what}, from ${source}`
+}
+
+/** A part in words: of a column, that it is taken from each item. */
+export function said(part: Part): string {
+  return part.each ? `${part.path.at(-1)!.replace(/_/g, ' ')}, for each of ${phrase(part.each)}` : phrase(part.path)
 }
 
 /** The phrases of a text that is nothing but a reference, or null. */

@@ -1,6 +1,6 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, data, type Schemas } from '../api/client'
-import { applied, CannotEdit, type Change, inverse } from '../edit/changes'
+import { applied, between, CannotEdit, type Change, inverse } from '../edit/changes'
 import { Source } from '../edit/source'
 
 /** A step back: the changes that undo, and when they were made. */
@@ -71,13 +71,8 @@ export function useDraft(place: () => string, first: string) {
 
   /** Take a text that was typed on the document side. */
   function type(now: string): void {
-    const old = text.value
-    if (now === old) return
-    let from = 0
-    while (from < Math.min(old.length, now.length) && old[from] === now[from]) from++
-    let end = 0
-    while (end < Math.min(old.length, now.length) - from && old[old.length - 1 - end] === now[now.length - 1 - end]) end++
-    put([{ from, to: old.length - end, insert: now.slice(from, now.length - end) }], true)
+    const changes = between(text.value, now)
+    if (changes.length) put(changes, true)
   }
 
   function undo(): void {

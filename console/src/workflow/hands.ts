@@ -1,9 +1,10 @@
 import { computed, type Ref } from 'vue'
 import { applied, type Change } from '../edit/changes'
+import { stepsOf } from '../edit/paste'
 import { broken, renameStep } from '../edit/scope'
 import { nameKey, nameOf, type Path, pathOf, Source } from '../edit/source'
+import { writeSketch } from '../edit/sketch'
 import { insertSteps, inward, moveSteps, outward, removeSteps, stepsText, wrapSteps } from '../edit/steps'
-import { asText } from './catalogue'
 import type { Draft } from './draft'
 import { behindRow, type Row } from './rows'
 
@@ -85,16 +86,17 @@ export function useHands(
   /** Put the chosen lines into one that is written around them. */
   function wrap(step: Record<string, unknown>): void {
     const paths = several.value
-    if (paths.length) make((source) => wrapSteps(source, paths, asText(step).replace(/\n?$/, '\n') + '  steps:\n'), nameOf(paths[0]!))
+    if (paths.length) make((source) => wrapSteps(source, paths, step), nameOf(paths[0]!))
   }
-  function add(text: string, behind: string): void {
+  /** Put lines behind one; what is chosen for a sketch stands `instead` of it. */
+  function add(text: string, behind: string, instead = false): void {
     const source = draft.source.value
     if (!source) return
     if (nameKey(source) === 'agent') return told('An agent has no lines of its own: make a workflow that runs it.')
-    const to = behindRow(
-      rows().find((one) => one.path === behind),
-      source,
-    )
+    const row = rows().find((one) => one.path === behind)
+    const step = instead && row?.kind === 'todo' ? stepsOf(text)?.[0] : undefined
+    if (row && step) return void make((now) => writeSketch(now, pathOf(row.path), step as Record<string, unknown>), row.path)
+    const to = behindRow(row, source)
     make((now) => insertSteps(now, to.list, to.index, text), nameOf([...to.list, to.index]))
   }
   function rename(path: string, name: string): void {

@@ -37,6 +37,8 @@ export function useLanguage() {
     schema: computed(() => schema.data.value ?? {}),
     actions: computed(() => actions.data.value ?? []),
     workflows: computed(() => workflows.data.value ?? []),
+    /** The columns of each table. */
+    columns: computed(() => new Map((tables.data.value ?? []).map((one) => [one.name, one.columns.map((column) => column.name)]))),
     known,
   }
 }

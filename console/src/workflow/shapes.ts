@@ -1,11 +1,13 @@
 import { everyStep } from '../edit/steps'
 import type { Source } from '../edit/source'
-import type { Action } from './catalogue'
+import { reference } from '../edit/expressions'
 import type { Schema } from './fields'
+import type { Language } from './language'
 
 /** The shapes of what may be used: of the input and settings, and of what each step gives. */
-export function shapesOf(source: Source | null, actions: Action[]): Record<string, Schema> {
+export function shapesOf(source: Source | null, language: Language): Record<string, Schema> {
   if (!source) return {}
+  const actions = language.actions.value
   const found: Record<string, Schema> = {}
   for (const name of ['input', 'settings']) found[name] = (source.value([name]) ?? {}) as Schema
   for (const path of everyStep(source)) {
@@ -15,13 +17,23 @@ export function shapesOf(source: Source | null, actions: Action[]): Record<strin
     if (typeof step.do === 'string') {
       const output = (actions.find((one) => one.name === step.do)?.output ?? {}) as Schema
       found[name] = gives?.properties ? { ...output, properties: { ...output.properties, data: gives } } : output
+      const columns = step.do === 'table.find' ? language.columns.value.get(String((step.with as { table?: unknown })?.table)) : undefined
+      if (columns) found[name] = { properties: { ...output.properties, rows: { type: 'array', items: shapeOf(columns) } } }
     } else if (step.set && typeof step.set === 'object')
       found[name] = { properties: Object.fromEntries(Object.keys(step.set).map((key) => [key, {}])) }
-    else if ('each' in step) found[name] = { type: 'array' }
-    else if ('ask' in step)
+    else if ('each' in step) {
+      found[name] = { type: 'array' }
+      const list = typeof step.each === 'string' ? reference(step.each) : null
+      const of = list?.slice(1).reduce<Schema | undefined>((at, key) => at?.properties?.[key], found[list[0]!])
+      if (of?.items && typeof step.as === 'string') found[step.as] = of.items
+    } else if ('ask' in step)
       found[name] = { properties: Object.fromEntries(['choice', 'data', 'text', 'by', 'at', 'expired'].map((key) => [key, {}])) }
     else if (step.together && typeof step.together === 'object')
       found[name] = { properties: Object.fromEntries(Object.keys(step.together).map((key) => [key, {}])) }
   }
   return found
+}
+
+function shapeOf(columns: readonly string[]): Schema {
+  return { properties: Object.fromEntries(columns.map((name) => [name, {}])) }
 }

@@ -9,6 +9,8 @@ export interface Taker {
   parts: Part[]
   take: (part: Part) => void
 }
+/** What a field says, made of the expression that goes into it. */
+export type Made = (given: string) => unknown
 const KEY: InjectionKey<ShallowRef<Taker | null>> = Symbol('taking')
 
 /** The field that is being written, for all that stands below: the script opens and shows what may go into it. */
