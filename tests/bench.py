@@ -68,6 +68,8 @@ class Hands:
 
     def choose(self, path: str) -> None:
         self.click(self.script.locator(f'[data-path="{path}"]'))
+        if self.bench.count():
+            expect(self.bench).to_have_attribute("data-line", path)
 
     def shown(self, path: str) -> None:
         expect(self.script.locator(f'[data-path="{path}"]')).to_be_visible()
@@ -98,7 +100,7 @@ class Hands:
         self.press("Enter")
         self.actions += 1
         self.page.keyboard.type(words)
-        expect(self.page.get_by_role("option").first).to_contain_text(words)
+        expect(self.script.get_by_role("option").first).to_contain_text(words)
         self.press("Enter")
 
     def set(self, title: str, value: str) -> None:

@@ -2,6 +2,7 @@
 and what is being typed stays whatever answers come meanwhile."""
 
 import re
+import statistics
 from collections.abc import Callable, Iterator
 
 import pytest
@@ -256,3 +257,77 @@ def test_the_name_of_an_earlier_line_offers_its_parts(page: Page, house: Process
     expect(box).to_have_value("${ greeting.line }")
     box.fill("a text of several words")
     expect(near).to_have_count(0)
+
+
+def test_a_line_is_dragged_by_its_number(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}")
+    names = oak.script.locator('[data-path^="steps."] .step')
+    expect(names).to_have_text(["greeting", "note", "huts", "one"])
+    number = oak.script.locator('[data-path="steps.0"] .number')
+    number.hover()
+    page.mouse.down()
+    below = oak.script.locator('[data-path="steps.1"]').bounding_box()
+    assert below is not None
+    page.mouse.move(below["x"] + 80, below["y"] + below["height"] - 3, steps=6)
+    expect(oak.script.locator('[data-path="steps.1"]')).to_have_class(re.compile("below"))
+    page.mouse.up()
+    expect(names).to_have_text(["note", "greeting", "huts", "one"])
+    oak.script.locator('[data-path="steps.0"] .number').hover()
+    page.mouse.down()
+    page.mouse.move(below["x"] + 80, below["y"] + 40, steps=4)
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    expect(names).to_have_text(["note", "greeting", "huts", "one"])
+
+
+def test_a_sketch_becomes_what_is_chosen_for_it(page: Page, house: Processes, letters: str):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}")
+    oak.choose("steps.0")
+    oak.press("Enter")
+    page.keyboard.type("look up the bookings")
+    oak.press("Enter")
+    line = oak.script.locator('[data-path="steps.1"]')
+    expect(line).to_contain_text("look up the bookings")
+    oak.new_line("steps.1", "table.find")
+    expect(line.locator(".step")).to_have_text("find")
+    expect(line.locator(".note")).to_have_text("look up the bookings")
+
+
+def test_a_long_workflow_stays_quick(page: Page, house: Processes):
+    """Until a key shows, as the browser's own Event Timing measures it, on a processor four times slower."""
+    steps = "".join(
+        f"  - step: line_{n}\n    set:\n      words: Hut {n} has ${{ input.bunks }} bunks\n      before: ${{ "
+        f"{f'line_{n - 1}.words' if n else 'input.bunks'} }}\n"
+        for n in range(200)
+    )
+    given = "input: {type: object, properties: {bunks: {type: integer, default: 4}}}\n"
+    house.client().save(f"oak: 1\nworkflow: two-hundred\n{given}steps:\n{steps}")
+    page.goto(f"{house.url}/workflows/two-hundred")
+    oak = Hands(page, {})
+    oak.choose("steps.3")
+    page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 4})
+    page.evaluate(
+        "window.took = []; new PerformanceObserver((list) => list.getEntries().forEach((one) => "
+        "one.name === 'keydown' && took.push(one.duration))).observe({type: 'event', durationThreshold: 16})"
+    )
+
+    def median(keys: list[str]) -> float:
+        page.wait_for_timeout(1000)  # what came before has been drawn
+        page.evaluate("window.took = []")
+        for key in keys:
+            page.keyboard.press(key)
+            page.wait_for_timeout(130)
+        page.wait_for_timeout(300)
+        took = page.evaluate("[...window.took]") + [8.0] * len(keys)  # what is under 16 ms is not told of
+        return statistics.median(sorted(took, reverse=True)[: len(keys)])
+
+    lines = median(["ArrowDown"] * 12)
+    oak.bench.locator(".pair textarea").first.click()
+    field = median(list("bunkbythedoor"))
+    page.get_by_role("button", name="Document").click()
+    page.locator(".cm-line").nth(8).click()
+    document = median(list("bunkbythedoor"))
+    print(f"until a key shows, of 200 lines: line {lines:.0f}, field {field:.0f}, document {document:.0f} ms")
+    assert max(lines, field, document) <= 120  # 50 is the aim, met on a machine that does nothing else

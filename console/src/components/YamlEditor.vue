@@ -3,10 +3,11 @@ import { defaultKeymap, indentWithTab } from '@codemirror/commands'
 import { bracketMatching, foldGutter, foldKeymap, indentUnit } from '@codemirror/language'
 import { lintGutter, setDiagnostics } from '@codemirror/lint'
 import { search, searchKeymap } from '@codemirror/search'
-import { Compartment, EditorState } from '@codemirror/state'
+import { Annotation, Compartment, EditorState } from '@codemirror/state'
 import { drawSelection, EditorView, highlightActiveLine, keymap } from '@codemirror/view'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Finding } from '../api/client'
+import { between } from '../edit/changes'
 import type { Source } from '../edit/source'
 import { theme } from '../lib/theme'
 import type { Help } from '../workflow/complete'
@@ -20,6 +21,8 @@ const emit = defineEmits<{ save: []; undo: []; redo: []; at: [offset: number] }>
 const place = ref<HTMLElement>()
 let view: EditorView | undefined
 const colours = new Compartment()
+/** Marks what was written elsewhere. */
+const given = Annotation.define<boolean>()
 
 onMounted(() => {
   view = new EditorView({
@@ -39,16 +42,17 @@ onMounted(() => {
         EditorView.contentAttributes.of({ 'aria-label': 'The workflow document', tabindex: '0' }),
         editorHelp(() => ({ help: props.help, source: props.source })),
         keymap.of([
-          { key: 'Mod-s', run: () => (emit('save'), true) },
-          { key: 'Mod-z', run: () => (emit('undo'), true), shift: () => (emit('redo'), true) },
-          { key: 'Mod-y', run: () => (emit('redo'), true) },
+          { key: 'Mod-s', run: () => (send(), emit('save'), true) },
+          { key: 'Mod-z', run: () => (send(), emit('undo'), true), shift: () => (send(), emit('redo'), true) },
+          { key: 'Mod-y', run: () => (send(), emit('redo'), true) },
           ...searchKeymap,
           ...foldKeymap,
           ...defaultKeymap,
           indentWithTab,
         ]),
+        EditorView.domEventHandlers({ blur: send }),
         EditorView.updateListener.of((update) => {
-          if (update.docChanged) text.value = update.state.doc.toString()
+          if (update.docChanged && update.transactions.some((one) => !one.annotation(given))) later()
           else if (update.selectionSet && update.view.hasFocus && update.transactions.some((one) => one.isUserEvent('select')))
             emit('at', update.state.selection.main.head)
         }),
@@ -57,16 +61,29 @@ onMounted(() => {
   })
   mark()
 })
-onBeforeUnmount(() => view?.destroy())
+onBeforeUnmount(() => {
+  send()
+  view?.destroy()
+})
 
+/** What is typed is shown first, and told to the rest of the page behind that. */
+let frame = 0
+let timer: number | undefined
+let ahead = false
+function later(): void {
+  if (ahead) return
+  ahead = true
+  frame = requestAnimationFrame(() => (timer = window.setTimeout(send)))
+  if (document.hidden) send()
+}
+function send(): void {
+  cancelAnimationFrame(frame)
+  window.clearTimeout(timer)
+  if (ahead && view) text.value = view.state.doc.toString()
+  ahead = false
+}
 watch(text, (now) => {
-  const old = view?.state.doc.toString()
-  if (!view || old === undefined || now === old) return
-  let from = 0
-  while (from < Math.min(old.length, now.length) && old[from] === now[from]) from++
-  let end = 0
-  while (end < Math.min(old.length, now.length) - from && old[old.length - 1 - end] === now[now.length - 1 - end]) end++
-  view.dispatch({ changes: { from, to: old.length - end, insert: now.slice(from, now.length - end) } })
+  if (view && !ahead) view.dispatch({ changes: between(view.state.doc.toString(), now), annotations: given.of(true) })
 })
 watch(theme, () => view?.dispatch({ effects: colours.reconfigure(highlight()) }))
 watch(() => props.findings, mark)

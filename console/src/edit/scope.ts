@@ -1,6 +1,6 @@
 import { CannotEdit, type Change } from './changes'
 import { names, type Name } from './expressions'
-import { isScalar, isSeq, type Path, type Source } from './source'
+import { isScalar, isSeq, nameOf, type Path, type Source } from './source'
 import { everyStep, listsOf } from './steps'
 import { inFlow } from './write'
 import type { Node } from 'yaml'
@@ -28,13 +28,29 @@ export interface Loose {
 /** The names that may be used at a place, each with the place of the step that gives it (of a loop's own name, of its `as`); null for
  * what is always there. */
 export function scopeAt(source: Source, path: Path): ReadonlyMap<string, Path | null> {
-  let found: ReadonlyMap<string, Path | null> = new Map()
-  let nearest = -1
-  walk(source, (place) => {
-    if (place.path.length <= nearest || place.path.length > path.length || !place.path.every((key, n) => path[n] === key)) return
-    nearest = place.path.length
-    found = new Map(place.scope)
+  const known = SCOPES.get(source) ?? scopes(source)
+  for (let length = path.length; length >= 0; length--) {
+    const scope = known.get(nameOf(path.slice(0, length)))
+    if (scope) return scope
+  }
+  return new Map()
+}
+
+type Scopes = Map<string, ReadonlyMap<string, Path | null>>
+/** The scopes of every place of a text, which is gone through once. */
+const SCOPES = new WeakMap<Source, Scopes>()
+function scopes(source: Source): Scopes {
+  const found: Scopes = new Map()
+  let of: ReadonlyMap<string, Path | null> | undefined
+  let copy: ReadonlyMap<string, Path | null> = new Map()
+  walk(source, ({ path, scope }) => {
+    // A scope only grows while it is gone through: as long as it has not, one copy serves.
+    if (scope !== of || copy.size !== scope.size) copy = new Map(scope)
+    of = scope
+    const key = nameOf(path)
+    if (!found.has(key)) found.set(key, copy)
   })
+  SCOPES.set(source, found)
   return found
 }
 

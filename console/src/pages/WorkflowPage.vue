@@ -14,6 +14,7 @@ import { renameStep } from '../edit/scope'
 import { nameKey, type Path, pathOf } from '../edit/source'
 import { setValue } from '../edit/values'
 import { moment } from '../lib/format'
+import { useLater } from '../lib/later'
 import { every } from '../lib/lists'
 import { useFinds } from '../lib/seeking'
 import { who } from '../lib/session'
@@ -101,6 +102,7 @@ const states = computed(
   () => new Map(rows.value.flatMap((row) => (tries.states.value.has(row.trace) ? [[row.path, tries.states.value.get(row.trace)!]] : []))),
 )
 const row = computed(() => rows.value.find((one) => one.path === chosen.value))
+const shown = useLater(row, (a, b) => a?.path === b?.path)
 const isAgent = computed(() => rows.value.some((one) => one.kind === 'agent'))
 const { told, problem, curl } = usePastedCurl(draft, language, () => row.value)
 const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name))
@@ -186,7 +188,7 @@ function saveOver(version: number, text: string): void {
           @told="(text) => (told = text)" />
         <FindingList :findings="draft.checked.value?.findings ?? []" @go="go" />
       </section>
-      <section v-if="side === 'bench'" aria-label="Bench" class="side">
+      <section v-if="side === 'bench'" aria-label="Bench" :data-line="shown?.path" class="side">
         <h2>Bench</h2>
         <SampleBar
           v-model:input="input"
@@ -198,7 +200,7 @@ function saveOver(version: number, text: string): void {
         </SampleBar>
         <BenchPane
           :draft="draft"
-          :row="row"
+          :row="shown"
           :language="language"
           :tries="tries"
           :known="known"

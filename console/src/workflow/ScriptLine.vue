@@ -29,6 +29,8 @@ const SIGNS: Record<string, string> = { succeeded: '✓', failed: '✗' }
 <style scoped>
 button {
   display: grid;
+  content-visibility: auto;
+  contain-intrinsic-size: auto 1.9rem;
   grid-template-columns: 3.2rem 1fr auto;
   width: 100%;
   text-align: left;

@@ -14,7 +14,9 @@ export interface Kept {
   base: number | undefined
   at: string
 }
+/** Milliseconds until a text is sent to be checked, and until what is typed is read. */
 const PAUSE = 300
+const REST = 250
 const MOST = 500
 
 /** A document while it is written: its text, what of it can be read, what was found, and every step back. */
@@ -30,12 +32,20 @@ export function useDraft(place: () => string, first: string) {
   const problem = ref<Error | null>(null)
   const back = ref<Back[]>([])
   const forth = ref<Change[][]>([])
-  const source = computed(() => Source.read(text.value))
+  const read = shallowRef({ text: first, source: Source.read(first) })
+  const source = computed(() => read.value.source)
   /** What could be read last. */
   const readable = shallowRef<Source | null>(null)
   watch(source, (now) => void (now && (readable.value = now)), { immediate: true })
   const changed = computed(() => text.value !== saved.value)
 
+  let reading: number | undefined
+  /** Read the text now: whoever changes a part of it begins with what stands there. */
+  function readNow(): Source | null {
+    window.clearTimeout(reading)
+    if (read.value.text !== text.value) read.value = { text: text.value, source: Source.read(text.value) }
+    return read.value.source
+  }
   function put(changes: Change[], typed: boolean): void {
     const undo = inverse(text.value, changes)
     text.value = applied(text.value, changes)
@@ -57,10 +67,14 @@ export function useDraft(place: () => string, first: string) {
   function edit(make: (source: Source) => Change[]): boolean {
     refusal.value = ''
     try {
-      if (!source.value) throw new CannotEdit('the document cannot be read as it is; correct it on its own side')
-      const changes = make(source.value)
-      if (!Source.read(applied(text.value, changes))) throw new CannotEdit('what would come of it could not be read')
+      const now = readNow()
+      if (!now) throw new CannotEdit('the document cannot be read as it is; correct it on its own side')
+      const changes = make(now)
+      const made = applied(text.value, changes)
+      const then = changes.length ? Source.read(made) : now
+      if (!then) throw new CannotEdit('what would come of it could not be read')
       if (changes.length) put(changes, false)
+      read.value = { text: made, source: then }
       return true
     } catch (error) {
       if (!(error instanceof CannotEdit)) throw error
@@ -69,10 +83,13 @@ export function useDraft(place: () => string, first: string) {
     }
   }
 
-  /** Take a text that was typed on the document side. */
+  /** Take a text that was typed on the document side; it is read once the keys rest. */
   function type(now: string): void {
     const changes = between(text.value, now)
-    if (changes.length) put(changes, true)
+    if (!changes.length) return
+    put(changes, true)
+    window.clearTimeout(reading)
+    reading = window.setTimeout(readNow, REST)
   }
 
   function undo(): void {
@@ -81,6 +98,7 @@ export function useDraft(place: () => string, first: string) {
     back.value = back.value.slice(0, -1)
     forth.value = [...forth.value, inverse(text.value, last.changes)]
     text.value = applied(text.value, last.changes)
+    readNow()
   }
   function redo(): void {
     const next = forth.value.at(-1)
@@ -88,6 +106,7 @@ export function useDraft(place: () => string, first: string) {
     forth.value = forth.value.slice(0, -1)
     back.value = [...back.value, { changes: inverse(text.value, next), at: 0, typed: false }]
     text.value = applied(text.value, next)
+    readNow()
   }
 
   /** Begin with a text that is stored as a version. */
@@ -98,6 +117,7 @@ export function useDraft(place: () => string, first: string) {
     checked.value = found
     back.value = []
     forth.value = []
+    readNow()
   }
 
   let timer: number | undefined

@@ -20,18 +20,23 @@ export function useSides(draft: Draft, rows: () => Row[], editor: Readonly<Ref<E
   })
   const line = ref(String(route.query.line ?? ''))
   let timer: number | undefined
+  let written = line.value
   const chosen = computed<string>({
     get: () => line.value,
     set: (to) => {
       line.value = to
       // The address follows once the keys rest.
       window.clearTimeout(timer)
-      timer = window.setTimeout(() => void router.replace({ query: { ...route.query, line: to || undefined } }), REST)
+      timer = window.setTimeout(() => {
+        written = to
+        void router.replace({ query: { ...route.query, line: to || undefined } })
+      }, REST)
     },
   })
   watch(
     () => route.query.line,
-    (now) => (line.value = String(now ?? '')),
+    // An address that was written here says where the keys were, and they may be further by now.
+    (now) => void (String(now ?? '') !== written && (line.value = written = String(now ?? ''))),
   )
   onBeforeUnmount(() => window.clearTimeout(timer))
   const rowAt = (path: string) => rowOf(rows(), path)
