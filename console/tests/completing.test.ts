@@ -80,6 +80,8 @@ describe('where a place of a text is', () => {
     }
   }
   test('it is what the reader of the whole text says, in every workflow of the demo', () => Object.values(DEMO).forEach(agrees))
+  test('behind a text that stands in a list of lists', () =>
+    agrees('steps:\n  - step: one\n    set:\n      hut:\n        - - |\n            two\n            lines\n          - hut: false\n'))
   test('and in any document', () => fc.assert(fc.property(documents, agrees), { numRuns: 20 }))
   test('any text and any offset have a place', () => {
     const bits = fc.array(fc.constantFrom('a', ': ', '- ', '\n', '  ', '|', '>', '"', "'", '{', '}', '[', ']', ',', '#', '${', '-', '¦'), {

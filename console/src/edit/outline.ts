@@ -79,7 +79,7 @@ export class Outline {
     const here = this.at >= from && cursor <= line.length && cursor > start
     const key = KEY.exec(line.slice(at))
     if (!key) {
-      if (BLOCK.test(line.slice(at))) this.block = start
+      if (BLOCK.test(line.slice(at))) this.block = this.stack.at(-1)?.indent ?? start
       if (here) {
         const path = at > start ? this.path : this.under(at)
         this.note(
