@@ -12,7 +12,7 @@ from playwright.sync_api import Browser, expect
 
 from oak_relay.client import Client, NotFound
 from oak_relay.client.errors import Conflict, Denied
-from tests.browsing import browser, sign_in
+from tests.browsing import browser, faults, sign_in
 from tests.conftest import Processes, until
 
 __all__ = ["browser"]
@@ -217,6 +217,40 @@ def test_by_command_line_nobody_elses_version_is_saved_over(oak: Processes, clie
 
 
 @pytest.mark.skipif(not os.path.exists("/usr/bin/chromium"), reason="looks at pages")
+@pytest.mark.parametrize(("theme", "width"), [("light", 1280), ("dark", 400)])
+def test_a_conflict_and_what_differs_keep_nobody_out(
+    oak: Processes, client: Client, browser: Browser, theme: str, width: int
+):
+    name = f"seen-{theme}"
+    client.save(text(name))
+    client.save(text(name, "A title that is long enough to be wider than a telephone is held upright, by far"), 1)
+    page = browser.new_context(viewport={"width": width, "height": 800}).new_page()
+    sign_in(page, oak)
+    if theme == "dark":
+        page.get_by_role("button", name="Dark").click()
+    page.goto(f"{oak.url}/workflows/{name}?line=title")
+    title = page.get_by_role("region", name="Bench").get_by_label("Title", exact=True)
+    title.fill("By hand")
+    title.blur()
+    client.save(text(name, "By command"), 2)
+    page.get_by_role("button", name="Save", exact=True).click()
+    conflict = page.get_by_role("alert").filter(has_text="Somebody else has saved meanwhile")
+    expect(conflict.locator(".cm-content").first).to_be_visible()
+    expect(conflict).to_contain_text("By command")
+    assert faults(page) == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    conflict.get_by_role("button", name="Save yours behind it").click()
+    expect(page.get_by_text("Saved as version 4")).to_be_visible()
+    page.get_by_role("button", name="What is different?").nth(2).click()
+    expect(page.locator(".different")).to_contain_text("title")
+    assert faults(page) == []
+    page.locator(".different").get_by_label("as text").check()
+    expect(page.locator(".different .cm-content").first).to_be_visible()
+    assert faults(page) == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    page.context.close()
+
+
 def test_in_the_console_both_texts_stand_side_by_side(oak: Processes, client: Client, browser: Browser):
     client.save(text("both"))
     page = browser.new_context(viewport={"width": 1280, "height": 900}).new_page()

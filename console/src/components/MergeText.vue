@@ -97,6 +97,7 @@ h3 {
   background: color-mix(in srgb, var(--relay-waiting) 14%, transparent);
 }
 .texts :deep(.cm-changedText) {
-  background: color-mix(in srgb, var(--relay-waiting) 30%, transparent);
+  background: none;
+  text-decoration: underline 2px var(--relay-waiting);
 }
 </style>

@@ -28,7 +28,7 @@ const merged = ref(props.mine)
       choose.
     </p>
     <template v-if="base.data.value">
-      <h3>What {{ about.author }} changed, {{ moment(about.created_at) }}{{ about.remark ? `: ${about.remark}` : '' }}</h3>
+      <h2>What {{ about.author }} changed, {{ moment(about.created_at) }}{{ about.remark ? `: ${about.remark}` : '' }}</h2>
       <DifferenceList :before="base.data.value.text" :after="newest.data.value.text" />
     </template>
     <MergeText
@@ -47,7 +47,7 @@ const merged = ref(props.mine)
   padding-left: 1rem;
   margin: 0.75rem 0;
 }
-h3 {
+h2 {
   font-size: 1rem;
 }
 </style>

@@ -8,13 +8,13 @@ import { theme } from '../lib/theme'
 const dark = HighlightStyle.define([
   { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#dcb577' },
   { tag: [tags.string, tags.content], color: '#c9d8b8' },
-  { tag: tags.comment, color: '#8f8069', fontStyle: 'italic' },
+  { tag: tags.comment, color: '#b3a38c', fontStyle: 'italic' },
   { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#8fb3d6' },
 ])
 const light = HighlightStyle.define([
   { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: '#6b4a1f' },
   { tag: [tags.string, tags.content], color: '#3d5a2f' },
-  { tag: tags.comment, color: '#75665a', fontStyle: 'italic' },
+  { tag: tags.comment, color: '#665a4f', fontStyle: 'italic' },
   { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: '#3a5f83' },
 ])
 
