@@ -105,7 +105,7 @@ const row = computed(() => rows.value.find((one) => one.path === chosen.value))
 const shown = useLater(row, (a, b) => a?.path === b?.path)
 const isAgent = computed(() => rows.value.some((one) => one.kind === 'agent'))
 const { told, problem, curl } = usePastedCurl(draft, language, () => row.value)
-const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name))
+const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name, language.known.value))
 const input = ref<unknown>(undefined)
 const sample = ref('')
 const known = computed(() => ({ input: input.value, results: tries.results.value, shapes: shapesOf(draft.source.value, language) }))
@@ -282,6 +282,7 @@ function saveOver(version: number, text: string): void {
 }
 .around {
   grid-area: around;
+  margin-top: 1.2rem;
 }
 .both :deep(h2) {
   margin: 1.2rem 0 0.4rem;

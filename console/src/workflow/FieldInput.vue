@@ -13,7 +13,7 @@ const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 't
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
 /** What holds when nothing is written. */
-const usual = computed(() => (props.field.schema.default != null ? `${shownAs(props.field.schema.default)}, when left out` : ''))
+const usual = computed(() => (shownAs(props.field.schema.default ?? '') ? `${shownAs(props.field.schema.default)}, when left out` : ''))
 const text = ref('')
 const fault = ref('')
 let timer: number | undefined

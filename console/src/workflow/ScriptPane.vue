@@ -190,7 +190,7 @@ li {
 }
 .plus {
   position: absolute;
-  left: calc(var(--depth) * 1.4rem + 2.2rem);
+  left: -0.9rem;
   bottom: -0.7rem;
   z-index: 1;
   border: 1px solid var(--relay-line);

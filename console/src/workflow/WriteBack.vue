@@ -17,7 +17,7 @@ const emit = defineEmits<{ chosen: [path: string] }>()
 const GIVES = new Set(['do', 'run'])
 const rows = computed(() => {
   const source = props.draft.source.value
-  if (!source || !GIVES.has(props.row.kind)) return null
+  if (!source || !GIVES.has(props.row.kind) || String(source.value([...pathOf(props.row.path), 'do'])).startsWith('table.')) return null
   const loop = loopsAround(source, pathOf(props.row.path))[0]
   if (loop?.list.length !== 2 || loop.list[1] !== 'rows') return null
   const finding = everyStep(source).find((path) => source.value([...path, 'step']) === loop.list[0] && source.value([...path, 'do']) === 'table.find')

@@ -2,6 +2,7 @@ import type { Schemas } from '../api/client'
 import { freeName } from '../edit/scope'
 import type { Source } from '../edit/source'
 import { behindDash } from '../edit/values'
+import { PICKED } from './fields'
 
 export type Action = Schemas['ActionOut']
 
@@ -71,7 +72,12 @@ const KINDS: [string, string, string, string, (name: string) => Record<string, u
 ]
 
 /** Everything that a line can be: actions, kinds of steps, other workflows. */
-export function offers(actions: Action[], workflows: { name: string; title: string; kind: string }[], own: string): Offer[] {
+export function offers(
+  actions: Action[],
+  workflows: { name: string; title: string; kind: string }[],
+  own: string,
+  names: Record<string, string[]> = {},
+): Offer[] {
   const kinds = KINDS.map(([key, title, about, words, body]) => ({
     key,
     title,
@@ -87,7 +93,7 @@ export function offers(actions: Action[], workflows: { name: string; title: stri
     title: action.title,
     about: action.name,
     words: `${action.title} ${action.name} ${action.connector}`,
-    make: (source: Source | null) => ({ step: freeName(source, action.name.split('.').at(-1)!), do: action.name, with: begun(action) }),
+    make: (source: Source | null) => ({ step: freeName(source, action.name.split('.').at(-1)!), do: action.name, with: begun(action, names) }),
   }))
   const others = workflows
     .filter((one) => one.name !== own && one.kind === 'workflow')
@@ -101,10 +107,14 @@ export function offers(actions: Action[], workflows: { name: string; title: stri
   return [...done, ...kinds, ...others]
 }
 
-/** What a new step of an action is given: every field that it needs, empty. */
-function begun(action: Action): Record<string, unknown> {
+/** What a new step of an action is given: every field that it needs, empty; where there is one thing alone to be named, that. */
+function begun(action: Action, names: Record<string, string[]>): Record<string, unknown> {
   const input = action.input as { required?: string[]; properties?: Record<string, { type?: string; enum?: unknown[] }> }
-  return Object.fromEntries((input.required ?? []).map((name) => [name, empty(input.properties?.[name])]))
+  const only = (name: string) => {
+    const all = names[PICKED[name] ?? ''] ?? []
+    return all.length === 1 ? all[0] : undefined
+  }
+  return Object.fromEntries((input.required ?? []).map((name) => [name, only(name) ?? empty(input.properties?.[name])]))
 }
 
 function empty(schema: { type?: string; enum?: unknown[] } | undefined): unknown {

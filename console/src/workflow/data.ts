@@ -34,7 +34,7 @@ export function parts(source: Source, at: Path, known: Known): Part[] {
   const steps = [...scope].filter(([, path]) => path)
   const order = [...steps.reverse().map(([name]) => name), 'input', 'settings', 'event', 'now', 'run']
   for (const name of order) {
-    if (!scope.has(name)) continue
+    if (!scope.has(name) || (name === 'settings' && !known.shapes[name]?.properties)) continue
     const place = scope.get(name) ?? null
     const from = place
       ? place.at(-1) === 'as'

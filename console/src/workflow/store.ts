@@ -1,6 +1,6 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { api, data, Problem } from '../api/client'
 import { type Draft, keep } from './draft'
 
@@ -8,6 +8,7 @@ import { type Draft, keep } from './draft'
 export function useStore(draft: Draft, name: () => string, fresh: () => boolean, place: () => string) {
   const client = useQueryClient()
   const router = useRouter()
+  const route = useRoute()
   const said = ref('')
   const problem = ref<Error | null>(null)
   const conflict = ref(false)
@@ -33,7 +34,8 @@ export function useStore(draft: Draft, name: () => string, fresh: () => boolean,
       keep(place(), null)
       said.value = `Saved as version ${done.version}.`
       await client.invalidateQueries({ queryKey: ['workflow'] })
-      if (fresh() || done.workflow !== name()) await router.push(`/workflows/${done.workflow}`)
+      if (fresh() || done.workflow !== name())
+        await router.push({ path: `/workflows/${done.workflow}`, query: { line: route.query.line, side: route.query.side } })
       return done.version
     } catch (error) {
       conflict.value = error instanceof Problem && error.status === 412

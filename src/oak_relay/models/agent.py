@@ -237,7 +237,7 @@ ACTIONS = [
             "tools": [{"table": "huts"}],
             "limits": {"turns": 8, "money": 0.2},
         },
-        first=("model", "brief", "prompt", "tools", "limits"),
+        first=("model", "brief", "prompt", "tools"),
     ),
     Action("agent.open", "", AgentInput, None, reach="read", timeout=60, perform=_open, hidden=True),
     Action("agent.turn", "", TurnInput, None, timeout=180, perform=_turn, worst=_turn_worst, streams=True, hidden=True),
