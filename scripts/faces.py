@@ -14,6 +14,7 @@ _WORDS = {
     "aconnect_sse": "connect_sse",
     "aiter_sse": "iter_sse",
     "aread": "read",
+    "aiter_bytes": "iter_bytes",
     "aclose": "close",
     "asyncio": "time",
 }
@@ -31,7 +32,7 @@ def blocking() -> str:
         for name, other in (("AsyncClient", "Client"), ("AsyncRun", "Run")):
             text = text.replace(f'"{name}"', f'"{other}"')
         text = text.replace("Awaitable[Page[T]]", "Page[T]").replace(
-            "Iterator, Awaitable, Callable", "Callable, Iterator"
+            "Iterator, Awaitable, Callable, Iterable", "Callable, Iterable, Iterator"
         )
         text = text.replace("import time\nimport ssl\nimport time\n", "import ssl\nimport time\n")
         done = subprocess.run(

@@ -487,6 +487,18 @@ def test_models_and_agents_look_at_pictures(ready: Processes):
     assert photo not in json.dumps(
         [a.detail.get("turns") for span in client.trace(found.run.id).spans for a in span.attempts]
     )
+    kept = client.add_file(base64.b64decode(photo), "photo.png")
+    text = SEEN.replace("path-photos", "path-files").replace(
+        '{data: "${ input.photo }", name: photo.png}', '{file: "${ input.photo }"}'
+    )
+    client.on(client.save(text).workflow)
+    found = ended(ready, client.start("path-files", {"photo": kept.value}).id)
+    assert found.run.state == "succeeded", found.run.error
+    assert "a larch lies across the path" in found.result["text"]
+    assert "a larch lies across the path" in found.result["judged"]
+    written = [one.model_dump_json() for one in client.every(client.journal, found.run.id)]
+    assert photo[:60] not in "".join([*written, client.trace(found.run.id).model_dump_json()])
+    assert client.file(kept.file).runs == [found.run.id]
     client.put_model("seeing", **alias)  # the same model, of which nobody says that it sees
     blind = ended(ready, client.start("path-photos", {"photo": photo}).id).run.error
     assert (blind.kind, blind.step) == ("invalid", "seen")

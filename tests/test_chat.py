@@ -284,7 +284,7 @@ async def test_files_that_cannot_be_shown_say_why(file: File, takes: Any, kind: 
 
 def test_a_file_has_one_source():
     for wrong in ({}, {"url": "https://files.example/a", "data": "AAAA"}):
-        with pytest.raises(ValueError, match="either url or data"):
+        with pytest.raises(ValueError, match="one of url, file and data"):
             File.model_validate(wrong)
 
 

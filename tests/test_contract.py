@@ -25,7 +25,11 @@ OPERATIONS = {
 }
 OTHERS = {("POST", "/api/v1/session"), ("DELETE", "/api/v1/session")}
 """Of browsers alone: they sign in with a password and keep a cookie."""
-STREAMS = {("GET", "/api/v1/runs/stream"), ("GET", "/api/v1/runs/{run_id}/stream")}
+STREAMS = {
+    ("GET", "/api/v1/files/{file_id}/content"),
+    ("GET", "/api/v1/runs/stream"),
+    ("GET", "/api/v1/runs/{run_id}/stream"),
+}
 
 
 def made_up(parameter: inspect.Parameter) -> Any:

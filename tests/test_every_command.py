@@ -65,6 +65,7 @@ class Place:
             "{run}": lambda: str(client.runs(workflow=f"odd-{self.n}")[0].id)[-14:],
             "{question}": lambda: str(until(lambda: [q for q in client.tray() if q.workflow == f"odd-asks-{self.n}"])[0].id),
             "{asked}": lambda: str(client.runs(workflow=f"odd-asks-{self.n}")[0].id),
+            "{kept}": lambda: str(client.files()[0].file),
             "{token}": lambda: str(next(one.id for one in client.tokens() if one.name == f"t{self.n}")),
             "{standins}": lambda: self.house.standins,
         }  # fmt: skip
@@ -97,6 +98,8 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("model add m@ --url {standins}/v1 --model larch-small --credential models", 0, ""), ("model list", 0, ""), ("model test m@", 0, ""),
     ("model connect {standins}/v1 --credential models --model larch-small --name mc@", 0, ""), ("model remove m@ --yes", 0, ""),
     ("table create r@ hut crates:number", 0, ""), ("table add r@", 0, '[{"hut": "Glasswater", "crates": 2}]'), ("table import r@ {csv}", 0, ""),
+    ("file add {csv}", 0, ""), ("file list", 0, ""), ("file list --limit 1", 0, ""), ("file show {kept}", 0, ""), ("file get {kept} {csv} --over", 0, ""),
+    ("file get {kept} {csv}", 2, ""), ("file show 0123", 6, ""),
     ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table export r@", 0, ""), ("table remove r@ --yes", 0, ""),
     ("token add t@ --days 1", 0, ""), ("token list", 0, ""), ("token remove {token} --yes", 0, ""), ("session list", 0, ""),
     ("session end 0123 --yes", 5, ""), ("budget set b@ 3", 0, ""), ("budget list", 0, ""), ("budget remove b@ --yes", 0, ""),

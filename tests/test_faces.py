@@ -240,6 +240,14 @@ async def stored(oak: Face, name: str, standins: str) -> None:
     assert (await oak.credential_kinds())[0].name and (await oak.trigger_kinds())[0].name
 
 
+async def files(oak: Face, name: str) -> None:
+    kept = await oak.add_file([b"a picture of ", name.encode()], f"{name}.txt")
+    assert kept.type == "text/plain"
+    assert kept.file in [one.file for one in await oak.files()]
+    assert (await oak.file(kept.file)).size == kept.size
+    assert b"".join([piece async for piece in oak.through("read_file", kept.file)]) == f"a picture of {name}".encode()
+
+
 async def tables(oak: Face, name: str) -> None:
     await oak.create_table(name, {"hut": "text", "crates": "number"})
     assert (await oak.add_rows(name, [{"hut": "Glasswater", "crates": 2}]))["added"] == 1
@@ -288,6 +296,7 @@ def test_every_operation_is_called_once(house: Processes, kind: str):
         await people(oak, name)
         await stored(oak, name, house.standins)
         await tables(oak, name)
+        await files(oak, name)
         await talking(oak, name)
         methods = {one for one, _ in inspect.getmembers(type(made), inspect.isfunction) if not one.startswith("_")}
         assert methods - oak.called == {"close"}

@@ -65,7 +65,7 @@ async def test_migrations_give_the_tables_and_go_back(empty_database):
     async with database.engine.begin() as connection:
         differences = await connection.run_sync(lambda c: compare_metadata(MigrationContext.configure(c), metadata))
         months = re.compile(
-            r"(artifact|event|failure|journal|run)_(\d{4}_\d{2}|rest)"
+            r"(artifact|event|failure|file_reference|journal|run)_(\d{4}_\d{2}|rest)"
         )  # partitions belong to their tables
         assert [d for d in differences if not months.search(str(d))] == []
         await connection.run_sync(lambda c: command.downgrade(alembic_config(c), "base"))
@@ -92,7 +92,7 @@ async def test_what_an_earlier_release_kept_is_brought_along(empty_database):
             await connection.execute(text("SELECT w.name, w.removed_at, s.value, s.trigger FROM workflow w, sample s"))
         ).one()
         assert tuple(row) == ("kept", None, "5", "")
-        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0003"
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0004"
     await database.close()
 
 

@@ -1,16 +1,17 @@
 """`http.request`: any HTTP service, with a stored credential, an idempotency key and trace context."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, Literal
 from urllib.parse import quote
 
 import httpx
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, model_validator
 
+from oak_relay.actions import files
 from oak_relay.actions.base import Action, Connector, Fields, Given, Repeat
-from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.given import HeldFile, Result
 from oak_relay.capabilities.protocols import Outbound, Sends
 from oak_relay.document import values, wire
 from oak_relay.document.errors import ErrorKind, Reached, StepFailed
@@ -43,15 +44,28 @@ class RequestInput(Fields):
     headers: dict[str, str] = Field(default_factory=dict)
     json_body: object = Field(None, alias="json", description="Body as JSON.")
     form: dict[str, str] | None = Field(None, description="Body as form fields.")
+    file: object = Field(None, description="Body as a file: what a webhook or another step gave.")
+    multipart: dict[str, object] | None = Field(
+        None, description="Body as a form with files (RFC 7578): name to text or file."
+    )
     credential: str | None = Field(None, description="Name of a stored credential.")
     expect: list[int] = Field(default_factory=list, description="Statuses that are fine; empty for any 2xx.")
-    response: Literal["auto", "json", "text"] = "auto"
+    response: Literal["auto", "json", "text", "file"] = Field(
+        "auto", description="How the body is read; file: it is kept as one, of whatever size files may have."
+    )
     size_limit: int = Field(1_000_000, ge=1, le=4_000_000, description="Largest response in bytes.")
     repeat: Literal["auto", "safe", "keyed", "unsafe"] = Field(
         "auto",
         description="What repeating means; auto: safe for GET, HEAD, OPTIONS, PUT, DELETE (RFC 9110), else unsafe.",
     )
     look: Look | None = Field(None, description="How to look whether it happened; makes an unsafe request checkable.")
+
+    @model_validator(mode="after")
+    def _one_body(self) -> "RequestInput":
+        given = [self.json_body, self.form, self.file, self.multipart]
+        if sum(one is not None for one in given) > 1:
+            raise ValueError("give one of json, form, file and multipart")
+        return self
 
 
 class Response(BaseModel):
@@ -81,6 +95,14 @@ async def _perform(given: RequestInput, at: Outbound) -> Result:
         theirs["Content-Type"] = "application/json"
     elif given.form is not None:
         content["data"] = given.form
+    elif given.file is not None:
+        sent = await files.whole(given.file, at)
+        content["content"] = sent.pieces()
+        theirs |= sent.headers
+    elif given.multipart is not None:
+        sent = await files.form(given.multipart, at)
+        content["content"] = sent.pieces()
+        theirs |= sent.headers
     headers = wire.overlaid(theirs, given.headers, ours, await authorised(at, given.url, given.credential))
     query = {k: values.text_of(v) for k, v in given.query.items()}
     request = at.http.build_request(
@@ -88,13 +110,13 @@ async def _perform(given: RequestInput, at: Outbound) -> Result:
     )
     if repeat_of(given.model_dump()) in ("unsafe", "checkable"):
         at.send_check()
-    exchange = await send(at, request, given.size_limit, given.credential)
+    keep = (lambda response: files.kept(response, request.url, at)) if given.response == "file" else None
+    exchange = await send(at, request, given.size_limit, given.credential, keep=keep)
     fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
     if not fine:
         raise exchange.failure()
-    return Result(
-        {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}, exchange.detail
-    )
+    body = exchange.kept.value if exchange.kept else exchange.read(given.response)
+    return Result({"status": exchange.status, "headers": exchange.headers, "body": body}, exchange.detail)
 
 
 async def _happened(given: RequestInput, at: Outbound) -> Result | None:
@@ -133,15 +155,24 @@ class Exchange:
     """A request and its reply."""
 
     def __init__(
-        self, what: str, shown: dict[str, Any], response: httpx.Response, body: bytes, credential: str | None, at: Sends
+        self,
+        what: str,
+        shown: dict[str, Any],
+        response: httpx.Response,
+        body: bytes,
+        credential: str | None,
+        at: Sends,
+        kept: HeldFile | None = None,
     ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.body = body
         self.credential = credential
+        self.kept = kept
         self.what = what
         self._at = at
-        answered = {"status": self.status, "headers": unseen(self.headers), "body": at.shown(self._text(), _SHOWN)}
+        read: object = kept.value if kept is not None else at.shown(self._text(), _SHOWN)
+        answered = {"status": self.status, "headers": unseen(self.headers), "body": read}
         self.detail = {"exchange": {"request": shown, "response": answered}}
 
     def _text(self) -> str:
@@ -182,9 +213,10 @@ async def send(
     credential: str | None,
     take: Callable[[str], None] | None = None,
     show: bool = True,
+    keep: Callable[[httpx.Response], Awaitable[HeldFile]] | None = None,
 ) -> Exchange:
     """Send and read, up to a size; `take` is given the lines of an event stream as they come; without `show` a trace
-    leaves out the request's body. Raises `StepFailed` for what went wrong on the way."""
+    leaves out the request's body. Where `keep` is given, an answer that went well is given to it, to be kept as a file. Raises `StepFailed` for what went wrong on the way."""
     url = str(request.url)
     what = f"{request.method} {url.partition('?')[0].partition('#')[0]}"
     shown = request_shown(request, url, credential, show, at)
@@ -193,6 +225,8 @@ async def send(
         response = await at.http.send(request, stream=True)
         try:
             pieces, size, rest = [], 0, b""
+            if keep is not None and response.is_success:
+                return Exchange(what, shown, response, b"", credential, at, await keep(response))
             lines = take is not None and "text/event-stream" in response.headers.get("content-type", "")
             async for piece in response.aiter_bytes():
                 pieces.append(piece)
@@ -232,9 +266,10 @@ def broken(error: httpx.HTTPError, what: str, detail: dict[str, Any]) -> StepFai
 
 def request_shown(request: httpx.Request, url: str, credential: str | None, show: bool, at: Sends) -> dict[str, Any]:
     """A request as a trace shows it: secrets blanked, the credential named."""
-    content = request.read() if show else b""
-    if request.headers.get("content-type", "").startswith("multipart/"):
-        body = f"({len(content):,} bytes)"
+    streamed = not isinstance(request.stream, httpx.ByteStream)
+    content = request.read() if show and not streamed else b""
+    if streamed or request.headers.get("content-type", "").startswith("multipart/"):
+        body = f"({int(request.headers.get('content-length', len(content))):,} bytes)"
     else:
         body = at.shown(content.decode("utf-8", "replace"), _SHOWN)
     return {

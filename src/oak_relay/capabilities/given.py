@@ -25,6 +25,21 @@ class Result:
 
 
 @dataclass(frozen=True, slots=True)
+class HeldFile:
+    """A file that is kept here, called as whoever refers to it calls it."""
+
+    id: UUID
+    name: str
+    type: str
+    size: int
+
+    @property
+    def value(self) -> dict[str, object]:
+        """As workflows pass it on."""
+        return {"file": str(self.id), "name": self.name, "type": self.type, "size": self.size}
+
+
+@dataclass(frozen=True, slots=True)
 class Column:
     """A column of a table kept here."""
 

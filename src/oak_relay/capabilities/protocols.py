@@ -1,13 +1,13 @@
 """One protocol for each capability; `Surroundings` is all of them, as an action of ours may be given."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
 import httpx
 
 from oak_relay.capabilities.alias import Alias, Can
-from oak_relay.capabilities.given import ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.capabilities.given import HeldFile, ServerTool, TableDef, Window, WorkflowAbout
 from oak_relay.vault.kinds import Credential
 
 
@@ -48,6 +48,19 @@ class Credentials(Protocol):
 
     async def credential(self, name: str) -> Credential:
         """A stored credential. Raises `StepFailed` (`missing`)."""
+
+
+class Files(Protocol):
+    """Files that are kept here, read and written piece by piece."""
+
+    async def file(self, value: object) -> HeldFile:
+        """The file that a value stands for. Raises `StepFailed`: `invalid` for what is no file, `missing` for one that is gone."""
+
+    def pieces(self, file: HeldFile) -> AsyncIterator[bytes]:
+        """Its bytes. Raises `StepFailed` (`missing`)."""
+
+    async def keep(self, name: str, type: str, pieces: AsyncIterator[bytes]) -> HeldFile:
+        """Keep bytes as a file. Raises `StepFailed` (`too_long`), and what `pieces` raises; then nothing of it is kept."""
 
 
 class Draw(Protocol):
@@ -157,7 +170,7 @@ class Time(Protocol):
         """The time, zoned."""
 
 
-class Outbound(Sends, Credentials, Protocol):
+class Outbound(Sends, Credentials, Files, Protocol):
     """What a call to another service needs."""
 
 

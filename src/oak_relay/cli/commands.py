@@ -10,6 +10,7 @@ from oak_relay import __version__
 from oak_relay.cli import (
     again,
     agents,
+    files,
     folders,
     lifecycle,
     looking,
@@ -56,6 +57,7 @@ def parser() -> argparse.ArgumentParser:
     agents.add(commands, _client)
     people.add(commands, _client)
     stored.add(commands, _client)
+    files.add(commands, _client)
     usage.add(commands, _client)
     looking.add(commands, _client)
     _json_everywhere(commands)
@@ -70,7 +72,7 @@ GROUPS = {
     "to try": "try talk sample refused",
     "to run": "start publish events schedules fire pause tray answer",
     "to watch and mend": "runs show watch journal artifact again cancel",
-    "what is kept": "table conversation usage budget credit token session",
+    "what is kept": "table file conversation usage budget credit token session",
     "several processes, and after a restore": "serve work tick standins hold release missing",
 }
 """Commands in the order of the work."""

@@ -2,8 +2,9 @@
 
 import ssl
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from pathlib import Path
 from types import TracebackType
 from typing import Any, ParamSpec
 from uuid import UUID
@@ -541,6 +542,33 @@ class Client:
     def drop_table(self, name: str) -> None:
         """Remove a table with its rows."""
         return self._send(calls.drop_table(name))
+
+    def files(self, limit: int | None = None, after: str | None = None) -> Page[results.File]:
+        """Files that are kept, the newest first."""
+        return self._send(calls.files(Part(limit, after)))
+
+    def file(self, file_id: UUID | str) -> results.FileDetail:
+        """What is known of a file, and the latest runs that hold it."""
+        return self._send(calls.file(file_id))
+
+    def add_file(self, source: Path | bytes | Iterable[bytes], name: str = "", type: str = "") -> results.File:
+        """Keep a file: one of this machine, or bytes. Its media type is told by its name unless `type` says it. The same bytes
+        are kept once. Raises `Problem` (413) when it is larger than files may be."""
+        content = calls.pieces(source) if isinstance(source, Path) else source
+        called = name or (source.name if isinstance(source, Path) else "file")
+        return self._send(calls.add_file(called, content, type))
+
+    def read_file(self, file_id: UUID | str) -> Iterator[bytes]:
+        """The bytes of a file, as they come."""
+        try:
+            with self._http.stream("GET", calls.file_content(file_id)) as response:
+                if response.status_code >= 400:
+                    response.read()
+                    raise calls.refused(response)
+                for piece in response.iter_bytes():
+                    yield piece
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.url}: {error}") from None
 
     def rows(self, table: str, limit: int | None = None, after: str | None = None) -> Page[results.Row]:
         """Rows of a table, oldest first."""

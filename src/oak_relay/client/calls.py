@@ -1,9 +1,11 @@
 """Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
 
+import asyncio
 import io
+import mimetypes
 import os
 import ssl
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import AsyncIterable, AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -36,13 +38,17 @@ class Call(Generic[T]):
     params: Mapping[str, Param] = field(default_factory=dict)
     body: object = None
     headers: Mapping[str, str] = field(default_factory=dict)
+    content: bytes | Iterable[bytes] | None = None
 
     def request(self, client: "httpx.Client | httpx.AsyncClient") -> httpx.Request:
         """The request as a client of httpx sends it."""
-        headers, content = dict(self.headers), None
+        headers: dict[str, str] = dict(self.headers)
+        content: bytes | Iterable[bytes] | AsyncIterable[bytes] | None = None
         if self.body is not None:
             content = jsontext.dumps(self.body).encode()
             headers.setdefault("Content-Type", "application/json")
+        elif self.content is not None:
+            content = self.content if isinstance(client, httpx.Client) else _patiently(self.content)
         params = {name: _written(value) for name, value in self.params.items() if value is not None}
         return client.build_request(self.method, self.path, params=params, headers=headers, content=content)
 
@@ -53,6 +59,19 @@ class Call(Generic[T]):
         if response.headers.get("content-type", "").startswith("text/csv"):
             return self.read(response.text)
         return self.read(jsontext.loads(response.content) if response.content else None)
+
+
+def _patiently(content: bytes | Iterable[bytes]) -> bytes | AsyncIterable[bytes]:
+    """What is sent piece by piece, as an async client takes it; a file is read beside the event loop."""
+    if isinstance(content, bytes):
+        return content
+
+    async def pieces() -> AsyncIterator[bytes]:
+        coming = iter(content)
+        while (piece := await asyncio.to_thread(next, coming, None)) is not None:
+            yield piece
+
+    return pieces()
 
 
 def _written(value: Param) -> str | list[str]:
@@ -425,6 +444,35 @@ def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
 def drop_table(name: str) -> Call[None]:
     """Remove a table with its rows."""
     return Call("DELETE", _at("tables", name), _raw)
+
+
+def files(part: Part) -> Call[Page[results.File]]:
+    """Files that are kept, the newest first."""
+    return Call("GET", _at("files"), _page(results.File), part())
+
+
+def file(file_id: UUID | str) -> Call[results.FileDetail]:
+    """What is known of a file."""
+    return Call("GET", _at("files", file_id), _one(results.FileDetail))
+
+
+def add_file(name: str, content: bytes | Iterable[bytes], type: str = "") -> Call[results.File]:
+    """Keep a file."""
+    media = type or mimetypes.guess_type(name)[0] or "application/octet-stream"
+    headers = {"Content-Type": media}
+    return Call("POST", _at("files"), _one(results.File), {"name": name}, headers=headers, content=content)
+
+
+def file_content(file_id: UUID | str) -> str:
+    """The address of a file's bytes."""
+    return _at("files", file_id, "content")
+
+
+def pieces(path: Path, size: int = 256 * 1024) -> Iterator[bytes]:
+    """A file of this machine, so many bytes at once."""
+    with path.open("rb") as opened:
+        while piece := opened.read(size):
+            yield piece
 
 
 def rows(table: str, part: Part) -> Call[Page[results.Row]]:

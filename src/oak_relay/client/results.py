@@ -523,6 +523,28 @@ class Budget(Result):
     tag: str
 
 
+class File(Result):
+    """A file that is kept by the service; `value` is what is given to a workflow."""
+
+    file: UUID
+    name: str
+    type: str
+    size: int
+    created_at: datetime
+
+    @property
+    def value(self) -> dict[str, object]:
+        """The file as a value of a workflow."""
+        return {"file": str(self.file), "name": self.name, "type": self.type, "size": self.size}
+
+
+class FileDetail(File):
+    """A file with its SHA-256 and the latest runs that hold it."""
+
+    digest: str
+    runs: list[UUID]
+
+
 class Table(Result):
     name: str
     columns: list[dict[str, str]]

@@ -21,7 +21,7 @@ from oak_relay.document.shapes import listed
 from oak_relay.document.values import in_brief
 from oak_relay.messages import Content, Message, Offered
 from oak_relay.models.chat import Ask, Reply, complete, foreseen, size_of
-from oak_relay.models.files import File, content, shown
+from oak_relay.models.files import File, content, filled, shown
 from oak_relay.models.tools import KEEP_FACT, KINDS, Tool, opened
 from oak_relay.usage import NOTHING
 
@@ -149,7 +149,7 @@ async def _open(given: AgentInput, at: Surroundings) -> Result:
         reply = await _summed(given, alias, window, at)
         summary, usage = Summary(reply.text, window.first), reply.usage
     short = summary.text if summary else window.summary
-    asked = await content(given.prompt, given.files, given.model, alias, at)
+    asked = await content(given.prompt, given.files, given.model, alias, at, apart=True)
     messages, new = messages_of(given, at.now(), window.messages, short, window.facts, asked)
     tools = [tool for index, one in enumerate(given.tools) for tool in await opened(one, index, at)]
     if memory and memory.facts:
@@ -178,7 +178,7 @@ async def _open(given: AgentInput, at: Surroundings) -> Result:
 
 async def _turn(given: TurnInput, at: Asking) -> Result:
     alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
-    ask = Ask(given.messages, given.gives, tools=given.tools)
+    ask = Ask(await filled(given.messages, at), given.gives, tools=given.tools)
     try:
         reply = await complete(given.model, alias, ask, at)
     except StepFailed as failed:

@@ -12,7 +12,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
 from oak_relay.document.wire import WebAddress
 from oak_relay.models.chat import failure, post, posted
-from oak_relay.models.files import fetched
+from oak_relay.models.files import fetched, read
 from oak_relay.usage import Usage
 
 
@@ -31,14 +31,15 @@ class TranscribeInput(Fields):
     model: str = Field(description="Name of a model alias.")
     url: WebAddress | None = Field(None, description="Where the recording is fetched.")
     credential: str | None = Field(None, description="Name of a stored credential for fetching it.")
+    file: object = Field(None, description="Or a recording that is kept here as a file.")
     audio: str | None = Field(None, description="Or the recording itself, in base64.")
     name: str = Field("speech.wav", description="Its file name, whose ending says what it is.")
     language: str | None = Field(None, description="Its language, as ISO 639-1, if it is known.")
 
     @model_validator(mode="after")
     def _one_source(self) -> "TranscribeInput":
-        if (self.url is None) == (self.audio is None):
-            raise ValueError("give either url or audio")
+        if sum(one is not None for one in (self.url, self.file, self.audio)) != 1:
+            raise ValueError("give one of url, file and audio")
         return self
 
 
@@ -70,9 +71,14 @@ async def _embed(given: EmbedInput, at: Asking) -> Result:
 
 async def _transcribe(given: TranscribeInput, at: Asking) -> Result:
     alias: Alias = await at.model(given.model)
-    audio, _ = await fetched(given.url, given.credential, given.audio, at)
+    name = given.name
+    if given.file is not None:
+        held = await at.file(given.file)
+        audio, name = await read(held, at), held.name
+    else:
+        audio, _ = await fetched(given.url, given.credential, given.audio, at)
     fields = {"model": alias.model, **({"language": given.language} if given.language else {})}
-    files = {"file": (given.name, audio)}
+    files = {"file": (name, audio)}
     if at.draw is not None:
         await at.draw.reserve(await _transcribe_worst(given, at))
     exchange = await posted(alias, "audio/transcriptions", {"data": fields, "files": files}, at)

@@ -25,7 +25,7 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.store import answered, credit, epoch, history, published, usage, workers
+from oak_relay.store import answered, credit, epoch, files, history, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
@@ -266,7 +266,7 @@ class Clock:
         await due.still_there(connection, self._registry.workspace, row["trigger_id"], [run.event_key for run in runs])
 
     async def _maintain(self, connection: asyncpg.Connection) -> float:
-        """Partitions ahead, old history away."""
+        """Partitions ahead, old history away, and files that nothing refers to any more."""
         now = datetime.now(UTC)
         await history.ensure(connection, now)
         if self._settings.keep_months:
@@ -274,6 +274,7 @@ class Clock:
         await workers.forget_dead(connection, min(7, self._settings.keep_ids_days))
         await due.forget_old(connection, self._registry.workspace, self._settings.keep_ids_days)
         await answered.forget_old(connection, self._registry.workspace)
+        await files.sweep(connection, self._registry.workspace)
         return 3600.0
 
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:

@@ -5,7 +5,7 @@ reached: only what fails before anything was sent is a `ConnectError` or `Connec
 """
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterable, AsyncIterator
 from functools import lru_cache
 
 import aiohttp
@@ -49,6 +49,12 @@ class Connections(httpx.AsyncBaseTransport):
         limits = request.extensions.get("timeout", {})
         timeout = aiohttp.ClientTimeout(total=None, sock_connect=limits.get("connect"), sock_read=limits.get("read"))
         headers = [(name, value) for name, value in request.headers.multi_items() if name not in _ITS_OWN]
+        data: bytes | AsyncIterable[bytes] | None
+        if isinstance(request.stream, httpx.ByteStream):
+            data = await request.aread() or None
+        else:  # piece by piece, never whole in memory; its size is told where it is known
+            data = request.stream if isinstance(request.stream, AsyncIterable) else await request.aread()
+            headers += [(name, value) for name, value in request.headers.multi_items() if name == "content-length"]
         asked = Asked(request.url.host.rstrip("."))
         if self._door.settings.proxy:
             self._door.proxied(asked.host, request.url.port or (443 if request.url.scheme == "https" else 80))
@@ -56,7 +62,7 @@ class Connections(httpx.AsyncBaseTransport):
         token = ASKED.set(asked)
         try:
             response = await self._opened().request(
-                request.method, _address(str(request.url)), headers=headers, data=await request.aread() or None,
+                request.method, _address(str(request.url)), headers=headers, data=data,
                 allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED, proxy=self._door.settings.proxy or None,
             )  # fmt: skip
         except (aiohttp.ClientError, TimeoutError) as error:

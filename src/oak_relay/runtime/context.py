@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -14,7 +14,7 @@ from oak_relay.actions.base import Action
 from oak_relay.actions.server_sessions import Sessions
 from oak_relay.actions.tool_server import ToolServer
 from oak_relay.capabilities.alias import Alias, Can
-from oak_relay.capabilities.given import Result, ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.capabilities.given import HeldFile, Result, ServerTool, TableDef, Window, WorkflowAbout
 from oak_relay.capabilities.protocols import Draw
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -24,6 +24,7 @@ from oak_relay.engine.protocols import Manner
 from oak_relay.messages import Message
 from oak_relay.runtime.abilities import Abilities
 from oak_relay.runtime.door import Door
+from oak_relay.runtime.files import Files
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
@@ -31,6 +32,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.store import rows, talks, workflows
 from oak_relay.store.database import Database
+from oak_relay.store.files import Bounds
 from oak_relay.store.vault import Snapshot
 from oak_relay.vault.blanking import Blanker
 from oak_relay.vault.kinds import SHORTEST, Credential
@@ -57,6 +59,7 @@ class Tools:
         self.abilities = Abilities(database, registry.workspace)
         self.http: httpx.AsyncClient = outbound(self.door)
         self.sessions = Sessions()
+        self.files = Files(database, registry.workspace, Bounds(settings.file_limit, settings.files_limit))
 
     async def close(self) -> None:
         """Close the connections to the outside."""
@@ -199,6 +202,15 @@ class CallContext:
                 return await rows.totals(connection, workspace, known.id, known.searched, match, by, measures, limit)
 
         return await self._patiently(look)
+
+    async def file(self, value: object) -> HeldFile:
+        return await self._patiently(lambda: self._tools.files.held(value))
+
+    def pieces(self, file: HeldFile) -> AsyncIterator[bytes]:
+        return self._tools.files.pieces(file)
+
+    async def keep(self, name: str, type: str, pieces: AsyncIterator[bytes]) -> HeldFile:
+        return await self._tools.files.keep(name, type, pieces)
 
     def now(self) -> datetime:
         return datetime.now(UTC)

@@ -40,6 +40,8 @@ class Settings(BaseSettings):
     keep_months: int = Field(0, ge=0, le=1200, description="Months of history that are kept; 0 for all.")
     keep_ids_days: int = Field(30, ge=1, le=3650, description="How long the id of an event counts once.")
     backlog: int = Field(100_000, ge=10, description="Runs that may be ready before webhooks are put off (429).")
+    file_limit: int = Field(50_000_000, ge=1_000, description="Largest file.")
+    files_limit: int = Field(10_000_000_000, ge=1_000, description="All files of a workspace together.")
     body_limit: int = Field(1_000_000, ge=1_000, description="Largest webhook body.")
     key_file: Path | None = Field(None, description="The master key; made on first start when absent.")
     key: SecretStr | None = Field(None, description="The master key itself, 32 bytes in base64.")

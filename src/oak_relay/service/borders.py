@@ -21,6 +21,8 @@ BODY_SECONDS = 30.0
 """Seconds that a body may take to arrive."""
 SIGN_IN_BYTES = 10_000
 """Bytes of a body from who has not signed in."""
+_STRANGERS = ("/hooks/", "/drafts/", "/api/v1/files/")
+"""Paths whose answers hold what strangers wrote: they act for nobody."""
 _CONTAINERS = 50_000
 """Lists and mappings in one body."""
 
@@ -149,7 +151,7 @@ class Guard:
             if message["type"] == "http.response.start":
                 others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
                 message["headers"] = others + (
-                    self._of_hooks if scope["path"].startswith(("/hooks/", "/drafts/")) else self._headers
+                    self._of_hooks if scope["path"].startswith(_STRANGERS) else self._headers
                 )
                 if scope.get("scheme") == "https":
                     message["headers"].append(_STRICT)

@@ -65,6 +65,8 @@ class ExactRoute(APIRoute):
     parameters of the query that it does not have are refused, and a POST with an `Idempotency-Key` is done once."""
 
     most: int | None = None
+    streams = False
+    """Whether bodies are left to be read as they come."""
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[object, object, Response]]:
         handle = super().get_route_handler()
@@ -77,6 +79,8 @@ class ExactRoute(APIRoute):
             given = _ExactRequest(request.scope, request.receive)
             if known:
                 _only(request, named)
+            if self.streams:
+                return blank(request, await handle(request))
             if request.method not in _BODILESS:
                 given._body = await body_of(request, self.most or request.app.state.parts.settings.body_limit)
             if known and not own and request.method == "POST" and HEADER in request.headers:
@@ -260,6 +264,7 @@ class Parts:
     once: Once
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
+    arriving: Room = field(default_factory=lambda: Room(60, "files that are coming in"))
 
     @property
     def workspace(self) -> int:

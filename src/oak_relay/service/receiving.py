@@ -25,6 +25,7 @@ from oak_relay.runtime import intake
 from oak_relay.runtime.documents import Busy
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
 from oak_relay.runtime.registry import Registry
+from oak_relay.service import uploads
 from oak_relay.service.borders import EventStream, body_of, listened
 from oak_relay.service.parts import Parts, pieces_until, wait_for
 from oak_relay.service.problems import Problem
@@ -220,14 +221,33 @@ async def _received(request: Request, asked: triggers.Request, way: Way, parts: 
         if asked.method not in methods:
             allowed = ", ".join(methods)
             raise Problem(405, f"{asked.method} is not taken here", fix=f"send {allowed}", headers={"Allow": allowed})
-        asked.body = await body_of(request, parts.settings.body_limit)
     try:
+        if not kind.early(given, asked):
+            if kind.files(given) and uploads.holds_files(request.headers.get("content-type", "")):
+                await _files(request, asked, kind, given, parts)
+            else:
+                asked.body = await body_of(request, parts.settings.body_limit)
         return await kind.received(given, asked, _Credentials(parts.registry))
     except triggers.Refused as refused:
         told, fix = (refused.detail, refused.fix) if refused.status < 500 else ("", "ask those whose service this is")
         problem = Problem(refused.status, refused.title, told, fix, kind=refused.kind, headers=refused.headers or None)
         problem.inside = f"{refused.title}: {refused.detail}" if refused.detail else refused.title
         raise problem from None
+
+
+async def _files(
+    request: Request, asked: triggers.Request, kind: RequestTrigger[Any], given: object, parts: Parts
+) -> None:
+    """Take the files that a request brings; none is kept of one whose sender is not proved. Raises `Refused` and `Problem`."""
+    async with parts.arriving.held():
+        proof = await kind.proving(given, asked, _Credentials(parts.registry))
+        body = await uploads.taken(request, parts, proof)
+        try:
+            proof.proved()
+        except triggers.Refused:
+            await asyncio.shield(body.leave())
+            raise
+        asked.data, asked.proved = body.data(await uploads.kept(body)), True
 
 
 @dataclass(frozen=True, slots=True)

@@ -535,6 +535,23 @@ class ConnectedOut(BaseModel):
     test: TestOut
 
 
+class FileOut(BaseModel):
+    """A file that is kept here, as workflows pass it on."""
+
+    file: UUID = Field(description="Its id; the same bytes have the same one.")
+    name: str
+    type: str = Field(description="Its media type.")
+    size: int = Field(description="Bytes.")
+    created_at: datetime
+
+
+class FileDetail(FileOut):
+    """A file with its SHA-256, and the latest runs that hold it in what they were given or gave."""
+
+    digest: str
+    runs: list[UUID]
+
+
 class TableOut(BaseModel):
     name: str
     columns: list[dict[str, str]]

@@ -1,4 +1,5 @@
-"""History by month: partitions of `run`, `failure`, `event`, `journal` and `artifact`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
+"""History by month: partitions of `run`, `failure`, `event`, `journal`, `artifact` and
+`file_reference`, bounded by the time in a run's id (UUIDv7, RFC 9562)."""
 
 from datetime import UTC, datetime
 from uuid import UUID
@@ -7,7 +8,14 @@ import asyncpg
 import structlog
 
 log = structlog.get_logger()
-TABLES = {"run": "id", "failure": "run_id", "event": "id", "journal": "run_id", "artifact": "month"}
+TABLES = {
+    "run": "id",
+    "failure": "run_id",
+    "event": "id",
+    "journal": "run_id",
+    "artifact": "month",
+    "file_reference": "owner",
+}
 _ROOM = {"run": 80}
 """How full pages of a table are made, in percent: an end of a run is written beside it."""
 AHEAD = 2
@@ -86,6 +94,7 @@ async def _drop(connection: asyncpg.Connection, suffix: str) -> None:
         "event": events,
         "failure": [],
         "journal": open_,
+        "file_reference": open_,
         "artifact": await _referred_to(connection, suffix, open_, events),
     }
     for table, column in TABLES.items():

@@ -10,7 +10,7 @@ from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, cancelling, ending, lanes
+from oak_relay.store import artifacts, cancelling, ending, files, lanes
 
 DROPPED = {
     "kind": "cancelled",
@@ -117,7 +117,8 @@ async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewR
     columns[_GIVEN.index("body")] = [pile.place(r.event_id, r.body) for r in runs]
     more = [[r.subject if r.run_id in lined else None for r in runs], *([getattr(r, n) for r in runs] for n in _MORE)]
     dropped: set[UUID] = set()
-    if lined or pile:
+    held = [(r.run_id, file) for r in runs for file in files.named(r.body)]
+    if lined or pile or held:
         async with connection.transaction():
             if pile:
                 await pile.write(connection, workspace)
@@ -125,6 +126,7 @@ async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewR
             accepted = {row["run_id"] for row in rows if row["accepted"]}
             entering = [r for r in runs if r.run_id in lined and r.run_id in accepted]
             dropped = await _into_lanes(connection, workspace, entering)
+            await files.refer(connection, workspace, [one for one in held if one[0] in accepted])
     else:
         rows = await connection.fetch(_ACCEPT, *columns, workspace, *more, turn)
     return await _receipts(connection, workspace, runs, {r["run_id"] for r in rows if r["accepted"]}, dropped)

@@ -10,7 +10,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, cancelling, changes, ending, lanes, pages, signals, usage
+from oak_relay.store import artifacts, cancelling, changes, ending, files, lanes, pages, signals, usage
 from oak_relay.store.changes import Added
 from oak_relay.store.pages import EntryRow, Page, Stored
 
@@ -245,7 +245,8 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
     they are and nothing is written."""
     pile = artifacts.Pile()
     statement, columns = _statement(batch, pile)
-    if batch.simple and not pile:
+    held = [(page.run_id, file) for page in batch.pages for e in page.entries for file in files.named(e.body or "")]
+    if batch.simple and not pile and not held:
         if await connection.fetchval(statement, worker_id, workspace, fence, *columns) is None:
             raise Raised
         return
@@ -260,6 +261,7 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
             statement, columns = _statement(batch, pile)
         if pile:
             await pile.write(connection, workspace)
+        await files.refer(connection, workspace, held)
         spent = [
             (page.run_id, page.place(n), e.used) for page in batch.pages for n, e in enumerate(page.entries) if e.used
         ]

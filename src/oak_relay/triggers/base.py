@@ -74,13 +74,26 @@ class TriggerKind(ABC, Generic[G]):
 
 @dataclass(slots=True)
 class Request:
-    """A request from outside. Names of headers are in lower case; the body comes last."""
+    """A request from outside. Names of headers are in lower case; the body comes last. Of one that brought files, `data` is
+    what it says, and who sent it is `proved` already."""
 
     method: str
     path: str
     headers: Mapping[str, str]
     query: Mapping[str, str]
     body: bytes = b""
+    data: object = None
+    proved: bool = False
+
+
+class Proof(Protocol):
+    """What proves who sent a body, that comes in pieces."""
+
+    def take(self, piece: bytes) -> None:
+        """What follows of the body."""
+
+    def proved(self) -> None:
+        """Raises `Refused` when it is not proved by all that was taken."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +142,14 @@ class RequestTrigger(TriggerKind[G]):
     def early(self, given: G, request: Request) -> bool:
         """Whether a request is answered by `received` whatever its method; its body is not read."""
         return False
+
+    def files(self, given: G) -> bool:
+        """Whether bodies that are files, or forms with files, are taken as they come: `proving` looks at them then."""
+        return False
+
+    async def proving(self, given: G, request: Request, at: Credentials) -> Proof:
+        """What proves who sends a body; what its headers prove is checked at once. Raises `Refused`."""
+        raise NotImplementedError
 
     def waits(self, given: G) -> bool:
         """Whether the caller waits for a reply or the result; otherwise it is told that its request was taken."""

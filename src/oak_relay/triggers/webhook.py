@@ -15,7 +15,7 @@ from oak_relay.document.numbers import whole
 from oak_relay.document.text import Path
 from oak_relay.document.words import Duration, Model, said, sound_duration
 from oak_relay.triggers import requests
-from oak_relay.triggers.base import Occasion, Proofs, Refused, Reply, Request, RequestTrigger
+from oak_relay.triggers.base import Occasion, Proof, Proofs, Refused, Reply, Request, RequestTrigger
 from oak_relay.vault import kinds
 from oak_relay.vault.kinds import Credential, Signing, same_token
 
@@ -74,6 +74,11 @@ class Webhook(Model):
     id: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]+$")] = Field(
         "webhook-id", description="Header that carries the sender's id of the event; the same id counts once."
     )
+    files: bool = Field(
+        False,
+        description="Files are taken: a body that is one becomes event.data.file, those of a form (multipart/form-data) its "
+        "fields. Otherwise bodies are JSON or plain forms.",
+    )
     waits: bool = Field(
         False,
         description="The caller waits for what a `reply` step says, or else for the result; one that sends "
@@ -114,6 +119,12 @@ class WebhookTrigger(RequestTrigger[Webhook]):
 
     def methods(self, given: Webhook) -> list[Any]:
         return list(given.methods)
+
+    def files(self, given: Webhook) -> bool:
+        return given.files
+
+    async def proving(self, given: Webhook, request: Request, at: Credentials) -> Proof:
+        return await _proof(given.verify, request, request.headers.get(given.id.lower()) or "", at)
 
     def waits(self, given: Webhook) -> bool:
         return given.waits
@@ -164,7 +175,10 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         if given.handshake is not None and self.early(given, request):
             return await _echo(given.handshake, request, at)
         key = request.headers.get(given.id.lower())
-        await _verify(given.verify, request, key or "", at)
+        if not request.proved:
+            proof = await self.proving(given, request, at)
+            proof.take(request.body)
+            proof.proved()
         if given.verify.scheme == "hmac" and "{id}" not in given.verify.signed:
             # An id that is not signed proves nothing: the same signature is the same delivery, whatever it is called.
             key = "signature " + values.digest(request.headers.get(given.verify.header.lower(), "").strip())
@@ -173,6 +187,8 @@ class WebhookTrigger(RequestTrigger[Webhook]):
 
 def _data(request: Request) -> object:
     """The body as a value: JSON, or the fields of a form; without a body the query. Raises `NotJson`."""
+    if request.proved:
+        return request.data
     if not request.body:
         return dict(request.query) or None
     if request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
@@ -203,8 +219,8 @@ async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Repl
     return Reply(request.query[handshake.echo])
 
 
-def _signed(verify: Verify, request: Request, key: str) -> bytes:
-    """What a plain HMAC is of. Raises `Refused` for a timestamp that is missing or too old."""
+def _around(verify: Verify, request: Request, key: str) -> tuple[bytes, bytes]:
+    """What a plain HMAC is of, before the body and behind it. Raises `Refused` for a timestamp that is missing or too old."""
     stamp = request.headers.get(verify.timestamp.lower(), "")
     if "{timestamp}" in verify.signed:
         seconds = whole(stamp)
@@ -215,21 +231,44 @@ def _signed(verify: Verify, request: Request, key: str) -> bytes:
     if "{id}" in verify.signed and not key:
         raise Refused(401, "the id is missing", fix="send the header that is signed")
     before, _, after = verify.signed.partition("{body}")
-    parts = [
+    one, other = (
         part.replace("{id}", key).replace("{timestamp}", stamp).encode("utf-8", "replace") for part in (before, after)
-    ]
-    return request.body.join(parts)
+    )
+    return one, other
 
 
-async def _verify(verify: Verify, request: Request, key: str, at: Credentials) -> None:
+class _Proof:
+    """The proof of a signature, told as a request that is not taken."""
+
+    def __init__(self, of: kinds.Proof | None) -> None:
+        self._of = of
+
+    def take(self, piece: bytes) -> None:
+        if self._of is not None:
+            self._of.take(piece)
+
+    def proved(self) -> None:
+        try:
+            if self._of is not None:
+                self._of.proved()
+        except kinds.Refused as refused:
+            raise _wrong(refused) from None
+
+
+def _wrong(refused: kinds.Refused) -> Refused:
+    return Refused(401, "the signature is wrong", str(refused), "sign with the shared secret")
+
+
+async def _proof(verify: Verify, request: Request, key: str, at: Credentials) -> _Proof:
+    """What proves a body. What stands in headers is checked here. Raises `Refused`."""
     if verify.scheme == "none":
-        return
+        return _Proof(None)
     stored = await _stored(verify.credential, at)
     if verify.scheme == "token":
         given = request.headers.get(verify.header.lower(), "")
         if not given.startswith(verify.prefix) or not same_token(given[len(verify.prefix) :].strip(), stored.reveal()):
             raise Refused(401, "the token is wrong", fix=f"send it in {verify.header}")
-        return
+        return _Proof(None)
     if verify.scheme in ("bearer", "basic"):
         expected = (
             stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.reveal()}"
@@ -239,7 +278,7 @@ async def _verify(verify: Verify, request: Request, key: str, at: Credentials) -
             raise Refused(
                 401, f"the {verify.scheme} authorization is wrong", fix="send Authorization", headers=challenge
             )
-        return
+        return _Proof(None)
     if not isinstance(stored, Signing):
         raise Refused(
             503,
@@ -250,9 +289,9 @@ async def _verify(verify: Verify, request: Request, key: str, at: Credentials) -
         )
     try:
         if verify.scheme == "signed":
-            stored.verify(request.body, request.headers)
-        else:
-            given = request.headers.get(verify.header.lower(), "")
-            stored.verify_plain(_signed(verify, request, key), given, verify.prefix, verify.encoding, verify.digest)
+            return _Proof(stored.proof(request.headers))
     except kinds.Refused as refused:
-        raise Refused(401, "the signature is wrong", str(refused), "sign with the shared secret") from None
+        raise _wrong(refused) from None
+    before, after = _around(verify, request, key)
+    given = request.headers.get(verify.header.lower(), "")
+    return _Proof(stored.plain_proof(before, after, given, verify.prefix, verify.encoding, verify.digest))
