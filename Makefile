@@ -24,6 +24,7 @@ proof: ready console
 	@$(BIN)/python -m bench.crash
 	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.strangers
+	@$(BIN)/python -m bench.files
 	@$(MAKE) --no-print-directory fuzz
 
 scale: ready console
