@@ -5,10 +5,12 @@ import { computed, reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SchemaForm from '../components/SchemaForm.vue'
 import TestResult from '../components/TestResult.vue'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/format'
 import { every } from '../lib/lists'
+import type { Schema } from '../workflow/fields'
 
 const {
   data: stored,
@@ -25,37 +27,23 @@ const { data: kinds } = useQuery({
 const adding = ref(false)
 const empty = { name: '', kind: 'bearer', secret: '', hosts: '', test_url: '' }
 const form = reactive({ ...empty })
-const own = reactive<Record<string, string>>({})
+const own = ref<Record<string, unknown>>({})
 const { act, busy, problem } = useAct('credentials')
 const open = ref('')
 const common = ['kind', 'rate', 'secret', 'hosts', 'test_url']
 const choices = computed(() => (kinds.value ?? []).map((kind) => ({ value: kind.name, text: kindText(kind.name) })))
 const chosen = computed(() => kinds.value?.find((kind) => kind.name === form.kind))
 
-/** The fields that a kind has of its own. */
-const fields = computed(() => {
-  const schema = (chosen.value?.input ?? {}) as { properties?: Record<string, Field>; required?: string[] }
-  return Object.entries(schema.properties ?? {})
-    .filter(([name]) => !common.includes(name))
-    .map(([name, field]) => ({
-      name,
-      title: field.title ?? name,
-      about: field.description ?? '',
-      usual: field.default ?? '',
-      needed: !!schema.required?.includes(name),
-    }))
+/** What a kind has of its own. */
+const ownSchema = computed<Schema>(() => {
+  const schema = (chosen.value?.input ?? {}) as Schema
+  return { ...schema, properties: Object.fromEntries(Object.entries(schema.properties ?? {}).filter(([name]) => !common.includes(name))) }
 })
-interface Field {
-  title?: string
-  description?: string
-  default?: string
-}
 
 function store(): Promise<void> {
   const { name, kind, secret, hosts, test_url } = form
-  const more = Object.fromEntries(fields.value.map((f) => [f.name, own[f.name] || f.usual]).filter(([, value]) => value))
   const body: Record<string, unknown> = {
-    ...more,
+    ...own.value,
     kind,
     ...(secret ? { secret } : {}),
     ...(changing.value && rate.value ? { rate: rate.value } : {}),
@@ -65,7 +53,7 @@ function store(): Promise<void> {
   return act('add', async () => {
     await data(api.PUT('/api/v1/credentials/{name}', { params: { path: { name } }, body }))
     Object.assign(form, empty)
-    for (const key of Object.keys(own)) delete own[key]
+    own.value = {}
     adding.value = false
     if (test_url) await test(name)
   })
@@ -82,8 +70,7 @@ function change(one: Schemas['CredentialOut']): void {
     hosts: ((config.hosts as string[]) ?? []).join(', '),
     test_url: (config.test_url as string) ?? '',
   })
-  for (const key of Object.keys(own)) delete own[key]
-  for (const [key, value] of Object.entries(config)) if (!common.includes(key)) own[key] = String(value ?? '')
+  own.value = Object.fromEntries(Object.entries(config).filter(([key, value]) => !common.includes(key) && value != null))
   rate.value = config.rate ?? null
   adding.value = true
 }
@@ -113,10 +100,8 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
   <ProblemNote v-if="problem" :problem="problem" />
   <form v-if="adding" class="add" @submit.prevent="store">
     <label>Name <BFormInput v-model="form.name" required pattern="[A-Za-z0-9_\-]+" placeholder="office" /></label>
-    <label>Kind <BFormSelect v-model="form.kind" :options="choices" /></label>
-    <label v-for="field in fields" :key="field.name" :title="field.about"
-      >{{ field.title }} <BFormInput v-model="own[field.name]" :required="field.needed && !field.usual" :placeholder="field.usual" autocomplete="off"
-    /></label>
+    <label>Kind <BFormSelect v-model="form.kind" :options="choices" @update:model-value="own = {}" /></label>
+    <SchemaForm :schema="ownSchema" :value="own" @change="(given) => (own = given)" />
     <label
       >Secret
       <BFormInput
