@@ -1,6 +1,7 @@
 """Files: piece by piece, whole or not at all, once for the same bytes, for as long as something refers to them."""
 
 import asyncio
+import base64
 import hashlib
 import hmac
 import json
@@ -22,12 +23,16 @@ import pytest
 import uuid_utils.compat as uuids
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from playwright.sync_api import Browser, expect
 
 from oak_relay.client.errors import NotFound, Problem
 from oak_relay.store import files
 from oak_relay.store.database import Database
 from oak_relay.store.files import PIECE, Arriving, Bounds, Gone, NoRoom, TooLarge
+from tests.browsing import browser, faults, sign_in
 from tests.conftest import Processes, apart, until
+
+__all__ = ["browser"]
 
 BOUNDS = Bounds(50_000_000, 60_000_000)
 HOLDS = """
@@ -550,3 +555,31 @@ def test_what_is_no_file_or_is_cut_off_fails_its_step_alone(house: Processes, pl
         ended = client.start(f"carries-wrongly-{n}").wait()
         assert (ended.state, ended.error.kind if ended.error else "") == ("failed", kind)
     assert house.sql("SELECT count(*) FROM file") == before
+
+
+DOT = base64.b64decode(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg=="
+)
+
+
+def test_a_run_shows_the_pictures_it_was_given(house: Processes, browser: Browser):
+    hook = on_with(house, "seen")
+    files_ = {
+        "picture": ("hut <b>at dawn.png", DOT, "image/png"),
+        "page": ("door.html", b"<script>alert(1)</script>", "text/html"),
+    }
+    answer = httpx.post(hook, data={"guest": "Ada Fenn"}, files=files_)
+    gave(house, answer)
+    page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+    sign_in(page, house)
+    page.goto(f"{house.url}/runs/{answer.json()['run']}")
+    held = page.get_by_role("list", name="Files in it").first
+    picture = held.get_by_role("link", name="hut <b>at dawn.png").locator("img")
+    expect(picture).to_be_visible()
+    expect(held).to_contain_text("text/html, 25 bytes")
+    until(lambda: picture.evaluate("one => one.naturalWidth") == 1)
+    assert faults(page) == []
+    with page.expect_download() as taken:
+        held.get_by_role("link", name="door.html").click()
+    assert taken.value.suggested_filename == "door.html"
+    page.context.close()

@@ -3,6 +3,7 @@ import { CannotEdit } from '../src/edit/changes'
 import { curlStep, isCurl, shellWords } from '../src/edit/curl'
 import { expression, names, reference } from '../src/edit/expressions'
 import { stepsOf } from '../src/edit/paste'
+import { addressOf, filesIn, size } from '../src/lib/files'
 
 describe('names in a text', () => {
   test.each([
@@ -105,5 +106,24 @@ describe('what is pasted', () => {
     ['', null],
   ])('%j', (text, count) => {
     expect(stepsOf(text)?.length ?? null).toBe(count)
+  })
+})
+
+describe('files in a value', () => {
+  const id = '01a21b13-e076-7463-aeca-f57094ac5dd5'
+  const file = { file: id, name: 'hut & tarn.png', type: 'image/png', size: 48_211 }
+  test('are found wherever they stand, each once', () => {
+    expect(filesIn({ a: [file, { b: file }], c: { file: 'door', size: 1 }, d: { file: id } })).toEqual([file])
+    expect(filesIn('no value of files')).toEqual([])
+  })
+  test('have an address and a size', () => {
+    expect(addressOf(file)).toBe(`/api/v1/files/${id}/content?name=hut+%26+tarn.png&type=image%2Fpng`)
+    expect([812, 48_211, 12_000_000].map(size)).toEqual(['812 bytes', '48 kB', '12 MB'])
+  })
+  test('are not looked for without end', () => {
+    let deep: unknown = file
+    for (let n = 0; n < 50; n++) deep = { deep }
+    expect(filesIn(deep)).toEqual([])
+    expect(filesIn(Array.from({ length: 500 }, (_, n) => ({ ...file, name: `${n}` })))).toHaveLength(50)
   })
 })

@@ -59,7 +59,7 @@ async function load(turn: Span, event: Event): Promise<void> {
   <table class="table sums">
     <thead>
       <tr>
-        <th />
+        <th><span class="visually-hidden">What</span></th>
         <th class="num">Count</th>
         <th class="num">Failed</th>
         <th class="num">Tokens</th>

@@ -64,7 +64,7 @@ const words: Record<string, string> = { within: 'within', warned: 'nearly spent'
         <th class="num">Spent</th>
         <th class="num">Of money</th>
         <th>State</th>
-        <th />
+        <th><span class="visually-hidden">What may be done</span></th>
       </tr>
     </thead>
     <tbody>

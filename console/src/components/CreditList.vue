@@ -73,7 +73,7 @@ const ends: Record<string, string> = { within: 'enough', warned: 'ends soon', sp
         <th class="num wide-only">A day</th>
         <th class="wide-only">Lasts until</th>
         <th>State</th>
-        <th />
+        <th><span class="visually-hidden">What may be done</span></th>
       </tr>
     </thead>
     <tbody>

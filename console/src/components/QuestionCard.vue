@@ -7,6 +7,7 @@ import { moment, shown } from '../lib/format'
 import type { Schema } from '../workflow/fields'
 import DataForm from './DataForm.vue'
 import ProblemNote from './ProblemNote.vue'
+import ValueView from './ValueView.vue'
 
 type Question = Schemas['QuestionOut']
 export interface Given {
@@ -74,7 +75,7 @@ function key(event: KeyboardEvent): void {
     <p class="text">{{ question.text }}</p>
     <details v-if="question.input !== null && question.input !== undefined">
       <summary>The call as a whole</summary>
-      <pre>{{ shown(question.input) }}</pre>
+      <ValueView :value="question.input" />
     </details>
     <template v-if="open">
       <form v-if="form" class="fields" @submit.prevent="answer(null)">

@@ -5,6 +5,7 @@ import { between, duration, money, moment, shown } from '../lib/format'
 import { curl, type Exchange, type Turn } from '../lib/exchange'
 import AgentRecord from './AgentRecord.vue'
 import StateMark from './StateMark.vue'
+import ValueView from './ValueView.vue'
 
 const props = defineProps<{ span: Span; line: Line; inner: Span[]; run: string }>()
 const agent = computed(() => props.inner.some((s) => s.kind === 'turn'))
@@ -116,15 +117,15 @@ const waited = computed(() => between(props.span.attempts[chosen.value - 1]?.end
 
     <details v-if="agent">
       <summary>What it was set up with</summary>
-      <pre>{{ shown(span.input) }}</pre>
+      <ValueView :value="span.input" />
     </details>
     <template v-else-if="span.input !== null && !turns.length">
       <h3>Input</h3>
-      <pre>{{ shown(span.input) }}</pre>
+      <ValueView :value="span.input" />
     </template>
     <template v-if="span.output !== null && span.output !== undefined">
       <h3>Output</h3>
-      <pre>{{ shown(span.output) }}</pre>
+      <ValueView :value="span.output" />
     </template>
     <p v-for="one in span.large" :key="one.id" class="quiet">
       Long parts are cut here. <a :href="`/api/v1/artifacts/${one.id}`" target="_blank">The whole {{ one.of === 'detail' ? 'request' : 'outcome' }}</a

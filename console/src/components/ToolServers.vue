@@ -72,7 +72,7 @@ function remove(name: string): void {
           <th>Name</th>
           <th>Where</th>
           <th class="wide-only">Credential</th>
-          <th />
+          <th><span class="visually-hidden">What may be done</span></th>
         </tr>
       </thead>
       <tbody>

@@ -100,7 +100,7 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
           <th class="wide-only">Browser</th>
           <th class="wide-only">Begun</th>
           <th>Last used</th>
-          <th />
+          <th><span class="visually-hidden">What may be done</span></th>
         </tr>
       </thead>
       <tbody>
@@ -154,7 +154,7 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
           <th class="wide-only">Made</th>
           <th class="wide-only">Last used</th>
           <th class="wide-only">Until</th>
-          <th />
+          <th><span class="visually-hidden">What may be done</span></th>
         </tr>
       </thead>
       <tbody>

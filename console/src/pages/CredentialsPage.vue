@@ -134,7 +134,7 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
         <th class="wide-only">Sent to</th>
         <th class="wide-only">Last used</th>
         <th>Last test</th>
-        <th />
+        <th><span class="visually-hidden">What may be done</span></th>
       </tr>
     </thead>
     <tbody>
@@ -203,6 +203,18 @@ const lastTest = (one: Schemas['CredentialOut']) => one.last_test as Schemas['Te
 }
 .add > div {
   align-self: end;
+}
+.add :deep(.field) {
+  align-self: start;
+  margin: 0;
+}
+.add :deep(.field label) {
+  font-weight: 400;
+}
+.add :deep(.field .form-control) {
+  font-size: 1rem;
+  padding: 0.375rem 0.75rem;
+  min-height: 2.4rem;
 }
 @media (max-width: 600px) {
   .acts {

@@ -178,7 +178,7 @@ function remove(name: string): void {
         <th class="wide-only">Credential</th>
         <th class="num wide-only">Read, per million</th>
         <th class="num wide-only">Written</th>
-        <th />
+        <th><span class="visually-hidden">What may be done</span></th>
       </tr>
     </thead>
     <tbody>

@@ -9,8 +9,9 @@ import RunActions from '../components/RunActions.vue'
 import RunScript from '../components/RunScript.vue'
 import SpanRecord from '../components/SpanRecord.vue'
 import StateMark from '../components/StateMark.vue'
-import { duration, money, moment, shown } from '../lib/format'
+import { duration, money, moment } from '../lib/format'
 import { useStream } from '../lib/live'
+import ValueView from '../components/ValueView.vue'
 
 const props = defineProps<{ id: string }>()
 const route = useRoute()
@@ -174,14 +175,14 @@ const related = computed(() => [
         </template>
         <template v-if="page.data.value.result !== null && page.data.value.result !== undefined">
           <h2>Result</h2>
-          <pre>{{ shown(page.data.value.result) }}</pre>
+          <ValueView :value="page.data.value.result" />
         </template>
         <h2>Event</h2>
         <p class="quiet">
           {{ page.data.value.event.type }} from <span class="mono">{{ page.data.value.event.source }}</span>, id
           <span class="mono">{{ page.data.value.event.key }}</span>
         </p>
-        <pre>{{ shown(page.data.value.event.data) }}</pre>
+        <ValueView :value="page.data.value.event.data" />
         <p v-for="one in page.data.value.event.large" :key="one.id" class="quiet">
           Long parts are cut here. <a :href="`/api/v1/artifacts/${one.id}`" target="_blank">The whole</a>, {{ Math.round(one.bytes / 1024) }} KB
         </p>

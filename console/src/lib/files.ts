@@ -1,0 +1,36 @@
+/** A file that is kept by the service, as workflows pass it on. */
+export interface FileValue {
+  file: string
+  name: string
+  type: string
+  size: number
+}
+const ID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/
+const DEEPEST = 8
+const MOST = 50
+
+/** The files in a value, each once, in their order. */
+export function filesIn(value: unknown): FileValue[] {
+  const found = new Map<string, FileValue>()
+  const look = (one: unknown, depth: number): void => {
+    if (!one || typeof one !== 'object' || depth > DEEPEST || found.size >= MOST) return
+    const { file, name, type, size } = one as Record<string, unknown>
+    if (typeof file === 'string' && ID.test(file) && typeof size === 'number') {
+      const told = { file, name: typeof name === 'string' ? name : 'file', type: typeof type === 'string' ? type : '', size }
+      found.set(`${file} ${told.name}`, told)
+    } else for (const inner of Object.values(one)) look(inner, depth + 1)
+  }
+  look(value, 0)
+  return [...found.values()]
+}
+
+/** Where the bytes of a file are. */
+export function addressOf({ file, name, type }: FileValue): string {
+  return `/api/v1/files/${file}/content?${new URLSearchParams({ name, type }).toString()}`
+}
+
+/** `812 bytes`, `48 kB`, `12 MB`. */
+export function size(bytes: number): string {
+  if (bytes < 10_000) return `${bytes} bytes`
+  return bytes < 10_000_000 ? `${Math.round(bytes / 1000)} kB` : `${Math.round(bytes / 1e6)} MB`
+}
