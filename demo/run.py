@@ -21,6 +21,7 @@ from rich.table import Table
 
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
+from oak_relay.standins.media import picture
 
 HERE = Path(__file__).parent
 OUT = Console(highlight=False, width=None if sys.stdout.isatty() else 130)
@@ -55,9 +56,11 @@ def main() -> int:
         seed(client, keys, standins)
         sent = send_requests(standins)
         agents = start_agents(client)
+        photographed = send_picture(url, keys)
         chat(url, DATA["chat"][:-1])
         if given.once:
             decide(client)
+            agents["path-reports"] = photographed
             for run_id in (*sent, *agents.values()):
                 wait_end(client, run_id)
             kill_all(up)
@@ -129,6 +132,15 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
     client.put_model(
         "careful", url=f"{standins}/v1", model="larch-large", credential="models", prices={"input": 3, "output": 12}
     )
+    client.put_model(
+        "seeing",
+        url=f"{standins}/v1",
+        model="larch-large",
+        credential="models",
+        prices={"input": 3, "output": 12},
+        takes=["images"],
+    )
+    client.put_credential("forms", kind="signing", secret=keys["office"])
     client.put_server("weather-station", url=f"{standins}/weather")
     known = {table.name for table in client.tables()}
     for name, columns in DATA["tables"].items():
@@ -189,6 +201,23 @@ def send_requests(standins: str) -> list[str]:
             if not answer.json()["duplicate"]:
                 sys.exit("a webhook sent twice made two runs")
     return runs
+
+
+PICTURE = "- the path is not free, a larch lies across the path"
+"""What the picture shows that a guest took."""
+
+
+def send_picture(url: str, keys: dict[str, str]) -> str:
+    """A guest sends a picture of a path by a form; the id of its run."""
+    answer = httpx.post(
+        f"{url}/hooks/path-reports",
+        data={"guest": "cleo.moss@guests.example", "place": "Marmot Saddle"},
+        files={"picture": ("path to Marmot Saddle.png", picture(PICTURE), "image/png")},
+        headers={"X-Form-Key": keys["office"]},
+        trust_env=False,
+    )
+    answer.raise_for_status()
+    return str(answer.json()["run"])
 
 
 def decide(client: Client) -> None:
@@ -259,6 +288,9 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         "the letter that left is the one a person had changed": letters == [LETTER],
         "an answer was judged before it left": (ended["reply-screen"].result or {}).get("outcome")
         == "gone down the valley",
+        "a model looked at a picture, which is kept as it came": "a larch lies across the path"
+        in str((ended["path-reports"].result or {}).get("seen"))
+        and _pictures(client) == [picture(PICTURE)],
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():
@@ -266,6 +298,12 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
     for line in failed:
         OUT.print(line, style="red")
     return 0 if all(checks.values()) else 1
+
+
+def _pictures(client: Client) -> list[bytes]:
+    """The pictures of the reports of paths."""
+    rows = client.rows("path_reports")
+    return [b"".join(client.read_file(row.row["picture"]["file"])) for row in rows]
 
 
 def wait_end(client: Client, run_id: str):

@@ -55,6 +55,17 @@ def test_an_escape_that_is_cut_may_stand_behind_another():
     assert stream.take("0000000\\&") + stream.take("quot;") + stream.end() == BLANK
 
 
+def test_a_letter_that_is_cut_hides_no_secret_before_it_in_its_run_of_escapes():
+    secret = ":::世000é"
+    text = escaped(f"{secret}{secret[:4]}", ["percent"])
+    blanker = Blanker([secret])
+    for edge in range(len(text)):
+        stream = Stream(blanker)
+        shown = stream.take(text[:edge]) + stream.take(text[edge:]) + stream.end()
+        assert BLANK in shown, edge
+        assert not blanker.finds(shown.replace(BLANK, "\x01")), edge
+
+
 @given(secrets, st.lists(st.sampled_from(["JSON", "percent", "HTML", "JSON all escaped"]), max_size=3), st.text(alphabet=LETTERS, max_size=12), st.data())  # fmt: skip
 @settings(max_examples=300, deadline=None)
 def test_streams_are_blanked_across_the_edges_of_pieces(secret, names, beside, data):

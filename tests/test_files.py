@@ -583,3 +583,34 @@ def test_a_run_shows_the_pictures_it_was_given(house: Processes, browser: Browse
         held.get_by_role("link", name="door.html").click()
     assert taken.value.suggested_filename == "door.html"
     page.context.close()
+
+
+def test_rows_and_samples_hold_files(house: Processes):
+    client = house.client()
+    rows, sample, upserted = (client.add_file(noise(500, 50 + n), f"{n}.png") for n in range(3))
+    client.create_table("albums", {"name": "text", "picture": "any"})
+    client.add_rows("albums", [{"name": "dawn", "picture": rows.value}])
+    steps = """steps:
+  - {step: kept, do: table.upsert, with: {table: albums, match: [name], row: {name: noon, picture: "${ input.picture }"}}}
+  - {step: added, do: table.add, with: {table: albums, row: {name: dusk, picture: "${ input.picture }"}}}
+"""
+    client.save(f"oak: 1\nworkflow: albums\ninput: {{type: object}}\n{steps}", over=True)
+    client.start("albums", {"picture": upserted.value}).wait(60)
+    client.add_sample("albums", "dawn", {"picture": sample.value})
+
+    def holders(table: str, file: UUID) -> int:
+        return int(house.sql(f"SELECT count(*) FROM {table} WHERE file_id = $1", file))
+
+    assert holders("file_of_row", rows.file) == 1
+    assert holders("file_of_row", upserted.file) == 2
+    assert holders("file_of_sample", sample.file) == 1
+    [dawn] = [row for row in client.rows("albums") if row.row["name"] == "dawn"]
+    client.update_row("albums", dawn.id, {"picture": upserted.value})
+    assert (holders("file_of_row", rows.file), holders("file_of_row", upserted.file)) == (0, 3)
+    client.remove_row("albums", dawn.id)
+    assert holders("file_of_row", upserted.file) == 2
+    client.drop_table("albums")
+    assert holders("file_of_row", upserted.file) == 0
+    [kept] = client.samples("albums")
+    client.remove_sample("albums", kept.id)
+    assert holders("file_of_sample", sample.file) == 0

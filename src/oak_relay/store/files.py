@@ -21,7 +21,7 @@ PIECE = 256 * 1024
 """Bytes of a piece."""
 _AHEAD = 16 * PIECE
 """Bytes of room that are taken at once for a file whose size nobody told."""
-_NAMED = re.compile(r'(?:"file":"|oak-file:)([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})[";]')
+_NAMED = re.compile(r'(?:"file": ?"|oak-file:)([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})[";]')
 _SEEN = ("id", "size", "name", "type", "digest", "whole_at")
 _BATCH = 100
 NEVER_COMES = 3600.0
@@ -240,8 +240,8 @@ async def used(connection: asyncpg.Connection, workspace: int) -> int:
 
 
 def named(text: str) -> set[UUID]:
-    """The files that canonical JSON text refers to."""
-    return {UUID(found) for found in _NAMED.findall(text)} if '"file":"' in text or "oak-file:" in text else set()
+    """The files that JSON text refers to, canonical or as the database writes it."""
+    return {UUID(found) for found in _NAMED.findall(text)} if '"file":' in text or "oak-file:" in text else set()
 
 
 async def refer(connection: asyncpg.Connection, workspace: int, references: Iterable[tuple[UUID, UUID]]) -> None:
@@ -250,14 +250,7 @@ async def refer(connection: asyncpg.Connection, workspace: int, references: Iter
     wanted = sorted(set(references))
     if not wanted:
         return
-    there = await connection.fetch(
-        "SELECT id FROM file WHERE workspace_id = $1 AND id = ANY($2::uuid[]) AND whole_at IS NOT NULL "
-        "ORDER BY id FOR KEY SHARE",
-        workspace,
-        sorted({file for _, file in wanted}),
-    )
-    ids = {row["id"] for row in there}
-    kept = [pair for pair in wanted if pair[1] in ids]
+    kept = await _there(connection, workspace, wanted)
     await connection.execute(
         "INSERT INTO file_reference (workspace_id, owner, file_id) SELECT $1, u.* FROM unnest($2::uuid[], $3::uuid[]) AS u "
         "ON CONFLICT DO NOTHING",
@@ -265,6 +258,59 @@ async def refer(connection: asyncpg.Connection, workspace: int, references: Iter
         [owner for owner, _ in kept],
         [file for _, file in kept],
     )
+
+
+async def hold_for_rows(
+    connection: asyncpg.Connection, workspace: int, table_id: UUID, rows: Iterable[tuple[UUID, str]]
+) -> None:
+    """Note that rows of a table, each with its id and JSON text, hold files, and no longer those of before; in the transaction
+    that writes them."""
+    wanted = sorted({(row, file) for row, text in rows for file in named(text)})
+    if not wanted:
+        return
+    kept = await _there(connection, workspace, wanted)
+    await connection.execute(
+        "DELETE FROM file_of_row WHERE workspace_id = $1 AND table_id = $2 AND row_id = ANY($3::uuid[])",
+        workspace,
+        table_id,
+        sorted({row for row, _ in wanted}),
+    )
+    await connection.execute(
+        "INSERT INTO file_of_row (workspace_id, table_id, row_id, file_id) "
+        "SELECT $1, $2, u.* FROM unnest($3::uuid[], $4::uuid[]) AS u ON CONFLICT DO NOTHING",
+        workspace,
+        table_id,
+        [row for row, _ in kept],
+        [file for _, file in kept],
+    )
+
+
+async def hold_for_sample(connection: asyncpg.Connection, workspace: int, sample_id: UUID, text: str) -> None:
+    """Note that a sample of this JSON text holds files, and no longer those of before; in the transaction that writes it."""
+    await connection.execute(
+        "DELETE FROM file_of_sample WHERE workspace_id = $1 AND sample_id = $2", workspace, sample_id
+    )
+    kept = await _there(connection, workspace, sorted((sample_id, file) for file in named(text)))
+    await connection.execute(
+        "INSERT INTO file_of_sample (workspace_id, sample_id, file_id) SELECT $1, $2, unnest($3::uuid[])",
+        workspace,
+        sample_id,
+        [file for _, file in kept],
+    )
+
+
+async def _there(
+    connection: asyncpg.Connection, workspace: int, pairs: Sequence[tuple[UUID, UUID]]
+) -> list[tuple[UUID, UUID]]:
+    """Those of the pairs whose file is there, and stays until the transaction ends."""
+    rows = await connection.fetch(
+        "SELECT id FROM file WHERE workspace_id = $1 AND id = ANY($2::uuid[]) AND whole_at IS NOT NULL "
+        "ORDER BY id FOR KEY SHARE",
+        workspace,
+        sorted({file for _, file in pairs}),
+    )
+    ids = {row["id"] for row in rows}
+    return [pair for pair in pairs if pair[1] in ids]
 
 
 async def owners(connection: asyncpg.Connection, workspace: int, id: UUID, limit: int) -> list[UUID]:
@@ -278,7 +324,10 @@ async def owners(connection: asyncpg.Connection, workspace: int, id: UUID, limit
     return [row["owner"] for row in rows]
 
 
-_ALONE = "NOT EXISTS (SELECT FROM file_reference r WHERE r.workspace_id = f.workspace_id AND r.file_id = f.id)"
+_ALONE = " AND ".join(
+    f"NOT EXISTS (SELECT FROM {table} r WHERE r.workspace_id = f.workspace_id AND r.file_id = f.id)"
+    for table in ("file_reference", "file_of_row", "file_of_sample")
+)
 
 
 async def sweep(connection: asyncpg.Connection, workspace: int, day: float = DAY, never: float = NEVER_COMES) -> int:
@@ -294,7 +343,7 @@ async def sweep(connection: asyncpg.Connection, workspace: int, day: float = DAY
         )
         gone += await _remove(connection, workspace, [row["id"] for row in late])
     await connection.execute(
-        f"UPDATE file f SET alone_since = NULL WHERE workspace_id = $1 AND alone_since IS NOT NULL AND NOT {_ALONE}",
+        f"UPDATE file f SET alone_since = NULL WHERE workspace_id = $1 AND alone_since IS NOT NULL AND NOT ({_ALONE})",
         workspace,
     )
     while True:

@@ -268,6 +268,12 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         if spent:
             await usage.write(connection, workspace, spent)
         await connection.fetchval(statement, worker_id, workspace, fence, *columns)
+        if held:
+            for row in batch.entries():
+                if isinstance(row.change, Added):
+                    await files.hold_for_rows(
+                        connection, workspace, row.change.table, [(row.change.id, row.change.text)]
+                    )
         await _settle(connection, workspace, batch.ends)
         if batch.rests:
             await _rest(connection, workspace, worker_id, batch.rests)

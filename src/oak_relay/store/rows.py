@@ -11,6 +11,7 @@ from sqlalchemy import Text, cast, delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
+from oak_relay.store import files
 from oak_relay.store.database import raw
 from oak_relay.store.tables import table_def, table_row
 
@@ -247,7 +248,9 @@ async def tell(
     depth: int = 0,
 ) -> None:
     """Tell workflows that listen to a table what was done to rows of it: `insert`, `update` or `delete`; each row
-    with its id and its JSON text."""
+    with its id and its JSON text; what files they hold is noted."""
+    if change != "delete":
+        await files.hold_for_rows(connection, workspace, table_id, given)
     await connection.execute(
         "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth) "
         "SELECT $1, u.id, 'table', d.id::text, '/tables/' || d.name, u.id::text, jsonb_build_object('change', $4::text, "

@@ -8,6 +8,8 @@ from uuid import UUID
 import asyncpg
 import uuid_utils.compat as uuids
 
+from oak_relay.store import files
+
 
 @dataclass(frozen=True, slots=True)
 class NewSample:
@@ -32,11 +34,11 @@ class Awaited:
 
 
 async def keep(connection: asyncpg.Connection, workspace: int, workflow_id: UUID, new: NewSample) -> None:
-    """Keep a sample, in the place of one of that name."""
-    await connection.execute(
+    """Keep a sample, in the place of one of that name; in a transaction."""
+    id = await connection.fetchval(
         "INSERT INTO sample (workspace_id, id, workflow_id, step, name, value, trigger, event) "
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (workspace_id, workflow_id, step, name) DO UPDATE "
-        "SET value = excluded.value, trigger = excluded.trigger, event = excluded.event, created_at = now()",
+        "SET value = excluded.value, trigger = excluded.trigger, event = excluded.event, created_at = now() RETURNING id",
         workspace,
         uuids.uuid7(),
         workflow_id,
@@ -46,6 +48,7 @@ async def keep(connection: asyncpg.Connection, workspace: int, workflow_id: UUID
         new.trigger,
         new.event,
     )
+    await files.hold_for_sample(connection, workspace, id, f"{new.value} {new.event or ''}")
 
 
 async def listed(

@@ -141,7 +141,7 @@ class Blanker:
         """Where a secret, or an escape, begins that may go on beyond a text's end; the text's length when none does."""
         if self._heads is None:
             return len(text)
-        first = len(text)
+        first = whole = len(text)
         layer: Layer | None = Layer.outermost(text)
         for _ in range(LAYERS + 1):
             if layer is None:
@@ -149,13 +149,16 @@ class Blanker:
             for _ in range(LAYERS):  # before an escape that is cut another one may stand, of the layer below
                 if (end := layer.unfinished()) == len(layer.text):
                     break
-                first = min(first, layer.starts[end])
+                whole = min(whole, layer.starts[end])
+                first = min(first, whole)
                 layer = layer.until(end)
             begin = self._beginning(layer.text)
             if begin < len(layer.text):
                 first = min(first, layer.starts[begin])
             layer = layer.below()
-        return next((start for start, stop in self._spans(text) if start < first < stop), first)
+        # What is found by itself is no less a secret for a letter that is cut behind it, in the same run of escapes.
+        found = [span for part in {text, text[:whole]} for span in self._spans(part)]
+        return min((start for start, stop in found if start < first < stop), default=first)
 
     def _beginning(self, text: str) -> int:
         """Where the longest end of a text stands that a form begins with, and is longer than."""

@@ -8,7 +8,7 @@ import uuid_utils.compat as uuids
 
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
-from oak_relay.store import rows
+from oak_relay.store import files, rows
 from oak_relay.store.changes.base import About, Prepared, makes
 from oak_relay.store.pages import EntryRow
 
@@ -84,6 +84,7 @@ class Upserted(_Searching):
         found = await connection.fetchrow(
             _UPSERT, workspace, self.table, self.match, self.text, uuids.uuid7(), uuids.uuid7(), row.depth
         )
+        await files.hold_for_rows(connection, workspace, self.table, [(found["id"], found["data"])])
         return {"id": str(found["id"]), "row": values.loads(found["data"]), "created": found["created"]}
 
 

@@ -1,7 +1,7 @@
 """The tables. Everything belongs to a workspace; payloads are canonical JSON text, searched ones JSONB."""
 
 from oak_relay.store.tables.base import MAIN_WORKSPACE, metadata
-from oak_relay.store.tables.files import file, file_piece, file_reference, file_room
+from oak_relay.store.tables.files import file, file_of_row, file_of_sample, file_piece, file_reference, file_room
 from oak_relay.store.tables.history import artifact, event, failure, journal, run
 from oak_relay.store.tables.people import answered, audit, epoch, member, sign_in, token, workspace
 from oak_relay.store.tables.queues import (
@@ -47,6 +47,8 @@ __all__ = [
     "failure",
     "fence",
     "file",
+    "file_of_row",
+    "file_of_sample",
     "file_piece",
     "file_reference",
     "file_room",

@@ -71,3 +71,31 @@ file_reference = Table(
     Index("ix_file_reference_file", "workspace_id", "file_id"),
     postgresql_partition_by="RANGE (owner)",
 )
+
+# Rows of tables, and samples, that hold a file; for as long as they are there.
+file_of_row = Table(
+    "file_of_row",
+    metadata,
+    workspace_key(),
+    Column("table_id", Uuid, nullable=False),
+    Column("row_id", Uuid, nullable=False),
+    Column("file_id", Uuid, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "table_id", "row_id", "file_id"),
+    ForeignKeyConstraint(
+        ["workspace_id", "table_id", "row_id"],
+        ["table_row.workspace_id", "table_row.table_id", "table_row.id"],
+        ondelete="CASCADE",
+    ),
+    Index("ix_file_of_row_file", "workspace_id", "file_id"),
+)
+
+file_of_sample = Table(
+    "file_of_sample",
+    metadata,
+    workspace_key(),
+    Column("sample_id", Uuid, nullable=False),
+    Column("file_id", Uuid, nullable=False),
+    PrimaryKeyConstraint("workspace_id", "sample_id", "file_id"),
+    ForeignKeyConstraint(["workspace_id", "sample_id"], ["sample.workspace_id", "sample.id"], ondelete="CASCADE"),
+    Index("ix_file_of_sample_file", "workspace_id", "file_id"),
+)

@@ -62,8 +62,37 @@ def upgrade() -> None:
     )
     op.create_index("ix_file_reference_file", "file_reference", ["workspace_id", "file_id"])
     op.execute("CREATE TABLE file_reference_rest PARTITION OF file_reference DEFAULT")
+    op.create_table(
+        "file_of_row",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("table_id", sa.Uuid(), nullable=False),
+        sa.Column("row_id", sa.Uuid(), nullable=False),
+        sa.Column("file_id", sa.Uuid(), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "table_id", "row_id", "file_id", name="pk_file_of_row"),
+        sa.ForeignKeyConstraint(
+            ["workspace_id", "table_id", "row_id"],
+            ["table_row.workspace_id", "table_row.table_id", "table_row.id"],
+            name="fk_file_of_row_workspace_id_table_row",
+            ondelete="CASCADE",
+        ),
+    )
+    op.create_index("ix_file_of_row_file", "file_of_row", ["workspace_id", "file_id"])
+    op.create_table(
+        "file_of_sample",
+        sa.Column("workspace_id", sa.SmallInteger(), nullable=False),
+        sa.Column("sample_id", sa.Uuid(), nullable=False),
+        sa.Column("file_id", sa.Uuid(), nullable=False),
+        sa.PrimaryKeyConstraint("workspace_id", "sample_id", "file_id", name="pk_file_of_sample"),
+        sa.ForeignKeyConstraint(
+            ["workspace_id", "sample_id"],
+            ["sample.workspace_id", "sample.id"],
+            name="fk_file_of_sample_workspace_id_sample",
+            ondelete="CASCADE",
+        ),
+    )
+    op.create_index("ix_file_of_sample_file", "file_of_sample", ["workspace_id", "file_id"])
 
 
 def downgrade() -> None:
-    for table in ("file_reference", "file_room", "file_piece", "file"):
+    for table in ("file_of_sample", "file_of_row", "file_reference", "file_room", "file_piece", "file"):
         op.drop_table(table)
