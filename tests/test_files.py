@@ -9,11 +9,12 @@ import random
 import signal
 import socket
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from email.parser import BytesParser
 from email.policy import HTTP
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any, ClassVar
 from uuid import UUID
 
@@ -26,6 +27,7 @@ from hypothesis import strategies as st
 from playwright.sync_api import Browser, expect
 
 from oak_relay.client.errors import NotFound, Problem
+from oak_relay.service import uploads
 from oak_relay.store import files
 from oak_relay.store.database import Database
 from oak_relay.store.files import PIECE, Arriving, Bounds, Gone, NoRoom, TooLarge
@@ -614,3 +616,23 @@ def test_rows_and_samples_hold_files(house: Processes):
     [kept] = client.samples("albums")
     client.remove_sample("albums", kept.id)
     assert holders("file_of_sample", sample.file) == 0
+
+
+def test_who_sends_a_byte_now_and_then_is_sent_away(monkeypatch: pytest.MonkeyPatch):
+    clock = iter(range(0, 100_000, 20))
+    monkeypatch.setattr(uploads, "time", SimpleNamespace(monotonic=lambda: next(clock)))
+
+    async def trickle(size: int) -> AsyncIterator[bytes]:
+        for _ in range(10):
+            yield b"x" * size
+
+    async def came(size: int) -> int:
+        request: Any = SimpleNamespace(stream=lambda: trickle(size))
+        return sum([len(piece) async for piece in uploads._pieces(request, uploads.NoProof())])
+
+    async def both() -> None:
+        with pytest.raises(TimeoutError):
+            await came(1)
+        assert await came(200_000) == 2_000_000
+
+    apart(both)

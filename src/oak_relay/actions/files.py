@@ -9,7 +9,7 @@ from urllib.parse import unquote
 
 import httpx
 
-from oak_relay.capabilities.given import HeldFile
+from oak_relay.capabilities.given import HeldFile, file_name
 from oak_relay.capabilities.protocols import Files
 from oak_relay.document import values
 
@@ -67,8 +67,7 @@ def called(response: httpx.Response, url: httpx.URL) -> tuple[str, str]:
     kind = response.headers.get("content-type", "").split(";")[0].strip().lower()[:120]
     found = _NAME.search(response.headers.get("content-disposition", ""))
     said = (unquote(found[1]) if found[1] else found[2] or found[3] or "") if found else ""
-    name = (said or unquote(url.path)).replace("\\", "/").rstrip("/").rsplit("/", 1)[-1]
-    name = "".join(sign for sign in name if sign.isprintable()).strip().strip(".")[:255] or "file"
+    name = file_name(said or unquote(url.path))
     return name, kind or mimetypes.guess_type(name)[0] or "application/octet-stream"
 
 

@@ -24,6 +24,12 @@ class Result:
     usage: Usage = NOTHING
 
 
+def file_name(told: str) -> str:
+    """A file's name as somebody else tells it, without folders and without what no name holds; at most 255 letters."""
+    last = told.replace("\\", "/").rstrip("/").rsplit("/", 1)[-1]
+    return "".join(sign for sign in last if sign.isprintable()).strip().strip(".")[:255] or "file"
+
+
 @dataclass(frozen=True, slots=True)
 class HeldFile:
     """A file that is kept here, called as whoever refers to it calls it."""

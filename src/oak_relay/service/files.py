@@ -8,6 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
+from oak_relay.capabilities.given import file_name
 from oak_relay.service import uploads
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
@@ -87,7 +88,7 @@ async def file_content(
         found = await files.about(connection, parts.workspace, file_id)
     if found is None:
         raise missing("file", str(file_id), "nothing may have referred to it for two days")
-    return sent(parts, found, uploads.cleaned(name or found.name), type or found.type)
+    return sent(parts, found, file_name(name or found.name), type or found.type)
 
 
 def sent(parts: Parts, file: Stored, name: str, type: str) -> StreamingResponse:

@@ -2,6 +2,7 @@
 request is kept together, once all of it is there and who sent it is proved; else nothing of it is."""
 
 import asyncio
+import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -12,6 +13,7 @@ from python_multipart.exceptions import FormParserError
 from python_multipart.multipart import parse_options_header
 from starlette.requests import ClientDisconnect
 
+from oak_relay.capabilities.given import file_name
 from oak_relay.document.numbers import whole
 from oak_relay.service.parts import Parts
 from oak_relay.service.problems import Problem
@@ -19,6 +21,8 @@ from oak_relay.store.files import Arriving, Bounds, Gone, NoRoom, Stored, TooLar
 
 _SILENT, _LONGEST = 30.0, 900.0
 """Seconds in which nothing may come, and that all of it may take."""
+_SLOWEST = 5_000
+"""Bytes a second that come at least, once it takes longer than a silence: who sends less keeps others from sending."""
 _PARTS, _FILES = 1_000, 100
 """Parts and files of one form; headers of a part are limited by the parser."""
 _TEXTS = frozenset(("", "application/json", "application/x-www-form-urlencoded", "text/plain", "text/json"))
@@ -69,12 +73,6 @@ def media_of(content_type: str) -> str:
     return content_type.split(";")[0].strip().lower()[:120]
 
 
-def cleaned(name: str) -> str:
-    """A file name without the folders it came with, and without what no name holds."""
-    last = name.replace("\\", "/").rsplit("/", 1)[-1]
-    return "".join(sign for sign in last if sign.isprintable()).strip().strip(".")[:255] or "file"
-
-
 @dataclass
 class Body:
     """What a request brings, not kept yet."""
@@ -90,7 +88,7 @@ class Body:
             self.parts.database, self.parts.workspace, Bounds(settings.file_limit, settings.files_limit)
         )
         await arriving.begin(announced)
-        self.coming.append(_Coming(arriving, cleaned(name), type or "application/octet-stream"))
+        self.coming.append(_Coming(arriving, file_name(name), type or "application/octet-stream"))
         return arriving
 
     def data(self, kept: Sequence[FileValue]) -> dict[str, object]:
@@ -159,12 +157,17 @@ def refusal(error: BaseException, parts: Parts) -> Problem | None:
 
 async def _pieces(request: Request, proof: Proving) -> AsyncIterator[bytes]:
     coming = request.stream().__aiter__()
+    began, size = time.monotonic(), 0
     async with asyncio.timeout(_LONGEST):
         while True:
             async with asyncio.timeout(_SILENT):
                 piece = await anext(coming, None)
             if piece is None:
                 return
+            size += len(piece)
+            took = time.monotonic() - began
+            if took > _SILENT and size < took * _SLOWEST:
+                raise TimeoutError
             proof.take(piece)
             yield piece
 
