@@ -17,7 +17,7 @@ const PICTURES = new Set(['image/gif', 'image/jpeg', 'image/png', 'image/webp'])
         <img v-if="PICTURES.has(one.type)" :src="addressOf(one)" alt="" loading="lazy" />
         {{ one.name }}
       </a>
-      <span class="quiet">{{ one.type }}, {{ size(one.size) }}</span>
+      <span class="quiet ms-1">{{ one.type }}, {{ size(one.size) }}</span>
     </li>
   </ul>
 </template>
