@@ -29,7 +29,7 @@ with atheris.instrument_imports(include=["oak_relay", "jsonpath", "dateutil", "c
     from oak_relay import jsontext
     from oak_relay.actions import servers
     from oak_relay.actions.catalogue import offer
-    from oak_relay.actions.http import Exchange
+    from oak_relay.actions.exchange import Exchange
     from oak_relay.actions.server_calls import Calls, ServerCall
     from oak_relay.capabilities.alias import Alias
     from oak_relay.document import calendar, durations, paths, schemas, values, wire

@@ -24,7 +24,7 @@ from oak_relay.runtime.door import ASKED, Asked, Closed, Door
 from oak_relay.runtime.listed import Listed
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.settings import Settings
-from oak_relay.vault.kinds import Basic, Bearer
+from oak_relay.vault.keys import Basic, Bearer
 from tests.conftest import Processes, until
 
 SOURCE = Path(__file__).parent.parent / "src" / "oak_relay"

@@ -16,7 +16,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
-from oak_relay.actions.http import send
+from oak_relay.actions.exchange import send
 from oak_relay.document.errors import StepFailed
 from oak_relay.runtime.door import Door
 from oak_relay.runtime.outbound import outbound

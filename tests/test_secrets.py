@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from oak_relay.client.errors import Invalid
 from oak_relay.vault.blanking import BLANK
-from oak_relay.vault.kinds import Basic
+from oak_relay.vault.keys import Basic
 from oak_relay.vault.sealing import KeyProblem, Sealer, master_key, unwrap, wrap_new
 from tests.conftest import Processes, until
 from tests.test_service import ASKED
@@ -40,7 +40,7 @@ result: {header: "${ echoed.body.header }", length: "${ echoed.body.header | len
 
 def forms(secret: str) -> set[str]:
     raw = secret.encode()
-    pair = Basic(secret=secret, user="office").headers()["Authorization"].removeprefix("Basic ")
+    pair = Basic(secret=secret, user="office").authorization().headers["Authorization"].removeprefix("Basic ")
     return {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], base64.b64encode(raw).decode(), base64.b64encode(raw).decode().rstrip("="),
             base64.urlsafe_b64encode(raw).decode(), pair}  # fmt: skip
 

@@ -6,7 +6,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields
-from oak_relay.actions.http import authorised, send
+from oak_relay.actions.exchange import authorised, send
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import durations
@@ -15,19 +15,19 @@ from oak_relay.document.text import Path
 from oak_relay.document.values import in_brief
 from oak_relay.document.words import Duration, Model
 from oak_relay.triggers.base import Looking, Occasion, WatchTrigger
-from oak_relay.vault.kinds import Credential
+from oak_relay.vault.kinds import Authorization, SecretSent
 
 _LARGEST = 100_000
 
 
-class BellKey(Credential):
+class BellKey(SecretSent):
     """Key of a hut's bell."""
 
     kind: Literal["bell-key"] = "bell-key"
     hut: str = Field(min_length=1, title="Hut")
 
-    def headers(self) -> dict[str, str]:
-        return {"X-Bell": f"{self.hut}:{self.reveal()}"}
+    def authorization(self) -> Authorization:
+        return Authorization({"X-Bell": f"{self.hut}:{self.reveal()}"})
 
 
 class RingInput(Fields):
@@ -41,9 +41,9 @@ class Rung(BaseModel):
 
 
 async def _ring(given: RingInput, at: Outbound) -> Result:
-    headers = {"Idempotency-Key": at.key, **await authorised(at, given.url, given.credential)}
-    request = at.http.build_request("POST", given.url, json={"times": given.times}, headers=headers, timeout=at.timeout)
-    exchange = await send(at, request, _LARGEST, given.credential)
+    headers = {"Idempotency-Key": at.key}
+    plain = at.http.build_request("POST", given.url, json={"times": given.times}, headers=headers, timeout=at.timeout)
+    exchange = await send(at, await authorised(at, plain, given.credential), _LARGEST, given.credential)
     if exchange.status != 200:
         raise exchange.failure()
     return Result(exchange.read("json"), exchange.detail)
@@ -70,8 +70,8 @@ class BellTrigger(WatchTrigger[Bell]):
         return durations.seconds(given.every)
 
     async def look(self, given: Bell, settings: Mapping[str, Any], at: Looking) -> Iterable[Occasion]:
-        headers = await authorised(at, given.url, given.credential)
-        exchange = await send(at, at.http.build_request("GET", given.url, headers=headers), _LARGEST, None)
+        request = await authorised(at, at.http.build_request("GET", given.url), given.credential)
+        exchange = await send(at, request, _LARGEST, given.credential)
         if exchange.status != 200:
             raise exchange.failure()
         return [Occasion("bell.rang", rang, str(rang["id"])) for rang in exchange.read("json")]

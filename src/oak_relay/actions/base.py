@@ -105,7 +105,26 @@ class Action:
             sentence=sentence or (lambda *_: self.title),
             credentials=self.credentials,
             streams=self.streams,
+            scopes=self.scopes,
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """How trying a credential went: a sentence, what to do, both sides of the exchange. `tried` whether anything was; `account`
+    whose it is and `may` what it may do, where that was told."""
+
+    ok: bool
+    sentence: str
+    fix: str = ""
+    exchange: Mapping[str, Any] | None = None
+    tried: bool = True
+    account: str = ""
+    may: tuple[str, ...] = ()
+
+
+Trying = Callable[[str, Any, Surroundings], Awaitable[Tried]]
+"""How a kind of credential is tried, harmlessly: given its name, itself and surroundings. Raises `StepFailed`."""
 
 
 @dataclass(frozen=True)
@@ -117,3 +136,5 @@ class Connector:
     actions: Sequence[Action] = ()
     credentials: Sequence[type[Credential]] = ()
     triggers: Sequence[TriggerKind[Any]] = ()
+    trying: Mapping[str, Trying] = field(default_factory=dict)
+    """How its kinds of credentials are tried that are not tried by an address of theirs."""

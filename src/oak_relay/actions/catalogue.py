@@ -8,7 +8,8 @@ from typing import Any
 
 import structlog
 
-from oak_relay.actions.base import Action, Connector
+from oak_relay.actions import trying
+from oak_relay.actions.base import Action, Connector, Trying
 from oak_relay.document.check_base import World
 from oak_relay.document.errors import StepFailed
 from oak_relay.triggers.base import TriggerKind, TriggerKinds
@@ -38,6 +39,7 @@ class Catalogue:
         kinds: dict[str, type[Credential]] = {}
         triggers: dict[str, TriggerKind[Any]] = {}
         self.faults: dict[str, str] = {}
+        self._trying: dict[str, Trying] = {}
         for name, connector in connectors.items():
             stored = {str(kind.model_fields["kind"].default): kind for kind in connector.credentials}
             begins = {kind.name: kind for kind in connector.triggers}
@@ -53,6 +55,7 @@ class Catalogue:
                 self._actions |= offered
                 kinds |= stored
                 triggers |= begins
+                self._trying |= connector.trying
         self.credentials = CredentialKinds(kinds.values())
         self.triggers = TriggerKinds(triggers.values())
 
@@ -67,9 +70,17 @@ class Catalogue:
             raise StepFailed("missing", f"there is no action {name}", fix="see the catalogue of actions")
         return action
 
+    def trying(self, kind: str) -> Trying:
+        """How credentials of a kind are tried."""
+        return self._trying.get(kind, trying.by_address)
+
+    def known(self, name: object) -> Action | None:
+        """An action, if there is one of that name."""
+        return self._actions.get(name) if isinstance(name, str) else None
+
     def streams(self, name: str) -> bool:
         """Whether an action's answer is told while it is being written."""
-        action = self._actions.get(name)
+        action = self.known(name)
         return action is not None and action.streams
 
     def world(
@@ -80,12 +91,24 @@ class Catalogue:
         workflows: frozenset[str] | None = None,
         servers: frozenset[str] | None = None,
         unpriced: frozenset[str] = frozenset(),
+        consents: Mapping[str, Collection[str] | None] | None = None,
+        limited: Mapping[str, Collection[str]] | None = None,
     ) -> World:
         """What documents may name, with what is stored in a workspace; None of it where that is not known."""
         shapes = {action.name: action.shape for action in self}
         unsent = frozenset(kind for kind in self.credentials if not self.credentials.sent(kind))
         return World(
-            shapes, self.triggers, models, credentials, tables, workflows, servers, unpriced=unpriced, unsent=unsent
+            shapes,
+            self.triggers,
+            models,
+            credentials,
+            tables,
+            workflows,
+            servers,
+            unpriced=unpriced,
+            unsent=unsent,
+            consents=consents or {},
+            limited=limited or {},
         )
 
 

@@ -7,7 +7,7 @@ from urllib.parse import quote
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields
-from oak_relay.actions.http import authorised, send
+from oak_relay.actions.exchange import authorised, send
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
@@ -38,7 +38,6 @@ async def _send(given: SendInput, at: Outbound) -> Result:
     if given.subject is not None:
         attributes["subject"] = given.subject
     headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Idempotency-Key": at.key}
-    headers |= await authorised(at, given.url, given.credential)
     if given.mode == "structured":
         headers["Content-Type"] = "application/cloudevents+json"
         body = values.dumps({**attributes, "data": given.data})
@@ -47,6 +46,7 @@ async def _send(given: SendInput, at: Outbound) -> Result:
         headers |= {f"ce-{name}": quote(value, safe=" !#$&'()*+,/:;=?@[]-._~") for name, value in attributes.items()}
         body = values.dumps(given.data)
     request = at.http.build_request("POST", given.url, content=body.encode(), headers=headers, timeout=at.timeout)
+    request = await authorised(at, request, given.credential)
     exchange = await send(at, request, 100_000, given.credential)
     if not 200 <= exchange.status < 300:
         raise exchange.failure()

@@ -23,6 +23,10 @@ class Sent:
     headers: Mapping[str, str]
     pieces: Callable[[], AsyncIterator[bytes]]
 
+    def __aiter__(self) -> AsyncIterator[bytes]:
+        """Its pieces, from the first one, as often as it is asked for them."""
+        return self.pieces()
+
 
 async def whole(value: object, at: Files) -> Sent:
     """A file as the whole body. Raises `StepFailed`."""

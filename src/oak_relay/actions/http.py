@@ -1,30 +1,27 @@
 """`http.request`: any HTTP service, with a stored credential, an idempotency key and trace context."""
 
-from collections.abc import Awaitable, Callable, Mapping
-from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any, Literal
 from urllib.parse import quote
 
-import httpx
 from pydantic import BaseModel, Field, model_validator
 
-from oak_relay.actions import files
+from oak_relay.actions import files, trying
 from oak_relay.actions.base import Action, Connector, Fields, Given, Repeat
-from oak_relay.capabilities.given import HeldFile, Result
-from oak_relay.capabilities.protocols import Outbound, Sends
+from oak_relay.actions.exchange import authorised, send
+from oak_relay.capabilities.given import Result
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values, wire
-from oak_relay.document.errors import ErrorKind, Reached, StepFailed
+from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
 from oak_relay.document.wire import WebAddress
 from oak_relay.triggers.webhook import WebhookTrigger
-from oak_relay.vault.blanking import unseen
-from oak_relay.vault.kinds import Basic, Bearer, HeaderKey, Signing
+from oak_relay.vault.certificate import Certificate
+from oak_relay.vault.keys import Basic, Bearer, HeaderKey, QueryKey
+from oak_relay.vault.keys import Fields as FieldsKey
+from oak_relay.vault.oauth import OAuth
+from oak_relay.vault.signing import Signing
 
-_LONGEST_DELAY = 86_400.0
-"""Seconds after which something is asked again, whatever a server says."""
 _SAFE = ("GET", "HEAD", "OPTIONS", "PUT", "DELETE")
-_SHOWN = 20_000
 
 
 class Look(Fields):
@@ -97,20 +94,21 @@ async def _perform(given: RequestInput, at: Outbound) -> Result:
         content["data"] = given.form
     elif given.file is not None:
         sent = await files.whole(given.file, at)
-        content["content"] = sent.pieces()
+        content["content"] = sent
         theirs |= sent.headers
     elif given.multipart is not None:
         sent = await files.form(given.multipart, at)
-        content["content"] = sent.pieces()
+        content["content"] = sent
         theirs |= sent.headers
-    headers = wire.overlaid(theirs, given.headers, ours, await authorised(at, given.url, given.credential))
     query = {k: values.text_of(v) for k, v in given.query.items()}
-    request = at.http.build_request(
+    headers = wire.overlaid(theirs, given.headers, ours)
+    plain = at.http.build_request(
         given.method, given.url, params=query or None, headers=headers, timeout=at.timeout, **content
     )
+    request = await authorised(at, plain, given.credential)
     if repeat_of(given.model_dump()) in ("unsafe", "checkable"):
         at.send_check()
-    keep = (lambda response: files.kept(response, request.url, at)) if given.response == "file" else None
+    keep = (lambda response: files.kept(response, plain.url, at)) if given.response == "file" else None
     exchange = await send(at, request, given.size_limit, given.credential, keep=keep)
     fine = exchange.status in given.expect if given.expect else 200 <= exchange.status < 300
     if not fine:
@@ -125,203 +123,15 @@ async def _happened(given: RequestInput, at: Outbound) -> Result | None:
     url = given.look.url.replace("{idempotency_key}", quote(at.key, safe=""))
     query = {name: values.text_of(value) for name, value in given.look.query.items()}
     ours = {"traceparent": at.trace_parent}
-    headers = wire.overlaid(given.headers, ours, await authorised(at, url, given.credential))
-    request = at.http.build_request("GET", url, params=query or None, headers=headers, timeout=at.timeout)
-    exchange = await send(at, request, given.size_limit, given.credential)
+    headers = wire.overlaid(given.headers, ours)
+    plain = at.http.build_request("GET", url, params=query or None, headers=headers, timeout=at.timeout)
+    exchange = await send(at, await authorised(at, plain, given.credential), given.size_limit, given.credential)
     if exchange.status in given.look.absent:
         return None
     if not 200 <= exchange.status < 300:
         raise exchange.failure()
     found = {"status": exchange.status, "headers": exchange.headers, "body": exchange.read(given.response)}
     return Result(found, exchange.detail)
-
-
-async def authorised(at: Outbound, url: str, credential: str | None) -> dict[str, str]:
-    """The headers of a stored credential for an address. Raises `StepFailed` (`denied`) for one it may not go to."""
-    at.may_reach(url)
-    if not credential:
-        return {}
-    stored = await at.credential(credential)
-    if not stored.may_reach(url):
-        raise StepFailed(
-            "denied",
-            f"the credential {credential} may only be sent to {', '.join(stored.hosts) or 'nobody'}",
-            fix="use another credential, or add this place to its hosts (by http, http:// is written before the host)",
-        )
-    return stored.headers()
-
-
-class Exchange:
-    """A request and its reply."""
-
-    def __init__(
-        self,
-        what: str,
-        shown: dict[str, Any],
-        response: httpx.Response,
-        body: bytes,
-        credential: str | None,
-        at: Sends,
-        kept: HeldFile | None = None,
-    ) -> None:
-        self.status = response.status_code
-        self.headers = {k.lower(): v for k, v in response.headers.items()}
-        self.body = body
-        self.credential = credential
-        self.kept = kept
-        self.what = what
-        self._at = at
-        read: object = kept.value if kept is not None else at.shown(self._text(), _SHOWN)
-        answered = {"status": self.status, "headers": unseen(self.headers), "body": read}
-        self.detail = {"exchange": {"request": shown, "response": answered}}
-
-    def _text(self) -> str:
-        return self.body.decode("utf-8", "replace")
-
-    def read(self, form: str) -> Any:
-        """The body as JSON or text. Raises `StepFailed` (`wrong_shape`)."""
-        is_json = "json" in self.headers.get("content-type", "")
-        if form == "text" or (form == "auto" and not is_json):
-            return self._text()
-        if not self.body and form == "auto":
-            return None
-        try:
-            return values.loads(self.body)
-        except values.NotJson as error:
-            raise StepFailed(
-                "wrong_shape",
-                f"{self.what} answered what is not JSON: {error}",
-                fix="ask for response: text",
-                reached="yes",
-                detail=self.detail,
-            ) from None
-
-    def failure(self) -> StepFailed:
-        """The error that an unwanted status means."""
-        kind, fix = _kind_of(self.status)
-        used = f" with the credential {self.credential}" if self.credential else ""
-        words = self._at.said(" ".join(self._text().split()), 300)
-        message = f"{self.what}{used} answered {self.status}" + (f": {words}" if words else "")
-        delay = retry_after(self.headers)
-        return StepFailed(kind, message, fix=fix, reached=_reached(self.status, delay), delay=delay, detail=self.detail)
-
-
-async def send(
-    at: Sends,
-    request: httpx.Request,
-    size_limit: int,
-    credential: str | None,
-    take: Callable[[str], None] | None = None,
-    show: bool = True,
-    keep: Callable[[httpx.Response], Awaitable[HeldFile]] | None = None,
-) -> Exchange:
-    """Send and read, up to a size; `take` is given the lines of an event stream as they come; without `show` a trace
-    leaves out the request's body. Where `keep` is given, an answer that went well is given to it, to be kept as a file. Raises `StepFailed` for what went wrong on the way."""
-    url = str(request.url)
-    what = f"{request.method} {url.partition('?')[0].partition('#')[0]}"
-    shown = request_shown(request, url, credential, show, at)
-    detail = {"exchange": {"request": shown}}
-    try:
-        response = await at.http.send(request, stream=True)
-        try:
-            pieces, size, rest = [], 0, b""
-            if keep is not None and response.is_success:
-                return Exchange(what, shown, response, b"", credential, at, await keep(response))
-            lines = take is not None and "text/event-stream" in response.headers.get("content-type", "")
-            async for piece in response.aiter_bytes():
-                pieces.append(piece)
-                if take is not None and lines:
-                    *whole, rest = (rest + piece).split(b"\n")
-                    for line in whole:
-                        take(line.decode("utf-8", "replace").rstrip("\r"))
-                size += len(piece)
-                if size > size_limit:
-                    raise StepFailed(
-                        "too_long",
-                        f"{what} answered more than {size_limit} bytes",
-                        fix="raise size_limit, or ask for less",
-                        reached="yes",
-                        detail=detail,
-                    )
-        finally:
-            await response.aclose()
-    except (httpx.TransportError, httpx.DecodingError) as error:
-        raise broken(error, what, detail) from None
-    return Exchange(what, shown, response, b"".join(pieces), credential, at)
-
-
-def broken(error: httpx.HTTPError, what: str, detail: dict[str, Any]) -> StepFailed:
-    """What an exchange that broke off means."""
-    if isinstance(error, httpx.ConnectTimeout):
-        return StepFailed("timeout", f"{what}: no connection in time", fix="is the host up?", detail=detail)
-    if isinstance(error, httpx.TimeoutException):
-        late = f"{what} gave no answer in time"
-        return StepFailed("timeout", late, fix="raise the step's timeout", reached="maybe", detail=detail)
-    if isinstance(error, httpx.ConnectError):
-        fix = "is the address right, and the host up?"
-        return StepFailed("unavailable", f"{what}: cannot connect ({error})", fix=fix, detail=detail)
-    reason = f"{what}: the connection broke ({str(error) or type(error).__name__})"
-    return StepFailed("unavailable", reason, fix="try again", reached="maybe", detail=detail)
-
-
-def request_shown(request: httpx.Request, url: str, credential: str | None, show: bool, at: Sends) -> dict[str, Any]:
-    """A request as a trace shows it: secrets blanked, the credential named."""
-    streamed = not isinstance(request.stream, httpx.ByteStream)
-    content = request.read() if show and not streamed else b""
-    if streamed or request.headers.get("content-type", "").startswith("multipart/"):
-        body = f"({int(request.headers.get('content-length', len(content))):,} bytes)"
-    else:
-        body = at.shown(content.decode("utf-8", "replace"), _SHOWN)
-    return {
-        "method": request.method,
-        "url": url,
-        "headers": unseen(request.headers),
-        "body": body,
-        "credential": credential,
-    }
-
-
-def retry_after(headers: Mapping[str, str]) -> float | None:
-    """Seconds that a `Retry-After` header (RFC 9110) asks for."""
-    text = headers.get("retry-after", "").strip()
-    if not text:
-        return None
-    try:
-        if text[0].isdigit():
-            seconds = float(text)
-        else:
-            seconds = (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds()
-    except (TypeError, ValueError, OverflowError):
-        return None
-    return min(max(0.0, seconds), _LONGEST_DELAY)
-
-
-def _reached(status: int, delay: float | None) -> Reached:
-    """Whether what was asked for was reached, as a status tells. Who answers for another (502, 504) does not know, nor is
-    503 a refusal unless it says when to come again (RFC 9110)."""
-    if status in (401, 402, 403, 404, 405, 429) or (status == 503 and delay is not None):
-        return "no"
-    return "maybe" if status in (502, 503, 504) else "yes"
-
-
-def _kind_of(status: int) -> tuple[ErrorKind, str]:
-    if status in (401, 403):
-        return "denied", "test the credential; it may be wrong, expired, or of another project"
-    if status == 402:
-        return "out_of_credit", "top up the account behind this credential"
-    if status in (404, 410):
-        return "missing", "check the address and its ids"
-    if status in (408, 504):
-        return "timeout", "try again later"
-    if status == 413:
-        return "too_long", "send less"
-    if status == 429:
-        return "busy", "it asks to be called less often"
-    if status in (500, 502, 503):
-        return "unavailable", "try again later"
-    if 400 <= status < 500:
-        return "invalid", "read its answer; the request does not suit it"
-    return "failed", "read its answer"
 
 
 CONNECTOR = Connector(
@@ -343,6 +153,7 @@ CONNECTOR = Connector(
             tell="$.body",
         )
     ],
-    credentials=[Bearer, HeaderKey, Basic, Signing],
+    credentials=[Bearer, HeaderKey, QueryKey, Basic, FieldsKey, Signing, OAuth, Certificate],
     triggers=[WebhookTrigger()],
+    trying={"signing": trying.by_signing, "certificate": trying.by_certificate, "oauth": trying.by_token},
 )

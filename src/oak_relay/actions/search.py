@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 from pydantic import AfterValidator, BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields
-from oak_relay.actions.http import authorised, send
+from oak_relay.actions.exchange import authorised, send
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document.durations import moment, seconds
@@ -40,7 +40,6 @@ class Searched(BaseModel):
 
 async def _search(given: SearchInput, at: Outbound) -> Result:
     headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Accept": "application/feed+json"}
-    headers |= await authorised(at, given.url, given.credential)
     oldest = datetime.now(UTC) - timedelta(seconds=seconds(given.newer_than)) if given.newer_than else None
     query = {
         "q": given.query,
@@ -50,6 +49,7 @@ async def _search(given: SearchInput, at: Outbound) -> Result:
     }
     params = {name: value for name, value in query.items() if value}
     request = at.http.build_request("GET", given.url, params=params, headers=headers, timeout=at.timeout)
+    request = await authorised(at, request, given.credential)
     exchange = await send(at, request, _LARGEST, given.credential)
     if exchange.status != 200:
         raise exchange.failure()

@@ -15,7 +15,7 @@ from mcp.shared.message import SessionMessage
 from mcp.types import jsonrpc_message_adapter
 from pydantic import ValidationError
 
-from oak_relay.actions.http import Exchange, authorised, broken, request_shown
+from oak_relay.actions.exchange import Exchange, authorised, broken, request_shown, sent, what_of
 from oak_relay.actions.server_calls import LARGEST, Calls, ServerCall
 from oak_relay.document.errors import StepFailed
 
@@ -55,13 +55,12 @@ class _Door(httpx2.AsyncBaseTransport):
             "traceparent": at.trace_parent,
             "Idempotency-Key": at.key,
             **{name: request.headers[name] for name in _OF_THE_PROTOCOL if name in request.headers},
-            **await authorised(at, url, self._credential),
         }
-        sent = at.http.build_request(request.method, url, content=content or None, headers=headers, timeout=at.timeout)
-        what = f"{request.method} {url.partition('?')[0]}"
-        shown = request_shown(sent, url, self._credential, True, at)
+        plain = at.http.build_request(request.method, url, content=content or None, headers=headers, timeout=at.timeout)
+        asked = await authorised(at, plain, self._credential)
+        what, shown = what_of(asked), request_shown(asked, self._credential, True, at)
         try:
-            response = await at.http.send(sent, stream=True)
+            response = await sent(at, asked, self._credential)
         except httpx.HTTPError as error:
             raise broken(error, what, {"exchange": {"request": shown}}) from None
         body = _Body(response, what, call, self._calls)

@@ -1,5 +1,6 @@
 """One protocol for each capability; `Surroundings` is all of them, as an action of ours may be given."""
 
+import socket
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, Protocol
@@ -8,7 +9,7 @@ import httpx
 
 from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.given import HeldFile, ServerTool, TableDef, Window, WorkflowAbout
-from oak_relay.vault.kinds import Credential
+from oak_relay.vault.kinds import Authorization, Credential
 
 
 class Sends(Protocol):
@@ -39,6 +40,9 @@ class Sends(Protocol):
     def said(self, text: str, most: int) -> str:
         """The first letters of a text as the engine is told them: blanked of what this call was lent."""
 
+    async def dial(self, host: str, port: int) -> socket.socket:
+        """A connected socket, for libraries that speak another protocol; it does not block. Raises `StepFailed`."""
+
     def send_check(self) -> None:
         """Raises `StepFailed` when this worker may no longer send anything that cannot be repeated."""
 
@@ -47,7 +51,21 @@ class Credentials(Protocol):
     """Stored credentials."""
 
     async def credential(self, name: str) -> Credential:
-        """A stored credential. Raises `StepFailed` (`missing`)."""
+        """A stored credential. Raises `StepFailed`: `missing`, or `denied` where it is for other workflows."""
+
+
+class Authorizes(Credentials, Protocol):
+    """What requests are sent with."""
+
+    async def authorization(self, name: str) -> Authorization:
+        """What a request with a stored credential is sent with; the token of an OAuth app is refreshed before it is over.
+        Raises `StepFailed`: `denied` also for one that needs reconnecting or has not the scopes that are needed."""
+
+    async def renewed(self, name: str) -> Authorization | None:
+        """The same after what was given last was refused (401); None when there is nothing else."""
+
+    async def refused(self, name: str, scopes: Sequence[str]) -> None:
+        """Note scopes without which a call was refused, so that they are asked for when it is connected again."""
 
 
 class Files(Protocol):
@@ -170,7 +188,7 @@ class Time(Protocol):
         """The time, zoned."""
 
 
-class Outbound(Sends, Credentials, Files, Protocol):
+class Outbound(Sends, Authorizes, Files, Protocol):
     """What a call to another service needs."""
 
 

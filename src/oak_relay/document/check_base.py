@@ -28,6 +28,8 @@ class ActionShape:
     sentence: Callable[[str, Mapping[str, object]], str]
     credentials: tuple[str, ...] = ()
     streams: bool = False
+    scopes: tuple[str, ...] = ()
+    """Scopes (OAuth 2) that its credential needs."""
 
 
 class Checking(Protocol):
@@ -81,6 +83,10 @@ class World:
     """Models whose own price, or that of a fallback, is not known."""
     unsent: frozenset[str] = frozenset()
     """Kinds of credentials that prove who sends to us, and are not sent."""
+    consents: Mapping[str, Collection[str] | None] = field(default_factory=dict)
+    """Credentials that somebody connects, each with the scopes it was given; None of one that is not connected yet."""
+    limited: Mapping[str, Collection[str]] = field(default_factory=dict)
+    """Credentials that only some workflows may use, with the names of these."""
 
 
 class Base:

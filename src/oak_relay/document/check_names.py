@@ -112,7 +112,23 @@ class Names(Base):
             self.add(path, f"{name} is of kind {kind}, which {action} does not take", fix)
         elif not shape.credentials and kind in self.world.unsent:
             fix = "name one that is sent"
-            self.add(path, f"{name} is of kind {kind}, which proves who sends to us and is not sent", fix)
+            self.add(path, f"{name} is of kind {kind}, which is not sent with requests", fix)
+        self._connected(path, action, shape, str(name))
+
+    def _connected(self, path: Path, action: str, shape: ActionShape, name: str) -> None:
+        """Whether a credential may be used here, and may do what an action needs."""
+        only = self.world.limited.get(name)
+        if only is not None and self.own_name not in only:
+            self.add(path, f"{name} is only for {', '.join(only)}", "name another one, or let it be used here too")
+        if name not in self.world.consents:
+            return
+        given = self.world.consents[name]
+        if given is None:
+            fix = f"connect it on the page Credentials, or by oak-relay credential connect {name}"
+            self.add(path, f"{name} is not connected yet, so runs would wait for it", fix, "warning")
+        elif missing := [scope for scope in shape.scopes if scope not in given]:
+            fix = f"connect it again; it is asked for then (oak-relay credential connect {name})"
+            self.add(path, f"{name} has not the scope {', '.join(missing)}, which {action} needs", fix, "warning")
 
     def texts(self, path: Path, value: object, scope: Scope, every: AbstractSet[str] = frozenset()) -> None:
         """Check every expression in a value, and find secrets in clear."""

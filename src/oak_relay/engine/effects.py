@@ -74,7 +74,8 @@ async def act(
         await walk.pause(path, state.again_at)
     if state.wanting is not None:
         assert state.error is not None
-        await effect.ready(state.wanting, state.error, recorded[-1].at or walk.journal.now())
+        last = recorded[-1]
+        await effect.ready(state.wanting, state.error, last.started or last.at or walk.journal.now())
     while True:
         walk.go_on()
         state.number += 1
@@ -199,7 +200,7 @@ class _Effect:
         if unsure:
             return await self.settle(entry.attempt, failed)
         if waits:
-            await self.ready(entry.attempt, failed, now)
+            await self.ready(entry.attempt, failed, entry.started or now)
             return None
         if wait is None or walk.cancelling:  # a walk that is not told to end, as this one was, tries again
             raise failed

@@ -8,7 +8,7 @@ from decimal import Decimal
 from difflib import get_close_matches
 from typing import Any
 
-from oak_relay.actions.http import Exchange, authorised, send
+from oak_relay.actions.exchange import Exchange, authorised, send
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.protocols import Asking
 from oak_relay.document import paths, values
@@ -189,10 +189,9 @@ async def _asked(name: str, alias: Alias, ask: Ask, way: Dialect, most: int, at:
 
 async def offered(alias: Alias, at: Asking, name: str = "the model server") -> list[str]:
     """The names of models that the server offers. Raises `StepFailed`."""
-    request = at.http.build_request(
-        "GET", f"{alias.url.rstrip('/')}/models", headers=await _headers(alias, at), timeout=at.timeout
-    )
-    exchange = await send(at, request, _LARGEST, alias.credential)
+    url = f"{alias.url.rstrip('/')}/models"
+    request = at.http.build_request("GET", url, headers=_headers(at), timeout=at.timeout)
+    exchange = await send(at, await authorised(at, request, alias.credential), _LARGEST, alias.credential)
     if exchange.status != 200:
         raise exchange.failure()
     listed = exchange.read("json")
@@ -200,9 +199,8 @@ async def offered(alias: Alias, at: Asking, name: str = "the model server") -> l
     return sorted(str(m["id"]) for m in items if isinstance(m, dict) and "id" in m)
 
 
-async def _headers(alias: Alias, at: Asking) -> dict[str, str]:
-    headers = {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Idempotency-Key": at.key}
-    return headers | await authorised(at, alias.url, alias.credential)
+def _headers(at: Asking) -> dict[str, str]:
+    return {"User-Agent": "oak-relay", "traceparent": at.trace_parent, "Idempotency-Key": at.key}
 
 
 async def post(alias: Alias, path: str, body: dict[str, object], at: Asking) -> Exchange:
@@ -215,9 +213,10 @@ async def posted(
     alias: Alias, path: str, given: dict[str, Any], at: Asking, take: Callable[[str], None] | None = None
 ) -> Exchange:
     """A request of whatever content to a model server; `take` is given the lines of a streamed answer."""
-    headers = {**await _headers(alias, at), **given.pop("headers", {})}
+    headers = {**_headers(at), **given.pop("headers", {})}
     url, timeout = f"{alias.url.rstrip('/')}/{path}", min(at.timeout, alias.timeout)
     request = at.http.build_request("POST", url, headers=headers, timeout=timeout, **given)
+    request = await authorised(at, request, alias.credential)
     return await send(at, request, _LARGEST, alias.credential, take, show=False)
 
 

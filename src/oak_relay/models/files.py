@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 from pydantic import Field, model_validator
 
 from oak_relay.actions.base import Fields
-from oak_relay.actions.http import authorised, send
+from oak_relay.actions.exchange import authorised, send
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.given import HeldFile
 from oak_relay.capabilities.protocols import Outbound
@@ -134,8 +134,8 @@ async def fetched(url: str | None, credential: str | None, data: str | None, at:
         except (binascii.Error, ValueError):
             raise StepFailed("invalid", "a file is not base64", fix="encode it") from None
     assert url is not None
-    headers = {"traceparent": at.trace_parent, **await authorised(at, url, credential)}
-    request = at.http.build_request("GET", url, headers=headers, timeout=at.timeout)
+    request = at.http.build_request("GET", url, headers={"traceparent": at.trace_parent}, timeout=at.timeout)
+    request = await authorised(at, request, credential)
     exchange = await send(at, request, LARGEST, credential)
     if exchange.status != 200:
         raise exchange.failure()

@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Any, Literal, cast
 from urllib.parse import urlsplit, urlunsplit
 
-from oak_relay.actions.http import send
+from oak_relay.actions.exchange import authorised, send
 from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.protocols import Asking
 from oak_relay.document import values
@@ -92,14 +92,14 @@ def bases(address: str) -> list[str]:
     return [urlunsplit((*origin, base, "", "")) for base in tried]
 
 
-async def found(address: str, headers: Mapping[str, str], at: Asking, timeout: float = 15.0) -> Server:
-    """The server at an address, looked for at each base that it may mean, `timeout` seconds each. Raises `StepFailed`: what the most telling of them
+async def found(address: str, credential: str | None, at: Asking, timeout: float = 15.0) -> Server:
+    """The server at an address, asked with a credential where one is named, looked for at each base that it may mean, `timeout` seconds each. Raises `StepFailed`: what the most telling of them
     answered."""
     failures: list[StepFailed] = []
     for base in bases(address):
-        request = at.http.build_request("GET", f"{base}/models", headers=dict(headers), timeout=timeout)
+        request = at.http.build_request("GET", f"{base}/models", timeout=timeout)
         try:
-            exchange = await send(at, request, _LARGEST, None)
+            exchange = await send(at, await authorised(at, request, credential), _LARGEST, credential)
         except StepFailed as failed:
             failures.append(failed)
             if failed.kind in ("denied", "invalid", "unavailable", "timeout"):
@@ -107,10 +107,10 @@ async def found(address: str, headers: Mapping[str, str], at: Asking, timeout: f
             continue
         if exchange.status in (401, 403):
             refused = exchange.failure()
-            refused.fix = "give the server's key" if not headers else "is the key right, and of this server?"
+            refused.fix = "give the server's key" if not credential else "is the key right, and of this server?"
             raise refused
         if exchange.status == 200 and (models := _listed(exchange.body)) is not None:
-            return Server(base, bool(headers), models)
+            return Server(base, bool(credential), models)
         failures.append(exchange.failure() if exchange.status != 200 else _foreign(base))
     told = next((one for one in failures if one.kind not in ("missing", "wrong_shape")), failures[0])
     if told.kind == "missing":
@@ -234,7 +234,7 @@ async def nearby(at: Asking, closed: frozenset[int]) -> list[Server]:
     async def look(port: int) -> Server | None:
         address = f"http://127.0.0.1:{port}"
         try:
-            return await found(address, {}, at, 2.0)
+            return await found(address, None, at, 2.0)
         except StepFailed as failed:
             return (
                 Server(f"{address}/v1", True, ())

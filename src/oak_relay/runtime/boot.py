@@ -19,6 +19,7 @@ from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.store import epoch
 from oak_relay.store.database import Database
+from oak_relay.store.keyring import Keyring
 from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.store.vault import Vault
 from oak_relay.vault.blanking import Blanker
@@ -60,12 +61,9 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
             await database.migrate()
         key = settings.key.get_secret_value() if settings.key else None
         catalogue = offer().catalogue
-        vault = await Vault.open(
-            database,
-            MAIN_WORKSPACE,
-            master_key(settings.key_file or settings.data_dir / "master.key", key),
-            catalogue.credentials,
-        )
+        file = settings.key_file or settings.data_dir / "master.key"
+        keyring = await Keyring.open(database, MAIN_WORKSPACE, lambda: master_key(file, key))
+        vault = Vault(keyring, catalogue.credentials)
         registry = Registry(database, vault, catalogue)
         _BLANKING.blanker = lambda: registry.now.blanker
         yield Base(settings, database, registry, Hints(database))

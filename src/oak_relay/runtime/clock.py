@@ -25,7 +25,7 @@ from oak_relay.runtime.intake import Incoming, RunTemplate, Target, new_run
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.watchdog import Watchdog
-from oak_relay.store import answered, credit, epoch, files, history, published, usage, workers
+from oak_relay.store import answered, consents, credit, epoch, files, history, published, usage, workers
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
@@ -48,7 +48,7 @@ class Clock:
         self._database = database
         self._registry = registry
         self._hints = hints
-        self._tools = Tools(database, registry, settings)
+        self._tools = Tools(database, registry, settings, hints)
         self._stopping = asyncio.Event()
         self._published = asyncio.Event()
         hints.on("published", lambda _: self._published.set())
@@ -275,6 +275,9 @@ class Clock:
         await due.forget_old(connection, self._registry.workspace, self._settings.keep_ids_days)
         await answered.forget_old(connection, self._registry.workspace)
         await files.sweep(connection, self._registry.workspace)
+        async with self._database.begin() as session:
+            await consents.sweep(session, self._registry.workspace)
+            await self._registry.vault.keyring.forget(session, self._settings.link_days)
         return 3600.0
 
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:

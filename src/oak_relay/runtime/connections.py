@@ -64,6 +64,7 @@ class Connections(httpx.AsyncBaseTransport):
             response = await self._opened().request(
                 request.method, _address(str(request.url)), headers=headers, data=data,
                 allow_redirects=False, timeout=timeout, skip_auto_headers=_UNASKED, proxy=self._door.settings.proxy or None,
+                ssl=request.extensions.get("tls", True),
             )  # fmt: skip
         except (aiohttp.ClientError, TimeoutError) as error:
             if asked.closed:

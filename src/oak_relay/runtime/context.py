@@ -1,6 +1,7 @@
 """What is handed to one call: credentials, models, tables and a way out, as the workspace has them."""
 
 import asyncio
+import socket
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from datetime import UTC, datetime
@@ -25,17 +26,21 @@ from oak_relay.messages import Message
 from oak_relay.runtime.abilities import Abilities
 from oak_relay.runtime.door import Door
 from oak_relay.runtime.files import Files
+from oak_relay.runtime.hints import Hints
 from oak_relay.runtime.outbound import outbound
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
+from oak_relay.runtime.tokens import TokenStore
 from oak_relay.store import rows, talks, workflows
+from oak_relay.store.consents import Consent
 from oak_relay.store.database import Database
 from oak_relay.store.files import Bounds
 from oak_relay.store.vault import Snapshot
 from oak_relay.vault.blanking import Blanker
-from oak_relay.vault.kinds import SHORTEST, Credential
+from oak_relay.vault.kinds import SHORTEST, Authorization, Credential, Refused
+from oak_relay.vault.oauth import OAuth
 
 V = TypeVar("V")
 
@@ -43,7 +48,7 @@ V = TypeVar("V")
 class Tools:
     """What a process hands to all its executors."""
 
-    def __init__(self, database: Database, registry: Registry, settings: Settings) -> None:
+    def __init__(self, database: Database, registry: Registry, settings: Settings, hints: Hints) -> None:
         self.database = database
         self.registry = registry
         self.settings = settings
@@ -60,6 +65,17 @@ class Tools:
         self.http: httpx.AsyncClient = outbound(self.door)
         self.sessions = Sessions()
         self.files = Files(database, registry.workspace, Bounds(settings.file_limit, settings.files_limit))
+        self._hints = hints
+        self.tokens = TokenStore(database, registry, self.call, self._changed)
+
+    def _changed(self) -> None:
+        """Something stored is another now."""
+        self.registry.forget()
+        self._hints.send("config")
+
+    def call(self, timeout: float) -> "CallContext":
+        """Surroundings of a call of this process itself, that may take so many seconds."""
+        return CallContext(self, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
 
     async def close(self) -> None:
         """Close the connections to the outside."""
@@ -81,6 +97,7 @@ class CallContext:
         piece: Callable[[str], None] | None = None,
         before: Sequence[Message] | None = None,
         settled: Mapping[str, object] | None = None,
+        workflow: str | None = None,
     ) -> None:
         self._tools = tools
         self._before = before
@@ -93,6 +110,10 @@ class CallContext:
         self.draw = draw
         self.settled = settled or {}
         self.lent: dict[str, Credential] = {}
+        self.scopes: tuple[str, ...] = ()
+        """Scopes that the action needs which is carried out."""
+        self._workflow = workflow
+        self._tokens: dict[str, int] = {}
         self._own: list[str] = []
 
     @property
@@ -107,9 +128,43 @@ class CallContext:
             raise StepFailed(
                 "missing", f"there is no credential {name}", fix=f"oak-relay credential add {name}", waits_for=name
             )
+        if found.workflows and self._workflow is not None and self._workflow not in found.workflows:
+            raise StepFailed(
+                "denied",
+                f"the credential {name} is not for the workflow {self._workflow}",
+                fix=f"it is for {', '.join(found.workflows)}; name another one, or let it be used here too",
+            )
         self._tools.used.add(name)
         self.lent[name] = found
         return found
+
+    async def authorization(self, name: str) -> Authorization:
+        stored = await self.credential(name)
+        if isinstance(stored, OAuth):
+            return self._with_token(name, await self._tools.tokens.of(name, stored, self.scopes))
+        try:
+            return stored.authorization()
+        except Refused as refused:
+            raise StepFailed("denied", f"the credential {name}: {refused}", fix="name another one") from None
+
+    async def renewed(self, name: str) -> Authorization | None:
+        stored = self.lent.get(name)
+        if not isinstance(stored, OAuth) or name not in self._tokens:
+            return None
+        found = await self._tools.tokens.after_refusal(name, stored, self._tokens[name])
+        return None if found is None else self._with_token(name, found)
+
+    async def refused(self, name: str, scopes: Sequence[str]) -> None:
+        if isinstance(self.lent.get(name), OAuth):
+            await self._tools.tokens.want(name, scopes)
+
+    def _with_token(self, name: str, consent: Consent) -> Authorization:
+        self._tokens[name] = consent.version
+        self._own += consent.secrets
+        return Authorization({"Authorization": f"Bearer {consent.access}"})
+
+    async def dial(self, host: str, port: int) -> socket.socket:
+        return await self._tools.door.connected(host, port, self.timeout)
 
     async def _find(self, among: Callable[[Snapshot], Mapping[str, V]], name: str) -> V | None:
         return await self._patiently(lambda: self._tools.registry.find(among, name))
@@ -289,6 +344,7 @@ class CallContext:
             self.piece,
             self._before,
             self.settled,
+            self._workflow,
         )
 
     def may_reach(self, url: str) -> None:
@@ -306,6 +362,7 @@ async def perform(action: Action, given: Mapping[str, object], at: CallContext) 
     blanked of the credentials that were used, as values, before anything computes with it."""
     assert action.perform is not None
     began = time.monotonic()
+    at.scopes = action.scopes
     try:
         result = await action.perform(action.read(given), at)
     except StepFailed as failed:

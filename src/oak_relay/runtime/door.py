@@ -33,6 +33,9 @@ _HOSTS = 2_000
 """Hosts whose pace is remembered."""
 
 
+Socket = socket.socket
+
+
 class Closed(OSError):
     """The door is closed for an address."""
 
@@ -123,6 +126,38 @@ class Door:
                 asked.closed = fault
             raise Closed(errno.EACCES, fault)
         return socket.socket(family, kind, protocol)
+
+    async def connected(self, host: str, port: int, timeout: float) -> Socket:
+        """A connected socket, for libraries that speak another protocol. Raises `StepFailed`."""
+        self.name(f"tcp://{host}")
+        loop, asked, reason = asyncio.get_running_loop(), Asked(host.rstrip(".")), "it has no address"
+        token = ASKED.set(asked)
+        try:
+            async with asyncio.timeout(timeout):
+                for found in await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM):
+                    made = self.socket(found)
+                    made.setblocking(False)
+                    try:
+                        await loop.sock_connect(made, found[4])
+                    except OSError as error:
+                        made.close()
+                        reason = error.strerror or str(error)
+                    except BaseException:
+                        made.close()
+                        raise
+                    else:
+                        return made
+        except Closed:
+            raise denied(f"{host} may not be called: {asked.closed}") from None
+        except TimeoutError:
+            late = f"{host}:{port}: no connection within {timeout:g} s"
+            raise StepFailed("timeout", late, fix="is the host up?") from None
+        except (OSError, UnicodeError) as error:
+            reason = str(error)
+        finally:
+            ASKED.reset(token)
+        fix = "is the address right, and the host up?"
+        raise StepFailed("unavailable", f"{host}:{port}: cannot connect ({reason})", fix=fix)
 
     async def pace(self, host: str) -> None:
         """Wait until a host may be called once more: so many times a second by this process, as the settings say."""

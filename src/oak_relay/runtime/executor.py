@@ -147,5 +147,14 @@ class RunExecutor:
             return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
         return CallContext(
-            self._tools, call.key, parent, call.timeout, call.draw, self._lease_left, piece, self._before, call.settled
+            self._tools,
+            call.key,
+            parent,
+            call.timeout,
+            call.draw,
+            self._lease_left,
+            piece,
+            self._before,
+            call.settled,
+            self._workflow,
         )

@@ -5,7 +5,7 @@ Only what may be shown is sent; prompts and answers are not, unless `OAK_RELAY_O
 """
 
 import asyncio
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -15,6 +15,8 @@ from uuid import UUID
 import httpx
 import structlog
 
+from oak_relay.actions.exchange import authorised
+from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import values
 from oak_relay.document.errors import ErrorData
 from oak_relay.engine.trace import Attempt, Span, spans
@@ -47,7 +49,8 @@ class Exporter:
     settings: Settings
     database: Database
     registry: Registry
-    http: httpx.AsyncClient
+    calls: Callable[[float], Outbound]
+    """Surroundings of a call that may take so many seconds."""
     dropped: int = 0
 
     def __post_init__(self) -> None:
@@ -91,18 +94,14 @@ class Exporter:
         return found
 
     async def _deliver(self, found: list[dict[str, object]]) -> None:
-        headers = {"Content-Type": "application/json"}
-        if self.settings.otlp_credential:
-            stored = await self.registry.find(lambda known: known.credentials, self.settings.otlp_credential)
-            if stored is not None:
-                headers |= stored.headers()
+        headers, at = {"Content-Type": "application/json"}, self.calls(20)
         body = self.registry.now.blanker.json(values.dumps(request_of(found))).encode()
         for pause in (0.5, 2.0, None):
             with suppress(httpx.TransportError):
-                request = self.http.build_request(
-                    "POST", str(self.settings.otlp_endpoint), content=body, headers=headers, timeout=20
-                )
-                answer = await self.http.send(request)
+                url = str(self.settings.otlp_endpoint)
+                plain = at.http.build_request("POST", url, content=body, headers=headers, timeout=20)
+                request = await authorised(at, plain, self.settings.otlp_credential or None)
+                answer = await at.http.send(request)
                 if answer.is_success:
                     return
                 if answer.status_code not in (429, 502, 503, 504):

@@ -53,9 +53,9 @@ class Worker:
         self._database = database
         self._registry = registry
         self._hints = hints
-        self._tools = Tools(database, registry, settings)
+        self._tools = Tools(database, registry, settings, hints)
         self._tools.pieces = Pieces(hints)
-        self.exporter = Exporter(settings, database, registry, self._tools.http) if settings.otlp_endpoint else None
+        self.exporter = Exporter(settings, database, registry, self._tools.call) if settings.otlp_endpoint else None
         self._awake = asyncio.Event()
         self._stopping = asyncio.Event()
         hints.on("queue", lambda _: self._awake.set())

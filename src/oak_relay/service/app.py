@@ -27,6 +27,7 @@ from oak_relay.service import (
     agents,
     catalogue,
     connecting,
+    consenting,
     credentials,
     credit,
     described,
@@ -77,6 +78,7 @@ _RESOURCES = (
     events,
     tray,
     schedules,
+    consenting,
     credentials,
     connecting,
     models,
@@ -100,7 +102,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         assert base is not None
         receipts = Receipts(base.settings.data_dir)
         intake = Intake(base.database, base.registry, base.hints, receipts)
-        tools = Tools(base.database, base.registry, base.settings)
+        tools = Tools(base.database, base.registry, base.settings, base.hints)
         outcomes = Outcomes(base.database, base.registry.workspace)
         parts = Parts(
             base.settings,

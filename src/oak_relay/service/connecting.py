@@ -20,7 +20,8 @@ from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Asked
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import ConnectedOut, In, ModelServerOut, OfferedOut
-from oak_relay.vault.kinds import Bearer, Credential
+from oak_relay.vault.keys import Bearer
+from oak_relay.vault.kinds import Credential
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/model-servers", tags=["models"])
 _GIVEN = "the key that was given"
@@ -89,23 +90,20 @@ async def connect_model(given: ConnectIn, parts: PartsDep, who: CallerDep) -> Co
 
 
 async def _found(given: LookIn, at: CallContext, parts: Parts) -> probing.Server:
-    headers: dict[str, str] = {}
     try:
         first = probing.bases(given.address)[0]
         if given.key:
             at.lent[_GIVEN] = _bearer(given.key, first)
-            headers = at.lent[_GIVEN].headers()
         elif given.credential:
             stored = await at.credential(given.credential)
             if not stored.may_reach(first):
                 raise Problem(
                     422,
                     f"the credential {given.credential} may not be sent to this server",
-                    f"it may be sent to {', '.join(stored.hosts) or 'nobody'}",
+                    f"it may be sent to {', '.join(stored.places) or 'nobody'}",
                     "add the server to its hosts, or give the server's key",
                 )
-            headers = stored.headers()
-        return await probing.found(given.address, headers, at)
+        return await probing.found(given.address, _GIVEN if given.key else given.credential, at)
     except StepFailed as failed:
         told = at.blanked(failed)
         raise Problem(422, "this model server cannot be connected", told.message, told.fix, kind=told.kind) from None

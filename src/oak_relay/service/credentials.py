@@ -1,29 +1,29 @@
 """`/api/v1/credentials`: stored secrets; they go in and never come out."""
 
+import asyncio
 from datetime import UTC, datetime
-from typing import Any
+from typing import Annotated, Any
 
-import uuid_utils.compat as uuids
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, Query, Response
 from pydantic import ValidationError
 from sqlalchemy import select, update
-from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.actions.http import send
-from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.effects import READY
+from oak_relay.service import consenting, credential_views, used
+from oak_relay.service.credential_views import stored_as
 from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import CredentialOut, ReadyOut, TestOut
-from oak_relay.store import people, published, runs, tags
-from oak_relay.store.database import raw
+from oak_relay.service.shapes import CredentialOut, CredentialUseOut, ReadyOut, TestOut
+from oak_relay.store import consents, people, runs, tags
 from oak_relay.store.tables import credential
 from oak_relay.vault import kinds
-from oak_relay.vault.kinds import CredentialKinds
+from oak_relay.vault.oauth import OAuth
 
+_LONGEST = 40.0
+"""Seconds that trying a credential may take."""
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["credentials"])
 
 
@@ -31,29 +31,54 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1/credentials", tags=["
 async def list_credentials(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[CredentialOut]:
     """Stored credentials without their secrets, by name."""
     async with parts.database.connect() as connection:
-        rows = (await connection.execute(select(credential).order_by(credential.c.name.collate("C")))).all()
-    return cut(rows, asked, lambda row: row.name, lambda row: _out(row, parts.registry.catalogue.credentials))
+        mine = select(credential).where(credential.c.workspace_id == parts.workspace)
+        rows = (await connection.execute(mine.order_by(credential.c.name.collate("C")))).all()
+    known, kinds = await parts.registry.fresh(), parts.registry.catalogue.credentials
+    return cut(rows, asked, lambda row: row.name, lambda row: credential_views.out(row, kinds, known))
 
 
 @router.put("/{name}")
 async def put_credential(
     name: str, given: dict[str, object], parts: PartsDep, who: CallerDep, asked: Preconditions, response: Response
 ) -> CredentialOut:
-    """Store a credential: `kind` (bearer, header, basic, signing), `secret`, and what the kind needs. Of one that is there
-    already the secret may be left out, and stays; but who would send it to further places must give it again."""
+    """Store a credential: its `kind`, its secrets, and what else the kind has (`GET /credential-kinds`). Of one that is there
+    already secrets may be left out, and stay; but who would send them to further places must give them again."""
     _named(name)
-    kept = None if given.get("secret") else await _kept(parts, name, given)
-    try:
-        stored = parts.registry.catalogue.credentials.read(
-            given if kept is None else {**given, "secret": kept.reveal()}
+    kept = await _kept(parts, name, given)
+    stored = _read(parts, {**given, **_filled(given, kept)} if kept is not None else given)
+    further = sorted(set(stored.told_to) - set(kept.told_to)) if kept is not None else []
+    if kept is not None and further and not _given_again(given, kept):
+        raise Problem(
+            422,
+            "the secret must be given again",
+            f"it would be sent to {', '.join(further)} too",
+            "give the secret, or leave where it is sent",
         )
+    async with parts.database.begin() as connection:
+        asked.check(
+            await tags.held(connection, parts.workspace, credential, name, "updated_at"), f"the credential {name}"
+        )
+        await parts.registry.vault.put(connection, name, stored, _same_app(kept, stored) and not further)
+        await people.note(connection, parts.workspace, who.name, "credential", name)
+        await credential_views.say_ready(connection, parts.workspace, name)
+        row = (await connection.execute(stored_as(parts, name))).one()
+    parts.config_changed()
+    parts.hints.send("published")
+    response.headers.update(etag(tags.tag_of(row.updated_at)))
+    return await credential_views.show_one(parts, name)
+
+
+def _read(parts: Parts, given: dict[str, object]) -> kinds.Credential:
+    """A credential as it is given. Raises `Problem`."""
+    known = parts.registry.catalogue.credentials
+    try:
+        return known.read(given)
     except kinds.UnknownKind as unknown:
         raise Problem(422, "the credential does not fit", str(unknown), "correct the kind") from None
     except ValidationError as error:
         first = error.errors(include_input=False, include_context=False, include_url=False)[0]
-        words = parts.registry.catalogue.credentials
         where = (
-            ".".join((words.word(given.get("kind"), str(first["loc"][0])), *map(str, first["loc"][1:])))
+            ".".join((known.word(given.get("kind"), str(first["loc"][0])), *map(str, first["loc"][1:])))
             if first["loc"]
             else ""
         )
@@ -63,41 +88,42 @@ async def put_credential(
             (f"{where}: " if where else "") + first["msg"].removeprefix("Value error, "),
             "correct the value",
         ) from None
-    if kept is not None and not set(stored.hosts) <= set(kept.hosts):
-        further = ", ".join(sorted(set(stored.hosts) - set(kept.hosts)))
-        raise Problem(
-            422,
-            "the secret must be given again",
-            f"it would be sent to {further} too",
-            "give the secret, or leave its hosts",
-        )
-    async with parts.database.begin() as connection:
-        asked.check(
-            await tags.held(connection, parts.workspace, credential, name, "updated_at"), f"the credential {name}"
-        )
-        await parts.registry.vault.put(connection, name, stored)
-        await people.note(connection, parts.workspace, who.name, "credential", name)
-        await _say_ready(connection, parts.workspace, name)
-        row = (await connection.execute(select(credential).where(credential.c.name == name))).one()
-    parts.config_changed()
-    parts.hints.send("published")
-    response.headers.update(etag(tags.tag_of(row.updated_at)))
-    return _out(row, parts.registry.catalogue.credentials)
 
 
 async def _kept(parts: Parts, name: str, given: dict[str, object]) -> kinds.Credential | None:
-    """The credential of that name and kind whose secret stays as it is; None where there is none."""
+    """The credential of that name and kind, whose secrets stay as they are where none are given; None where there is none."""
     parts.registry.forget()
     stored = (await parts.registry.fresh()).credentials.get(name)
     return stored if stored is not None and stored.kind == given.get("kind") else None
 
 
-async def _say_ready(connection: AsyncConnection, workspace: int, name: str) -> None:
-    """Tell the runs that wait for a credential, or for credit of its account, that it is there."""
-    event_id, kind = uuids.uuid7(), f"{READY}.{name}"
-    event = published.envelope(str(event_id), kind, "/credentials", {"credential": name}, name)
-    text = values.dumps(event)
-    await published.publish(await raw(connection), workspace, event_id, kind, "/credentials", text, 0, None)
+def _filled(given: dict[str, object], kept: kinds.Credential) -> dict[str, object]:
+    """Secrets that stay as they are: what is left out, is empty, or is a name in a mapping without its secret."""
+    filled: dict[str, object] = {}
+    for name, secret in kept.clear().items():
+        new = given.get(name)
+        if isinstance(secret, dict) and isinstance(new, dict):
+            filled[name] = {key: one or secret.get(key, "") for key, one in new.items()}
+        elif not new and name not in kept.optional(given):
+            filled[name] = secret
+    return filled
+
+
+def _given_again(given: dict[str, object], kept: kinds.Credential) -> bool:
+    """Whether all secrets were given, none kept; there is nothing to give where a kind has none."""
+    return not any(
+        not given.get(name) or (isinstance(secret, dict) and not all(_mapping(given[name]).values()))
+        for name, secret in kept.clear().items()
+    )
+
+
+def _mapping(given: object) -> dict[str, object]:
+    return given if isinstance(given, dict) else {}
+
+
+def _same_app(kept: kinds.Credential | None, stored: kinds.Credential) -> bool:
+    """Whether what was consented to is the same app's still, and its tokens go where they went."""
+    return isinstance(kept, OAuth) and isinstance(stored, OAuth) and kept.app == stored.app
 
 
 @router.post("/{name}/ready", status_code=202)
@@ -106,28 +132,57 @@ async def say_ready(name: str, parts: PartsDep, who: CallerDep) -> ReadyOut:
     _named(name)
     async with parts.database.begin() as connection:
         waiting = await runs.waiting_for(connection, parts.workspace, f"{READY}.{name}")
-        await _say_ready(connection, parts.workspace, name)
+        await credential_views.say_ready(connection, parts.workspace, name)
         await people.note(connection, parts.workspace, who.name, "credential ready", name)
     parts.hints.send("published")
     return ReadyOut(waiting=waiting)
 
 
+@router.get("/{name}/use")
+async def show_use(name: str, parts: PartsDep, _: CallerDep) -> CredentialUseOut:
+    """What uses a credential: workflows and agents, models, tool servers, mailboxes, and the runs that wait for it."""
+    if name not in (await parts.registry.fresh()).credentials and not await _there(parts, name):
+        raise missing("credential", name)
+    async with parts.database.connect() as connection:
+        return await used.of(connection, parts, name)
+
+
+async def _there(parts: Parts, name: str) -> bool:
+    async with parts.database.connect() as connection:
+        return (await connection.execute(stored_as(parts, name))).first() is not None
+
+
 @router.delete("/{name}", status_code=204)
-async def remove_credential(name: str, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
-    """Forget a credential: steps that name it fail."""
+async def remove_credential(
+    name: str,
+    parts: PartsDep,
+    who: CallerDep,
+    asked: Preconditions,
+    anyway: Annotated[bool, Query(description="Although something uses it.")] = False,
+) -> None:
+    """Forget a credential: what names it waits for another of that name. Refused while something uses it, unless that is meant."""
     async with parts.database.begin() as connection:
         tag = await tags.held(connection, parts.workspace, credential, name, "updated_at")
         if tag is not None:
             asked.check(tag, f"the credential {name}")
+            uses = await used.of(connection, parts, name)
+            if uses.would_stop and not anyway:
+                raise Problem(
+                    409, "it is in use", uses.sentence, "say that it is meant (anyway), or let go of it first"
+                )
+        app = (await parts.registry.fresh()).credentials.get(name)
+        gone = await consents.one(connection, parts.workspace, name, parts.registry.vault.keyring)
         if not await parts.registry.vault.remove(connection, name):
             raise missing("credential", name)
         await people.note(connection, parts.workspace, who.name, "remove credential", name)
     parts.config_changed()
+    if gone is not None and isinstance(app, OAuth):
+        await consenting.taken_back(parts, app, gone)
 
 
 @router.post("/{name}/test")
 async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
-    """Use it once, harmlessly, and show the request and the reply."""
+    """Use it once, harmlessly, and show the request and the reply; whose it is, where that is told."""
     parts.registry.forget()
     stored = (await parts.registry.fresh()).credentials.get(name)
     if stored is None:
@@ -136,77 +191,44 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     if outcome.tried and not outcome.ok:
         async with parts.database.connect() as connection:
             worked = (
-                await connection.execute(select(credential.c.last_worked_at).where(credential.c.name == name))
+                await connection.execute(stored_as(parts, name).with_only_columns(credential.c.last_worked_at))
             ).scalar()
         if worked is not None:
             outcome.sentence = f"{outcome.sentence.rstrip('.')}. But a call with it went well at {worked.astimezone(UTC):%H:%M on %d %B} (UTC)."
             outcome.fix = "it may be the address to test it on that is wrong: change test_url"
+    await parts.registry.fresh()
     text = parts.registry.now.blanker.json(outcome.model_dump_json())
     async with parts.database.begin() as connection:
-        await connection.execute(update(credential).where(credential.c.name == name).values(last_test=text))
+        mine = (credential.c.workspace_id == parts.workspace) & (credential.c.name == name)
+        await connection.execute(update(credential).where(mine).values(last_test=text))
         if outcome.ok:
-            await _say_ready(connection, parts.workspace, name)
+            await credential_views.say_ready(connection, parts.workspace, name)
     parts.hints.send("published")
     return TestOut.model_validate_json(text)
 
 
 async def _try(parts: Parts, name: str, stored: kinds.Credential) -> TestOut:
-    now = datetime.now(UTC)
+    now, at = datetime.now(UTC), parts.at(15)
     try:
-        tried = stored.tried()
-    except kinds.Refused as refused:
-        return TestOut(ok=False, sentence=str(refused), fix="store another secret", at=now)
-    if tried is not None:
-        return TestOut(ok=True, sentence=tried, at=now)
-    if not stored.test_url:
-        return TestOut(
-            ok=False,
-            tried=False,
-            sentence="It has no address to test it on, so it was not tried.",
-            fix="give it a test_url; its secret need not be given again",
-            at=now,
-        )
-    if not stored.may_reach(stored.test_url):
-        return TestOut(
-            ok=False,
-            sentence="Its test_url is on a host it may not be sent to.",
-            fix="add the host to its hosts",
-            at=now,
-        )
-    at = parts.at(15)
-    try:
-        at.may_reach(stored.test_url)
-        request = at.http.build_request(
-            "GET", stored.test_url, headers={"User-Agent": "oak-relay", **stored.headers()}, timeout=15
-        )
-        exchange = await send(at, request, 100_000, name)
+        async with asyncio.timeout(_LONGEST):
+            tried = await parts.registry.catalogue.trying(stored.kind)(name, stored, at)
     except StepFailed as failed:
+        told = at.blanked(failed)
+        exchange: Any = told.detail.get("exchange")
+        return TestOut(ok=False, sentence=told.message, fix=told.fix, exchange=exchange, at=now)
+    except TimeoutError:
         return TestOut(
-            ok=False, sentence=failed.message, fix=failed.fix, exchange=failed.detail.get("exchange"), at=now
+            ok=False, sentence=f"Nothing came of it within {_LONGEST:g} s.", fix="is the other side slow?", at=now
         )
-    if 200 <= exchange.status < 300:
-        return TestOut(
-            ok=True,
-            sentence=f"It works: {exchange.what} answered {exchange.status}.",
-            exchange=exchange.detail["exchange"],
-            at=now,
-        )
-    unwanted = exchange.failure()
-    return TestOut(ok=False, sentence=unwanted.message, fix=unwanted.fix, exchange=exchange.detail["exchange"], at=now)
-
-
-def _out(row: Any, kinds: CredentialKinds) -> CredentialOut:
-    return CredentialOut(
-        name=row.name,
-        kind=row.kind,
-        sent=kinds.sent(row.kind),
-        config=values.loads(row.config),
-        last_used_at=row.last_used_at,
-        last_worked_at=row.last_worked_at,
-        created_at=row.created_at,
-        last_test=values.loads(row.last_test) if row.last_test else None,
-        updated_at=row.updated_at,
-        tag=tags.tag_of(row.updated_at),
+    return TestOut(
+        ok=tried.ok,
+        tried=tried.tried,
+        sentence=tried.sentence,
+        fix=tried.fix,
+        exchange=dict(tried.exchange) if tried.exchange else None,
+        account=tried.account,
+        may=list(tried.may),
+        at=now,
     )
 
 

@@ -58,7 +58,7 @@ class Once:
         kept = values.dumps(
             [response.headers.get("content-type", ""), response.headers.get("etag", ""), content.decode()]
         )
-        sealed = self._registry.vault.sealer.seal(kept.encode(), self._place(key))
+        sealed = self._registry.vault.keyring.seal(kept.encode(), self._place(key))
         async with self._database.reading() as connection:
             await answered.keep(connection, workspace, key, response.status_code, sealed)
         return response
@@ -69,7 +69,7 @@ class Once:
         if known.status is None or known.answer is None:
             raise _not_known(known.age > _UNSURE)
         try:
-            kind, tag, content = values.loads(self._registry.vault.sealer.open(known.answer, self._place(key)))
+            kind, tag, content = values.loads(self._registry.vault.keyring.open_sealed(known.answer, self._place(key)))
         except KeyProblem:  # the master key is another one since
             raise _not_known(True) from None
         headers = {name: text for name, text in (("content-type", kind), ("etag", tag)) if text}

@@ -35,6 +35,7 @@ from oak_relay.service.problems import Problem
 from oak_relay.service.refusals import Refusals
 from oak_relay.store import people
 from oak_relay.store.database import Database
+from oak_relay.vault.oauth import OAuth
 
 COOKIE, SECURE_COOKIE = "oak_session", "__Host-oak_session"
 """Of the session: the second over TLS, where no other site of the domain can set it (RFC 6265bis)."""
@@ -291,11 +292,17 @@ class Parts:
                     )
                 )
             ),
+            {
+                name: sorted(consent.scopes) if (consent := known.consents.get(name)) else None
+                for name, stored in known.credentials.items()
+                if isinstance(stored, OAuth) and stored.grant == "code"
+            },
+            {name: stored.workflows for name, stored in known.credentials.items() if stored.workflows},
         )
 
     def at(self, timeout: float = 30.0) -> CallContext:
         """Surroundings for trying an action by hand."""
-        return CallContext(self.tools, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
+        return self.tools.call(timeout)
 
     def config_changed(self) -> None:
         """Tell all processes that credentials, aliases, tables, or versions that are on, are others now."""

@@ -423,19 +423,104 @@ class EntryOut(BaseModel):
     large: list[LargeOut]
 
 
+class ConnectionOut(BaseModel):
+    """What an OAuth app was let do: `state` is `none` when nobody has consented yet, `ready`, or `reconnect`, then `why`."""
+
+    state: Literal["none", "ready", "reconnect"]
+    account: str = ""
+    scopes: list[str] = Field(default_factory=list, description="Those that were given.")
+    lacking: list[str] = Field(
+        default_factory=list, description="Those that a call was refused for, or that it asks for."
+    )
+    why: str = ""
+    since: datetime | None = None
+    expires_at: datetime | None = Field(
+        None, description="When its present token is over; it is refreshed before that."
+    )
+    by: str = Field("", description="Who consented.")
+
+
 class CredentialOut(BaseModel):
-    """A stored credential without its secret. `used_by` names workflows and aliases."""
+    """A stored credential without its secrets."""
 
     name: str
     kind: str
-    sent: bool = Field(description="Whether it is sent with requests; others prove who sends to us.")
+    sent: bool = Field(description="Whether it is sent with requests.")
+    places: list[str] = Field(description="Where it may be sent.")
     config: dict[str, object]
+    connection: ConnectionOut | None = Field(None, description="Of an OAuth app: what it was let do.")
     last_test: dict[str, object] | None
     last_used_at: datetime | None
     last_worked_at: datetime | None = Field(description="When a call with it, as it is now, went well last.")
     created_at: datetime
     updated_at: datetime
     tag: str = Field(description="What it is now, for If-Match.")
+
+
+class WorkflowUseOut(BaseModel):
+    name: str
+    on: bool
+
+
+class CredentialUseOut(BaseModel):
+    """What uses a credential."""
+
+    workflows: list[WorkflowUseOut] = Field(
+        description="Workflows and agents that name it, in the version that is on or the newest one."
+    )
+    models: list[str]
+    servers: list[str]
+    credentials: list[str] = Field(description="Mailboxes that sign in with its token.")
+    runs: list[RunOut] = Field(description="The last runs of these workflows.")
+    waiting: int = Field(description="Runs that wait for it.")
+    would_stop: bool = Field(description="Whether something that is on would stop without it.")
+    sentence: str
+
+
+class ConsentBegunOut(BaseModel):
+    """Where to consent, and until when."""
+
+    url: str
+    redirect: str = Field(description="The address that must be registered with the provider.")
+    scopes: list[str]
+    until: datetime
+
+
+class ConsentedOut(BaseModel):
+    """What came of a consent."""
+
+    credential: CredentialOut
+    waiting: int = Field(description="Runs that waited for it, and go on.")
+    sentence: str
+
+
+class ProviderOut(BaseModel):
+    """What is known of an OAuth app's provider; empty where it is not."""
+
+    redirect: str = Field(description="The address to register with the provider.")
+    issuer: str = ""
+    authorize_url: str = ""
+    token_url: str = ""
+    revoke_url: str = ""
+    account_url: str = ""
+    client_id: str = ""
+    way: Literal["basic", "post"] = "basic"
+    named_issuer: bool = False
+    scopes: list[str] = Field(default_factory=list)
+    registered: bool | None = Field(
+        None, description="Whether a client file names the redirect address; null where it names none."
+    )
+
+
+class BrokenOut(BaseModel):
+    """A credential that needs reconnecting."""
+
+    credential: str
+    why: str
+    since: datetime
+    by: str
+    account: str
+    waiting: int = Field(description="Runs that wait for it.")
 
 
 class ReadyOut(BaseModel):
@@ -453,6 +538,8 @@ class TestOut(BaseModel):
     messages: object = Field(None, description="What a model was asked.")
     offered: list[str] = Field(default_factory=list)
     reply: str = ""
+    account: str = Field("", description="Whose a credential is, where that is told.")
+    may: list[str] = Field(default_factory=list, description="What it may do, where that is told.")
     at: datetime
 
 

@@ -141,6 +141,12 @@ async def some(connection: AsyncConnection, workspace: int, ids: list[UUID]) -> 
     return list(await connection.execute(_runs(workspace).where(run.c.id.in_(ids)).order_by(run.c.id.desc())))
 
 
+async def of_workflows(connection: AsyncConnection, workspace: int, ids: list[UUID], limit: int) -> list[Any]:
+    """The last runs of some workflows, newest first."""
+    mine = _runs(workspace).where(run.c.workflow_id.in_(ids), run.c.kind != "part")
+    return list(await connection.execute(mine.order_by(run.c.id.desc()).limit(limit)))
+
+
 async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
     """One run with its event."""
     query = _runs(workspace).add_columns(

@@ -128,6 +128,21 @@ _NEWEST = text(
 )
 
 
+async def holding(connection: AsyncConnection, workspace: int, words: list[str]) -> list[Any]:
+    """Id, name, text and whether it is on of each workflow whose text holds one of some words, in the version that is on, else
+    in the newest one."""
+    return list(await connection.execute(_HOLDING.bindparams(workspace=workspace, words=words)))
+
+
+_HOLDING = text(
+    "SELECT w.id, w.name, w.on_version IS NOT NULL AS on, v.text FROM workflow w JOIN LATERAL (SELECT text FROM version v "
+    "WHERE v.workspace_id = w.workspace_id AND v.workflow_id = w.id ORDER BY (v.number = w.on_version) DESC NULLS LAST, "
+    "v.number DESC LIMIT 1) v ON true WHERE w.workspace_id = :workspace AND w.removed_at IS NULL "
+    "AND EXISTS (SELECT 1 FROM unnest(CAST(:words AS text[])) AS word WHERE strpos(v.text, word) > 0) "
+    "ORDER BY w.name LIMIT 1000"
+)
+
+
 async def versions(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> list[Any]:
     """Number, author, remark and moment of all versions, newest first."""
     query = _versions(workspace, workflow_id).order_by(version.c.number.desc())

@@ -17,7 +17,9 @@ from oak_relay.document.words import Duration, Model, said, sound_duration
 from oak_relay.triggers import requests
 from oak_relay.triggers.base import Occasion, Proof, Proofs, Refused, Reply, Request, RequestTrigger
 from oak_relay.vault import kinds
-from oak_relay.vault.kinds import Credential, Signing, same_token
+from oak_relay.vault.kinds import SecretSent, same_token
+from oak_relay.vault.signing import Proof as SignatureProof
+from oak_relay.vault.signing import Signing
 
 _NAME = r"^[A-Za-z0-9-]{1,80}$"
 """A header's name."""
@@ -197,9 +199,9 @@ def _data(request: Request) -> object:
     return values.loads(request.body)
 
 
-async def _stored(name: str | None, at: Credentials) -> Credential:
+async def _stored(name: str | None, at: Credentials) -> SecretSent:
     try:
-        return await at.credential(name or "")
+        stored = await at.credential(name or "")
     except StepFailed:
         raise Refused(
             503,
@@ -208,6 +210,15 @@ async def _stored(name: str | None, at: Credentials) -> Credential:
             "store the credential",
             kind="missing",
         ) from None
+    if not isinstance(stored, SecretSent):
+        raise Refused(
+            503,
+            "this webhook cannot be checked",
+            f"{name} is no credential with one secret",
+            "store one of kind signing",
+            kind="invalid",
+        )
+    return stored
 
 
 async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Reply:
@@ -240,7 +251,7 @@ def _around(verify: Verify, request: Request, key: str) -> tuple[bytes, bytes]:
 class _Proof:
     """The proof of a signature, told as a request that is not taken."""
 
-    def __init__(self, of: kinds.Proof | None) -> None:
+    def __init__(self, of: SignatureProof | None) -> None:
         self._of = of
 
     def take(self, piece: bytes) -> None:
@@ -271,7 +282,9 @@ async def _proof(verify: Verify, request: Request, key: str, at: Credentials) ->
         return _Proof(None)
     if verify.scheme in ("bearer", "basic"):
         expected = (
-            stored.headers().get("Authorization", "") if verify.scheme == "basic" else f"Bearer {stored.reveal()}"
+            stored.authorization().headers.get("Authorization", "")
+            if verify.scheme == "basic"
+            else f"Bearer {stored.reveal()}"
         )
         if not expected or not same_token(request.headers.get("authorization", ""), expected):
             challenge = {"WWW-Authenticate": verify.scheme.capitalize()}

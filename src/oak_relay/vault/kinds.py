@@ -1,21 +1,19 @@
-"""Kinds of credentials: what each holds and how it is applied to a request."""
+"""Credentials: what every kind has, and how it is applied to a request. The kinds themselves stand beside this module."""
 
-import base64
 import hashlib
 import hmac
+import json
 import re
-import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from datetime import UTC, datetime
-from typing import Annotated, ClassVar, Literal
-from urllib.parse import urlsplit
+import ssl
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Annotated, Any, ClassVar, get_args, get_origin
+from urllib.parse import urlencode, urlsplit
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, SecretStr, field_validator, model_validator
-from standardwebhooks import Webhook
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, SecretStr, model_validator
 
 from oak_relay.document import durations
 from oak_relay.document.errors import Fault
-from oak_relay.document.numbers import whole
 from oak_relay.document.words import sound_duration
 from oak_relay.places import is_this_machine
 
@@ -60,16 +58,123 @@ Place = Annotated[str, AfterValidator(_place)]
 _PORTS = {"http": 80, "https": 443}
 
 
+def _long_enough(value: SecretStr) -> SecretStr:
+    text = value.get_secret_value()
+    if len(text) < SHORTEST:
+        raise ValueError(f"a secret has at least {SHORTEST} characters")
+    if len(text) > LONGEST:
+        raise ValueError(f"a secret has at most {LONGEST:,} characters")
+    return value
+
+
+def _one_line(value: SecretStr) -> SecretStr:
+    if any(ord(c) < 32 or ord(c) == 127 for c in value.get_secret_value()):
+        raise ValueError("a secret has no line breaks or control characters")
+    return value
+
+
+Secret = Annotated[SecretStr, AfterValidator(_long_enough), AfterValidator(_one_line)]
+"""A secret of one line."""
+SecretText = Annotated[SecretStr, AfterValidator(_long_enough)]
+"""A secret of several lines, such as a key in PEM (RFC 7468)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Authorization:
+    """What a request is sent with: headers, and what is added to its query and to its body of fields; `sign` makes further
+    headers of the whole body and an id; `tls` is what the connection is made with."""
+
+    headers: Mapping[str, str] = field(default_factory=dict)
+    query: Mapping[str, str] = field(default_factory=dict)
+    body: Mapping[str, str] = field(default_factory=dict)
+    sign: "Callable[[str], Signature] | None" = None
+    tls: ssl.SSLContext | None = None
+
+    def address(self, url: str) -> str:
+        """An address with what is added to its query; the rest of it stays as it is."""
+        if not self.query:
+            return url
+        head, hash, tail = url.partition("#")
+        return f"{head}{'&' if '?' in head else '?'}{urlencode(self.query)}{hash}{tail}"
+
+
+class Signature:
+    """Headers that are made of a body that comes in pieces."""
+
+    def __init__(self, made: "hmac.HMAC", headers: Callable[[bytes], Mapping[str, str]]) -> None:
+        self._made, self._headers = made, headers
+
+    def take(self, piece: bytes) -> None:
+        """What follows of the body."""
+        self._made.update(piece)
+
+    def headers(self) -> Mapping[str, str]:
+        """The headers, once all is taken."""
+        return self._headers(self._made.digest())
+
+
 class Credential(BaseModel):
-    """Base of all kinds. A kind has a `kind` (a literal, its name), further fields, and the headers it is sent with."""
+    """Base of all kinds. A kind has a `kind` (a literal, its name) and fields; those of them that are `Secret`, or a
+    mapping of them, are sealed and never told."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    must_be_sent: ClassVar[bool] = False
-    """Whether it is of no use where it may not be sent to anybody."""
     kind: str
     rate: Rate | None = Field(None, description="How often it may be used.")
-    secret: SecretStr = Field(title="Secret")
+    workflows: list[Annotated[str, Field(min_length=1, max_length=200)]] = Field(
+        title="Only for workflows",
+        default_factory=list,
+        max_length=200,
+        description="The only workflows whose steps may use it; empty for all of them.",
+    )
+
+    @property
+    def places(self) -> list[str]:
+        """Where it may be sent; nowhere for kinds that are not sent."""
+        return []
+
+    @property
+    def told_to(self) -> list[str]:
+        """Everybody who is told its secrets: `places`, and of some kinds who gives tokens for them."""
+        return self.places
+
+    def optional(self, given: Mapping[str, Any]) -> Collection[str]:
+        """Secrets that something else takes the place of in what is given."""
+        return ()
+
+    def authorization(self) -> Authorization:
+        """What a request is sent with. Raises `Refused` for kinds that are not sent with requests."""
+        raise Refused("this kind of credential is not sent with requests")
+
+    def forms(self) -> list[str]:
+        """Every way its secrets may appear in a request."""
+        return list(_texts(self.clear()))
+
+    def clear(self) -> dict[str, Any]:
+        """Its secrets in clear, by field; a mapping of them is one field."""
+        return {
+            name: _clear(value)
+            for name in secret_fields(type(self))
+            if (value := getattr(self, name)) not in (None, {})
+        }
+
+    def config(self) -> dict[str, Any]:
+        """What is told of it: all but its secrets, of a mapping of which the names are."""
+        secret = secret_fields(type(self))
+        told = self.model_dump(mode="json", exclude={*secret, "kind"})
+        named = {name: dict.fromkeys(value, "") for name in secret if isinstance(value := getattr(self, name), dict)}
+        return {**told, **named}
+
+    def may_reach(self, url: str) -> bool:
+        """Whether it may be sent to an address."""
+        return any(_is_at(place, url) for place in self.places)
+
+
+class Sent(Credential):
+    """A kind that is sent with requests, to some hosts."""
+
+    must_be_sent: ClassVar[bool] = True
+    """Whether it is of no use where it may not be sent to anybody."""
     hosts: list[Place] = Field(
         title="Only sent to",
         default_factory=list,
@@ -80,20 +185,8 @@ class Credential(BaseModel):
         "", title="Address to test it on", description="A harmless address that answers 2xx to whoever may use it."
     )
 
-    @field_validator("secret")
-    @classmethod
-    def _long_enough(cls, value: SecretStr) -> SecretStr:
-        text = value.get_secret_value()
-        if len(text) < SHORTEST:
-            raise ValueError(f"a secret has at least {SHORTEST} characters")
-        if len(text) > LONGEST:
-            raise ValueError(f"a secret has at most {LONGEST:,} characters")
-        if any(ord(c) < 32 or ord(c) == 127 for c in text):
-            raise ValueError("a secret has no line breaks or control characters")
-        return value
-
     @model_validator(mode="after")
-    def _somewhere(self) -> "Credential":
+    def _somewhere(self) -> "Sent":
         if not self.hosts and self.test_url:
             parts = urlsplit(self.test_url)
             # The model is frozen; this is a part of making it.
@@ -102,26 +195,65 @@ class Credential(BaseModel):
             raise ValueError("say where it may be sent: hosts, such as office.example")
         return self
 
+    @property
+    def places(self) -> list[str]:
+        return self.hosts
+
+
+class SecretSent(Sent):
+    """A kind with one secret, that is sent with requests."""
+
+    secret: Secret = Field(title="Secret")
+
     def reveal(self) -> str:
         """The secret in clear."""
         return self.secret.get_secret_value()
 
-    def headers(self) -> dict[str, str]:
-        """Headers that a request is sent with."""
-        raise Refused("this kind of credential signs what comes in; it is not sent")
 
-    def tried(self) -> str | None:
-        """Of kinds that are tried without sending anything: try it, and say in a sentence how it went; None of others.
-        Raises `Refused`."""
-        return None
+def secret_fields(kind: type[BaseModel]) -> tuple[str, ...]:
+    """The fields of a kind that are secret."""
+    return tuple(name for name, one in kind.model_fields.items() if _holds_secret(one.annotation))
 
-    def forms(self) -> list[str]:
-        """Every way the secret may appear in a request."""
-        return [self.reveal()]
 
-    def may_reach(self, url: str) -> bool:
-        """Whether it may be sent to an address."""
-        return any(_is_at(place, url) for place in self.hosts)
+def _holds_secret(annotation: object) -> bool:
+    if get_origin(annotation) is None:
+        return annotation is SecretStr
+    return any(_holds_secret(one) for one in get_args(annotation))
+
+
+def _clear(value: object) -> Any:
+    if isinstance(value, SecretStr):
+        return value.get_secret_value()
+    return {name: _clear(one) for name, one in value.items()} if isinstance(value, dict) else value
+
+
+def _texts(value: object) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict):
+        for one in value.values():
+            yield from _texts(one)
+
+
+def sealed_text(kind: type[Credential], secrets: Mapping[str, Any]) -> str:
+    """Secrets as they are sealed: one alone is its text, as it has always been; several are JSON, marked by a character that
+    no secret of one line holds."""
+    if secret_fields(kind) == ("secret",):
+        return str(secrets.get("secret", ""))
+    return _SEVERAL + json.dumps(secrets)
+
+
+def unsealed(text: str) -> dict[str, Any]:
+    """The secrets of a sealed text, by field."""
+    return json.loads(text[1:]) if text.startswith(_SEVERAL) else {"secret": text}
+
+
+def every_text(secrets: Mapping[str, Any]) -> list[str]:
+    """Every secret of a kind that is not known here, long enough to be told from words."""
+    return [text for text in _texts(dict(secrets)) if len(text) >= SHORTEST]
+
+
+_SEVERAL = "\0"
 
 
 def _is_at(place: str, url: str) -> bool:
@@ -137,124 +269,6 @@ def _is_at(place: str, url: str) -> bool:
         at = named.port or _PORTS[named.scheme]
         return asked.scheme == named.scheme and (asked.port or _PORTS.get(asked.scheme)) == at
     return asked.scheme == "https" or is_this_machine(host)
-
-
-class Bearer(Credential):
-    """Bearer token (RFC 6750)."""
-
-    must_be_sent = True
-    kind: Literal["bearer"] = "bearer"
-
-    def headers(self) -> dict[str, str]:
-        return {"Authorization": f"Bearer {self.reveal()}"}
-
-
-class HeaderKey(Credential):
-    """Key in a header of its own."""
-
-    must_be_sent = True
-    kind: Literal["header"] = "header"
-    header: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{1,60}$")] = "X-API-Key"
-
-    def headers(self) -> dict[str, str]:
-        return {self.header: self.reveal()}
-
-
-class Basic(Credential):
-    """User and password (RFC 7617)."""
-
-    kind: Literal["basic"] = "basic"
-    user: str = Field(min_length=1, pattern=r"^[^:\x00-\x1f]+$")
-
-    def headers(self) -> dict[str, str]:
-        return {"Authorization": f"Basic {self._pair()}"}
-
-    def forms(self) -> list[str]:
-        return [self.reveal(), self._pair()]
-
-    def _pair(self) -> str:
-        return base64.b64encode(f"{self.user}:{self.reveal()}".encode()).decode()
-
-
-_TOLERANCE = 300
-"""Seconds that a webhook's time stamp may be off."""
-
-
-class Signing(Credential):
-    """Signing secret, for webhooks in (Standard Webhooks).
-
-    It is `whsec_` and base64, or any text."""
-
-    kind: Literal["signing"] = "signing"
-
-    def proof(self, headers: Mapping[str, str]) -> "Proof":
-        """What checks signature and time stamp (Standard Webhooks) of a body, piece by piece. Raises `Refused`."""
-        given = {name.lower(): value for name, value in headers.items()}
-        id, stamp, signatures = (given.get(f"webhook-{part}", "") for part in ("id", "timestamp", "signature"))
-        if not id or not stamp or not signatures:
-            raise Refused("webhook-id, webhook-timestamp or webhook-signature is missing")
-        seconds = whole(stamp)
-        if seconds is None:
-            raise Refused("webhook-timestamp is no number of seconds")
-        age = time.time() - seconds
-        if abs(age) > _TOLERANCE:
-            raise Refused(
-                f"webhook-timestamp {'is more than' if age > 0 else 'lies more than'} five minutes {'old' if age > 0 else 'ahead'}"
-            )
-        made = hmac.new(self._key(), f"{id}.{stamp}.".encode("utf-8", "replace"), "sha256")
-
-        def fits(digest: bytes) -> bool:
-            expected = b"v1," + base64.b64encode(digest)
-            ones = (one.encode("utf-8", "replace") for one in signatures.split(" ")[:20])
-            return any([hmac.compare_digest(one, expected) for one in ones])
-
-        return Proof(made, b"", fits, "the signature does not match")
-
-    def plain_proof(self, before: bytes, after: bytes, given: str, prefix: str, encoding: str, digest: str) -> "Proof":
-        """What checks a plain HMAC of a body with something before and after it, piece by piece."""
-
-        def fits(made: bytes) -> bool:
-            expected = prefix + (made.hex() if encoding == "hex" else base64.b64encode(made).decode())
-            return hmac.compare_digest(given.strip().encode("utf-8", "replace"), expected.encode())
-
-        made = hmac.new(self.reveal().encode(), before, digest)
-        return Proof(made, after, fits, "the signature does not match the body")
-
-    def tried(self) -> str:
-        """Sign a message and check it, as sender and receiver would."""
-        now, body = datetime.now(UTC), '{"test": true}'
-        signature = Webhook(base64.b64encode(self._key()).decode()).sign("test", now, body)
-        stamp = str(int(now.timestamp()))
-        proof = self.proof({"webhook-id": "test", "webhook-timestamp": stamp, "webhook-signature": signature})
-        proof.take(body.encode())
-        proof.proved()
-        return "A message signed with it here is accepted; whether the sender has the same shows its first webhook."
-
-    def _key(self) -> bytes:
-        """The bytes that are signed with: what stands in base64 behind `whsec_`, or the text itself."""
-        text = self.reveal().removeprefix("whsec_")
-        try:
-            decoded = base64.b64decode(text, validate=True) if text != self.reveal() else b""
-        except ValueError:
-            decoded = b""
-        return decoded or self.reveal().encode()
-
-
-class Proof:
-    """A signature of a body that comes in pieces: `take` each of them, then see whether it is `proved`."""
-
-    def __init__(self, made: "hmac.HMAC", after: bytes, fits: Callable[[bytes], bool], fault: str) -> None:
-        self._made, self._after, self._fits, self._fault = made, after, fits, fault
-
-    def take(self, piece: bytes) -> None:
-        """What follows of the body."""
-        self._made.update(piece)
-
-    def proved(self) -> None:
-        """Raises `Refused` when the signature is not of all that was taken."""
-        self._made.update(self._after)
-        if not self._fits(self._made.digest()):
-            raise Refused(self._fault)
 
 
 def same_token(given: str, expected: str) -> bool:
@@ -279,10 +293,14 @@ class CredentialKinds:
 
     def read(self, data: Mapping[str, object]) -> Credential:
         """A credential from its stored form. Raises `UnknownKind`, and pydantic's `ValidationError`."""
-        kind = self._by_name.get(str(data.get("kind")))
+        return self.model(data.get("kind")).model_validate(dict(data))
+
+    def model(self, name: object) -> type[Credential]:
+        """A kind. Raises `UnknownKind`."""
+        kind = self._by_name.get(str(name))
         if kind is None:
-            raise UnknownKind(f"{data.get('kind')!r} is no kind of credential; kinds are {', '.join(self)}")
-        return kind.model_validate(dict(data))
+            raise UnknownKind(f"{name!r} is no kind of credential; kinds are {', '.join(self)}")
+        return kind
 
     def word(self, kind: object, field: str) -> str:
         """A field of a kind as forms call it, and as it is written."""
@@ -300,6 +318,6 @@ class CredentialKinds:
         return re.sub(r" \(.*?\)", "", said).rstrip(".")
 
     def sent(self, name: str) -> bool:
-        """Whether credentials of a kind are sent with requests; others prove who sends to us."""
+        """Whether credentials of a kind are sent with requests."""
         kind = self._by_name.get(name)
-        return kind is None or kind.headers is not Credential.headers
+        return kind is None or kind.authorization is not Credential.authorization

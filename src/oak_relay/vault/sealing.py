@@ -54,6 +54,7 @@ class Sealer:
     """Seals bytes under one data key; `context` binds a sealed text to the place it belongs to."""
 
     def __init__(self, data_key: bytes) -> None:
+        self._key = data_key
         self._aead = AESGCM(data_key)
         self._signing = hmac.digest(data_key, b"signing", "sha256")
 
@@ -76,7 +77,12 @@ class Sealer:
 
 def wrap_new(master: bytes) -> bytes:
     """A new data key, wrapped by the master key."""
-    return Sealer(master).seal(secrets.token_bytes(32), "data key")
+    return wrap(master, Sealer(secrets.token_bytes(32)))
+
+
+def wrap(master: bytes, sealer: Sealer) -> bytes:
+    """The data key of a sealer, wrapped by a master key."""
+    return Sealer(master).seal(sealer._key, "data key")
 
 
 def unwrap(master: bytes, wrapped: bytes) -> Sealer:

@@ -18,7 +18,10 @@ from oak_relay.store.tables.queues import (
     worker,
 )
 from oak_relay.store.tables.stored import (
+    consent,
+    consent_begun,
     credential,
+    generation,
     model_alias,
     past_secret,
     rate,
@@ -38,6 +41,8 @@ __all__ = [
     "audit",
     "awaited",
     "budget",
+    "consent",
+    "consent_begun",
     "conversation",
     "credential",
     "credit",
@@ -52,6 +57,7 @@ __all__ = [
     "file_piece",
     "file_reference",
     "file_room",
+    "generation",
     "journal",
     "lane",
     "listener",

@@ -3,6 +3,7 @@
 from sqlalchemy import (
     Boolean,
     Column,
+    DateTime,
     ForeignKeyConstraint,
     Index,
     Integer,
@@ -23,7 +24,11 @@ vault_key = Table(
     metadata,
     workspace_key(),
     Column("id", Integer, nullable=False),
+    # Under the master key; under the next one while that takes its place; under the data key before it while rows
+    # are still sealed with that.
     Column("wrapped", LargeBinary, nullable=False),
+    Column("next", LargeBinary),
+    Column("link", LargeBinary),
     moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
 )
@@ -107,8 +112,11 @@ past_secret = Table(
     metadata,
     workspace_key(),
     Column("digest", Text, nullable=False),
+    Column("key_id", Integer, nullable=False, server_default="1"),
     Column("sealed", LargeBinary, nullable=False),
     moment("retired_at", False),
+    # Of what is over by itself: until when it is looked for.
+    moment("until"),
     PrimaryKeyConstraint("workspace_id", "digest"),
 )
 
@@ -118,8 +126,73 @@ tool_server = Table(
     workspace_key(),
     Column("name", Text, nullable=False),
     Column("config", Text, nullable=False),
+    Column("key_id", Integer, nullable=False, server_default="1"),
     Column("sealed", LargeBinary, nullable=False),
     moment("created_at", False),
     moment("updated_at", False),
     PrimaryKeyConstraint("workspace_id", "name"),
+)
+
+_CREDENTIAL = ["workspace_id", "name"], ["credential.workspace_id", "credential.name"]
+
+# What somebody let an OAuth app do, and the tokens for it.
+consent = Table(
+    "consent",
+    metadata,
+    workspace_key(),
+    Column("name", Text, nullable=False),
+    Column("account", Text, nullable=False, server_default=""),
+    # JSON: those that were given, and those that a call was refused for.
+    Column("scopes", Text, nullable=False, server_default="[]"),
+    Column("wanted", Text, nullable=False, server_default="[]"),
+    Column("key_id", Integer, nullable=False),
+    Column("sealed", LargeBinary, nullable=False),
+    # One more with each token.
+    Column("version", Integer, nullable=False, server_default="1"),
+    # ready, or reconnect; why, and since when.
+    Column("state", Text, nullable=False, server_default="ready"),
+    Column("why", Text, nullable=False, server_default=""),
+    moment("since", False),
+    moment("expires_at"),
+    # Whether its provider gives another refresh token each time.
+    Column("rotates", Boolean, nullable=False, server_default="false"),
+    # Who is refreshing, and until when nobody else does.
+    Column("lease", Uuid),
+    moment("leased_until"),
+    # Refreshes in a row of which no reply came.
+    Column("cut", Integer, nullable=False, server_default="0"),
+    # When a token was last refreshed because a call with it was refused.
+    moment("forced_at"),
+    moment("retry_at"),
+    Column("granted_by", Text, nullable=False, server_default=""),
+    moment("granted_at", False),
+    moment("refreshed_at"),
+    PrimaryKeyConstraint("workspace_id", "name"),
+    ForeignKeyConstraint(*_CREDENTIAL, ondelete="CASCADE"),
+)
+
+# Consents that somebody is just being asked for, by the digest of their state.
+consent_begun = Table(
+    "consent_begun",
+    metadata,
+    workspace_key(),
+    Column("digest", LargeBinary, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("member", Text, nullable=False),
+    Column("key_id", Integer, nullable=False),
+    Column("sealed", LargeBinary, nullable=False),
+    Column("redirect", Text, nullable=False),
+    Column("scopes", Text, nullable=False),
+    Column("until", DateTime(timezone=True), nullable=False),
+    PrimaryKeyConstraint("workspace_id", "digest"),
+    ForeignKeyConstraint(*_CREDENTIAL, ondelete="CASCADE"),
+)
+
+# How often each part of what processes keep a copy of was changed: triggers of the database count.
+generation = Table(
+    "generation",
+    metadata,
+    workspace_key(),
+    Column("parts", JSONB, nullable=False),
+    PrimaryKeyConstraint("workspace_id"),
 )
