@@ -32,6 +32,7 @@ from tests.forked import Forked, Nursery
 ROOT = Path(__file__).parent.parent
 SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
 MODEL_KEY = "mk-" + secrets.token_hex(12)
+OFFICE_SECRET = "os/" + secrets.token_hex(12) + "+="
 OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
 
 
@@ -133,6 +134,8 @@ class Processes:
             "OAK_RELAY_LOG_FORMAT": "json",
             "STANDIN_MODEL_KEY": MODEL_KEY,
             "STANDIN_OFFICE_KEY": OFFICE_KEY,
+            "STANDIN_OFFICE_SECRET": OFFICE_SECRET,
+            "STANDIN_REDIRECTS": f"{self.url}/connect/back",
             "STANDIN_SIGNING_SECRET": SIGNING,
             "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
         }

@@ -402,12 +402,36 @@ class Client:
         return self._send(calls.credentials(Part(limit, after)))
 
     def put_credential(self, name: str, *, tag: str | None = None, **given: object) -> results.Credential:
-        """Store a credential: `kind`, `secret`, and what the kind needs."""
+        """Store a credential: `kind`, its secrets, and what the kind needs."""
         return self._send(calls.put_credential(name, given, tag=tag))
 
-    def remove_credential(self, name: str, tag: str | None = None) -> None:
-        """Remove a credential."""
-        return self._send(calls.remove_credential(name, tag=tag))
+    def remove_credential(self, name: str, anyway: bool = False, tag: str | None = None) -> None:
+        """Remove a credential; `anyway` although something uses it."""
+        return self._send(calls.remove_credential(name, anyway, tag=tag))
+
+    def credential_use(self, name: str) -> results.CredentialUse:
+        """What uses a credential, and what would stop without it."""
+        return self._send(calls.credential_use(name))
+
+    def begin_consent(self, name: str) -> results.ConsentBegun:
+        """Begin to connect an OAuth app: the address to open in a browser in which you are signed in here."""
+        return self._send(calls.begin_consent(name))
+
+    def finish_consent(self, **given: object) -> results.Consented:
+        """Finish what was begun, with what the provider sent back: `state`, and `code` or `error`, and `iss`."""
+        return self._send(calls.finish_consent(given))
+
+    def forget_consent(self, name: str) -> None:
+        """Disconnect an OAuth app; its tokens are taken back where its provider can do that."""
+        return self._send(calls.forget_consent(name))
+
+    def look_at_provider(self, issuer: str = "", file: str = "") -> results.Provider:
+        """What is known of an OAuth provider, by its issuer or by the client file that it hands out (as text)."""
+        return self._send(calls.look_at_provider(issuer, file))
+
+    def broken_credentials(self, limit: int | None = None, after: str | None = None) -> Page[results.Broken]:
+        """Credentials that need reconnecting, by name, with how many runs wait for each."""
+        return self._send(calls.broken_credentials(Part(limit, after)))
 
     def credential_ready(self, name: str) -> results.Ready:
         """Say that its account has credit again, so that runs that wait for that go on."""

@@ -305,13 +305,43 @@ def credentials(part: Part) -> Call[Page[results.Credential]]:
 
 
 def put_credential(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.Credential]:
-    """Store a credential: `kind`, `secret`, and what the kind needs."""
+    """Store a credential: `kind`, its secrets, and what the kind needs."""
     return Call("PUT", _at("credentials", name), _one(results.Credential), body=given, headers=_if(tag))
 
 
-def remove_credential(name: str, tag: str | None = None) -> Call[None]:
-    """Remove a credential."""
-    return Call("DELETE", _at("credentials", name), _raw, headers=_if(tag))
+def remove_credential(name: str, anyway: bool, tag: str | None = None) -> Call[None]:
+    """Remove a credential; `anyway` although something uses it."""
+    return Call("DELETE", _at("credentials", name), _raw, {"anyway": anyway or None}, headers=_if(tag))
+
+
+def credential_use(name: str) -> Call[results.CredentialUse]:
+    """What uses a credential."""
+    return Call("GET", _at("credentials", name, "use"), _one(results.CredentialUse))
+
+
+def begin_consent(name: str) -> Call[results.ConsentBegun]:
+    """Begin to connect an OAuth app."""
+    return Call("POST", _at("credentials", name, "consent"), _one(results.ConsentBegun))
+
+
+def finish_consent(given: Mapping[str, object]) -> Call[results.Consented]:
+    """Finish what was begun, with what the provider sent back."""
+    return Call("POST", _at("consents"), _one(results.Consented), body=given)
+
+
+def forget_consent(name: str) -> Call[None]:
+    """Disconnect an OAuth app."""
+    return Call("DELETE", _at("credentials", name, "consent"), _raw)
+
+
+def look_at_provider(issuer: str, file: str) -> Call[results.Provider]:
+    """What is known of an OAuth provider, by its issuer or a client file."""
+    return Call("POST", _at("providers", "look"), _one(results.Provider), body={"issuer": issuer, "file": file})
+
+
+def broken_credentials(part: Part) -> Call[Page[results.Broken]]:
+    """Credentials that need reconnecting."""
+    return Call("GET", _at("tray", "connections"), _page(results.Broken), part())
 
 
 def credential_ready(name: str) -> Call[results.Ready]:

@@ -256,14 +256,71 @@ class CredentialConfig(Result):
     hosts: list[str] = []
 
 
+class Connection(Result):
+    """What an OAuth app was let do: `state` is none, ready or reconnect; `lacking` scopes it was not given."""
+
+    state: str
+    account: str = ""
+    scopes: list[str] = []
+    lacking: list[str] = []
+    why: str = ""
+    since: datetime | None = None
+    expires_at: datetime | None = None
+    by: str = ""
+
+
 class Credential(Result):
     name: str
     kind: str
+    places: list[str] = []
     config: CredentialConfig
+    connection: Connection | None = None
     last_test: dict[str, object] | None
     last_used_at: datetime | None
     last_worked_at: datetime | None
     tag: str
+
+
+class ConsentBegun(Result):
+    """Where to consent, and until when; `redirect` must be registered with the provider."""
+
+    url: str
+    redirect: str
+    scopes: list[str]
+    until: datetime
+
+
+class Consented(Result):
+    credential: Credential
+    waiting: int
+    sentence: str
+
+
+class Provider(Result):
+    """What is known of an OAuth app's provider; empty where it is not."""
+
+    redirect: str
+    issuer: str = ""
+    authorize_url: str = ""
+    token_url: str = ""
+    revoke_url: str = ""
+    account_url: str = ""
+    client_id: str = ""
+    way: str = "basic"
+    named_issuer: bool = False
+    scopes: list[str] = []
+    registered: bool | None = None
+
+
+class Broken(Result):
+    """A credential that needs reconnecting, and how many runs wait for it."""
+
+    credential: str
+    why: str
+    since: datetime
+    by: str
+    account: str
+    waiting: int
 
 
 class Caller(Result):
@@ -338,6 +395,8 @@ class Test(Result):
     fix: str
     exchange: dict[str, object] | None
     messages: object = None
+    account: str = ""
+    may: list[str] = []
     offered: list[str]
     reply: str
 
@@ -755,3 +814,21 @@ class Trigger(Result):
     draft_url: str
     request: str
     awaited: Awaited | None
+
+
+class WorkflowUse(Result):
+    name: str
+    on: bool
+
+
+class CredentialUse(Result):
+    """What uses a credential; `would_stop` whether something that is on would, without it."""
+
+    workflows: list[WorkflowUse]
+    models: list[str]
+    servers: list[str]
+    credentials: list[str]
+    runs: list[RunData]
+    waiting: int
+    would_stop: bool
+    sentence: str

@@ -66,7 +66,7 @@ class Tools:
         self.sessions = Sessions()
         self.files = Files(database, registry.workspace, Bounds(settings.file_limit, settings.files_limit))
         self._hints = hints
-        self.tokens = TokenStore(database, registry, self.call, self._changed)
+        self.tokens = TokenStore(database, registry, self.call, self._changed, settings.lease)
 
     def _changed(self) -> None:
         """Something stored is another now."""
@@ -157,6 +157,10 @@ class CallContext:
     async def refused(self, name: str, scopes: Sequence[str]) -> None:
         if isinstance(self.lent.get(name), OAuth):
             await self._tools.tokens.want(name, scopes)
+
+    def went_well(self) -> None:
+        """Note that the tokens which this call was lent are good for something."""
+        self._tools.tokens.good.update(self._tokens)
 
     def _with_token(self, name: str, consent: Consent) -> Authorization:
         self._tokens[name] = consent.version
@@ -367,6 +371,7 @@ async def perform(action: Action, given: Mapping[str, object], at: CallContext) 
         result = await action.perform(action.read(given), at)
     except StepFailed as failed:
         raise at.blanked(failed) from failed.__cause__
+    at.went_well()
     output = at.blanker().value(result.output)
     return Result(output, {**result.detail, "seconds": round(time.monotonic() - began, 6)}, result.usage)
 

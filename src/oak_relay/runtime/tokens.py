@@ -27,8 +27,8 @@ from oak_relay.vault.oauth import LARGEST, Denied, Nonsense, OAuth, Tokens, deni
 
 log = structlog.get_logger()
 T = TypeVar("T")
-_TIME = 20.0
-"""Seconds that a provider has for a reply: less than a lease."""
+_LEASES, _TIME = 5, 0.6
+"""A process has for a refresh so many times as long as a worker is believed to be alive, its provider this part of it."""
 _PATIENCE = 60.0
 """Seconds that a call waits for a token."""
 _LOOK = 0.2
@@ -37,18 +37,26 @@ _AGAIN = 5.0
 """Seconds after which a provider that was away is asked again, twice as many with each failure."""
 _MOST_CUT = 1
 """Refreshes cut off in a row after which a rotating refresh token is tried once more, and no further."""
-FIX = "connect it again: on the page Credentials, or oak-relay credential connect {name}"
+FIX = "connect it: on the page Credentials, or oak-relay credential connect {name}"
 
 
 class TokenStore:
     """One per process. `calls` makes surroundings for a request to a provider, of so many seconds; `changed` tells the other
-    processes that something stored is another now."""
+    processes that something stored is another now; `lease` is the time, in seconds, after which a silent worker is given up."""
 
     def __init__(
-        self, database: Database, registry: Registry, calls: Callable[[float], Outbound], changed: Callable[[], None]
+        self,
+        database: Database,
+        registry: Registry,
+        calls: Callable[[float], Outbound],
+        changed: Callable[[], None],
+        lease: float,
     ) -> None:
+        self._lease = lease * _LEASES
         self._database, self._registry, self._calls, self._changed = database, registry, calls, changed
         self._fresh: dict[str, Consent] = {}
+        self.good: dict[str, int] = {}
+        """Versions of tokens with which a call of this process went well."""
         self._turns: defaultdict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
 
     async def of(self, name: str, app: OAuth, scopes: Sequence[str] = ()) -> Consent:
@@ -130,8 +138,11 @@ class TokenStore:
 
     async def _turn(self, name: str, app: OAuth, known: Consent, forced: bool, still: bool, deadline: float) -> Consent:
         by, workspace, keyring = uuid4(), self._registry.workspace, self._registry.vault.keyring
+        good = self.good.get(name) == known.version
         while True:
-            found = await self._write(lambda c: consents.lease(c, workspace, name, known.version, by, forced, keyring))
+            found = await self._write(
+                lambda c: consents.lease(c, workspace, name, known.version, by, forced, good, keyring, self._lease)
+            )
             match found:
                 case Leased():
                     return await self._refresh(name, app, found, still)
@@ -175,6 +186,8 @@ class TokenStore:
             if still:
                 return leased.consent
             failed.message = f"the credential {name} could not be refreshed: {failed.message}"
+            if failed.kind in ("wrong_shape", "too_long"):
+                failed.kind = "unavailable"
             failed.delay, failed.reached = pause, "no"  # what the step itself wanted was not asked for
             raise
         found = await self._write(
@@ -191,7 +204,7 @@ class TokenStore:
                 body["scope"] = " ".join(app.scopes)
         else:
             body = {"grant_type": "refresh_token", "refresh_token": leased.consent.refresh}
-        return await ask(self._calls(_TIME), app, body)
+        return await ask(self._calls(self._lease * _TIME), app, body)
 
     async def _lost(self, name: str, leased: Leased, why: str) -> StepFailed:
         """The credential needs reconnecting; what a call that needs it fails with."""

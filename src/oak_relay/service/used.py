@@ -58,7 +58,7 @@ def _sentence(name: str, on: list[str], found: list[WorkflowUseOut], others: Ite
         said.append(f"{', '.join(named[:10])} use{'s' if len(named) == 1 else ''} it")
     if waiting:
         said.append(f"{waiting} run{'s wait' if waiting > 1 else ' waits'} for it")
-    return "; ".join(said)[:1].upper() + "; ".join(said)[1:] + "." if said else f"Nothing uses {name}."
+    return "; ".join(said) + "." if said else f"nothing uses {name}."
 
 
 def _names(text: str, name: str, models: Iterable[str], servers: Iterable[str]) -> bool:

@@ -1,8 +1,8 @@
 """The stand-ins on one port: `/v1` the model (`/MANNERS/v1` with other manners, see `standins.manners`), `/office` the booking office, `/search` the search desk, `/weather` the
-weather station; `/received` and `/faults` for all.
+weather station; `/office/oauth` the office's consents; `/received` and `/faults` for all.
 
-Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`,
-and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
+Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`, `STANDIN_OFFICE_SECRET`,
+`STANDIN_REDIRECTS` (addresses of apps that consents are sent back to), and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
 
 import asyncio
 import json
@@ -18,7 +18,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from standardwebhooks import Webhook
 
-from oak_relay.standins import desk, weather
+from oak_relay.standins import consent, desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
 from oak_relay.standins.manners import manner_of
 from oak_relay.standins.media import spoken, vector
@@ -138,7 +138,11 @@ def _office(app: FastAPI, ledger: Ledger) -> None:
     key = os.environ.get("STANDIN_OFFICE_KEY", "")
     replies: dict[str, dict[str, object]] = {}
 
-    def refused(request: Request) -> Response | None:
+    provider = consent.add(app, ledger)
+
+    def refused(request: Request, scope: str = "") -> Response | None:
+        if request.headers.get("authorization", "").startswith("Bearer "):
+            return provider.allows(request, scope)
         if key and request.headers.get("x-api-key") != key:
             return JSONResponse({"message": "unknown API key"}, 401)
         return None
@@ -154,7 +158,7 @@ def _office(app: FastAPI, ledger: Ledger) -> None:
     async def answer_guest(request: Request) -> Response:
         """Reply to a guest. The same Idempotency-Key again gives the first answer."""
         body = await request.json()
-        answer = refused(request) or await ledger.fault("office", request, body)
+        answer = refused(request, "replies.write") or await ledger.fault("office", request, body)
         if answer is not None:
             return answer
         given = request.headers.get("idempotency-key", str(uuid.uuid4()))

@@ -5,6 +5,7 @@ nobody else got something newer. Who finds a lease that is over knows that a ref
 """
 
 import hashlib
+import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -20,8 +21,6 @@ from oak_relay.store.keyring import Keyring, place
 from oak_relay.store.tables import consent, consent_begun, past_secret
 from oak_relay.vault.oauth import Tokens
 
-LEASE = 30.0
-"""Seconds that one process has for a refresh."""
 BEGUN = timedelta(minutes=15)
 """How long somebody has to consent."""
 _KEPT = timedelta(days=1)
@@ -71,11 +70,13 @@ class Consent:
 
 @dataclass(frozen=True, slots=True)
 class Leased:
-    """This process is the one to refresh; `cut`: how many refreshes before it were cut off."""
+    """This process is the one to refresh; `cut`: how many refreshes before it were cut off; `forced` because a token was
+    refused."""
 
     consent: Consent
     lease: UUID
     cut: int
+    forced: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,7 +205,7 @@ async def grant(
         **_sealed(workspace, name, tokens.access, tokens.refresh, keyring),
         "account": account,
         "scopes": values.dumps(sorted(scopes)),
-        "version": before.version + 1 if before is not None else 1,
+        "version": max(before.version + 1, int(time.time())) if before is not None else int(time.time()),
         "state": "ready",
         "why": "",
         "since": func.clock_timestamp(),
@@ -228,10 +229,18 @@ def _expires(tokens: Tokens) -> Any:
 
 
 async def lease(
-    connection: AsyncConnection, workspace: int, name: str, version: int, by: UUID, forced: bool, keyring: Keyring
+    connection: AsyncConnection,
+    workspace: int,
+    name: str,
+    version: int,
+    by: UUID,
+    forced: bool,
+    good: bool,
+    keyring: Keyring,
+    seconds: float,
 ) -> Consent | Leased | Busy | Later:
-    """Become the one that refreshes the token of a version. Gives the consent as it is when it is newer, needs reconnecting or
-    was refreshed for a refusal a moment ago."""
+    """Become the one that refreshes the token of a version, for so many seconds. Gives the consent as it is when it is newer, needs reconnecting or
+    was refreshed for a refusal a moment ago and has not been `good` for anything since."""
     row = (
         await connection.execute(
             select(consent, func.clock_timestamp()).where(_mine(workspace, name)).with_for_update()
@@ -240,25 +249,27 @@ async def lease(
     now, found = row[-1], read(row, keyring)
     if row.state != "ready" or row.version > version:
         return found
-    if forced and row.forced_at is not None and now - row.forced_at < _AGAIN:
+    if forced and not good and row.forced_at is not None and now - row.forced_at < _AGAIN:
         return found
     if row.lease is not None and row.leased_until > now:
         return Busy((row.leased_until - now).total_seconds())
     if row.retry_at is not None and row.retry_at > now:
         return Later((row.retry_at - now).total_seconds(), row.why)
     cut = row.cut + (1 if row.lease is not None else 0)
-    mark = {"lease": by, "leased_until": func.clock_timestamp() + timedelta(seconds=LEASE), "cut": cut}
-    if forced:
-        mark["forced_at"] = func.clock_timestamp()
+    mark = {"lease": by, "leased_until": func.clock_timestamp() + timedelta(seconds=seconds), "cut": cut}
     await connection.execute(update(consent).where(_mine(workspace, name)).values(**mark))
-    return Leased(found, by, cut)
+    return Leased(found, by, cut, forced)
 
 
 async def for_itself(
     connection: AsyncConnection, workspace: int, name: str, scopes: Iterable[str], keyring: Keyring
 ) -> None:
     """A consent without a token yet, of an app that acts for itself."""
-    row = {**_sealed(workspace, name, "", "", keyring), "version": 0, "scopes": values.dumps(sorted(scopes))}
+    row = {
+        **_sealed(workspace, name, "", "", keyring),
+        "version": int(time.time()),
+        "scopes": values.dumps(sorted(scopes)),
+    }
     await connection.execute(insert(consent).values(workspace_id=workspace, name=name, **row).on_conflict_do_nothing())
 
 
@@ -284,6 +295,7 @@ async def refreshed(
         "cut": 0,
         "retry_at": None,
         "refreshed_at": func.clock_timestamp(),
+        "forced_at": func.clock_timestamp() if leased.forced else None,
     }
     if tokens.scopes is not None:
         change["scopes"] = values.dumps(sorted(tokens.scopes))

@@ -1,6 +1,7 @@
 """What is stored for use: credentials and their rates, model aliases, tables and their rows."""
 
 from sqlalchemy import (
+    BigInteger,
     Boolean,
     Column,
     DateTime,
@@ -147,8 +148,8 @@ consent = Table(
     Column("wanted", Text, nullable=False, server_default="[]"),
     Column("key_id", Integer, nullable=False),
     Column("sealed", LargeBinary, nullable=False),
-    # One more with each token.
-    Column("version", Integer, nullable=False, server_default="1"),
+    # One more with each token, beginning with the seconds since 1970: no version comes twice.
+    Column("version", BigInteger, nullable=False),
     # ready, or reconnect; why, and since when.
     Column("state", Text, nullable=False, server_default="ready"),
     Column("why", Text, nullable=False, server_default=""),

@@ -11,7 +11,7 @@ depends_on = None
 
 CHANGES = {
     "budget": "state",
-    "consent": "sealed, state, scopes, account",
+    "consent": "sealed, state, scopes, wanted, account",
     "credential": "kind, config, sealed",
     "model_alias": "config",
     "past_secret": "sealed",
@@ -41,7 +41,7 @@ def upgrade() -> None:
         sa.Column("wanted", sa.Text(), server_default="[]", nullable=False),
         sa.Column("key_id", sa.Integer(), nullable=False),
         sa.Column("sealed", sa.LargeBinary(), nullable=False),
-        sa.Column("version", sa.Integer(), server_default="1", nullable=False),
+        sa.Column("version", sa.BigInteger(), nullable=False),
         sa.Column("state", sa.Text(), server_default="ready", nullable=False),
         sa.Column("why", sa.Text(), server_default="", nullable=False),
         sa.Column("since", sa.DateTime(timezone=True), server_default=now, nullable=False),
