@@ -14,6 +14,7 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from urllib.parse import parse_qsl, urlsplit
 
 import httpx
 from rich.console import Console
@@ -45,7 +46,7 @@ def main() -> int:
     environment = {
         **os.environ, "OAK_RELAY_DATA_DIR": str(home), "OAK_RELAY_PORT": str(port), "OAK_RELAY_FIRST_PASSWORD": keys["password"],
         "STANDIN_MODEL_KEY": keys["model"], "STANDIN_OFFICE_KEY": keys["office"], "STANDIN_SIGNING_SECRET": keys["signing"],
-        "STANDIN_HOOK_URL": f"{url}/hooks/bookings",
+        "STANDIN_OFFICE_SECRET": keys["app"], "STANDIN_REDIRECTS": f"{url}/connect/back", "STANDIN_HOOK_URL": f"{url}/hooks/bookings",
     }  # fmt: skip
     with (
         process(["standins", "--port", str(outside), "--rules", str(HERE / "model")], environment),
@@ -54,6 +55,7 @@ def main() -> int:
         wait_ready(url, standins, up)
         client = Client(url, (home / "cli.token").read_text().strip())
         seed(client, keys, standins)
+        httpx.post(f"{standins}/office/oauth/behave", json={"expire": given.once}, trust_env=False).raise_for_status()
         sent = send_requests(standins)
         agents = start_agents(client)
         photographed = send_picture(url, keys)
@@ -77,12 +79,13 @@ def main() -> int:
 def demo_keys(home: Path) -> dict[str, str]:
     """Secrets of this demo, made on its first start."""
     file = home / "demo.keys"
-    if not file.exists():
-        file.touch(mode=0o600)
-        signing = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
-        file.write_text(json.dumps({"password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16),
-                                    "office": "ok-" + secrets.token_hex(16), "signing": signing}))  # fmt: skip
-    return json.loads(file.read_text())
+    kept = json.loads(file.read_text()) if file.exists() else {}
+    file.touch(mode=0o600)
+    signing = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
+    new = {"password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16), "signing": signing,
+           "office": "ok-" + secrets.token_hex(16), "app": "os-" + secrets.token_hex(16)}  # fmt: skip
+    file.write_text(json.dumps({**new, **kept}))
+    return {**new, **kept}
 
 
 @contextlib.contextmanager
@@ -115,14 +118,7 @@ def wait_ready(url: str, standins: str, up: subprocess.Popen[bytes]) -> None:
 def seed(client: Client, keys: dict[str, str], standins: str) -> None:
     """Credentials, models, tables and workflows of the demo; what is there already is kept or renewed."""
     client.put_credential("booking-site", kind="signing", secret=keys["signing"])
-    client.put_credential(
-        "office",
-        kind="header",
-        header="X-API-Key",
-        secret=keys["office"],
-        hosts=["127.0.0.1"],
-        test_url=f"{standins}/office/me",
-    )
+    connect_office(client, keys, standins)
     client.put_credential(
         "models", kind="bearer", secret=keys["model"], hosts=["127.0.0.1"], test_url=f"{standins}/v1/models"
     )
@@ -158,6 +154,22 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         client.settings(name, {"office": f"{standins}/office"})
     for name in ("morning-conditions", "path-scout"):
         client.settings(name, {"search": f"{standins}/search"})
+
+
+def connect_office(client: Client, keys: dict[str, str], standins: str) -> None:
+    """The booking office is an OAuth app, and somebody of the office consents: on its page, as a browser would."""
+    known = client.look_at_provider(issuer=f"{standins}/office")
+    fields = ("issuer", "authorize_url", "token_url", "revoke_url", "account_url", "way", "named_issuer")
+    app = {name: getattr(known, name) for name in fields}
+    app |= {"client_id": "larkspur-relay", "secret": keys["app"], "scopes": ["bookings.read", "replies.write"]}
+    place = standins.removeprefix("http://")
+    stored = client.put_credential("office", kind="oauth", **app, hosts=[place], test_url=f"{standins}/office/me")
+    if stored.connection is not None and stored.connection.state == "ready":
+        return
+    page = client.begin_consent("office").url
+    form = dict(parse_qsl(urlsplit(page).query))
+    answer = httpx.post(page.partition("?")[0], data={**form, "say": "yes"}, trust_env=False)
+    client.finish_consent(**dict(parse_qsl(urlsplit(answer.headers["location"]).query)))
 
 
 def start_agents(client: Client) -> dict[str, str]:
@@ -268,6 +280,7 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         m.message.get("content") for m in client.conversation("guest ada.fenn@guests.example") if m.role == "assistant"
     ]
     received = httpx.get(f"{standins}/received.json", trust_env=False).json()
+    office = httpx.get(f"{standins}/office/oauth/state.json", trust_env=False).json()
     letters = [
         r["body"]["text"]
         for r in received["received"]
@@ -291,6 +304,8 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         "a model looked at a picture, which is kept as it came": "a larch lies across the path"
         in str((ended["path-reports"].result or {}).get("seen"))
         and _pictures(client) == [picture(PICTURE)],
+        "the office took its token back, and got it refreshed by one process": office.get("refreshed") == 1
+        and "reused" not in office,
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():

@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/answer/:link', component: () => import('./pages/AnswerPage.vue'), meta: { title: 'A question', open: true }, props: true },
     { path: '/schedules', component: () => import('./pages/SchedulesPage.vue'), meta: { title: 'Schedules' } },
     { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
+    { path: '/connect/back', component: () => import('./pages/ConnectBackPage.vue'), meta: { title: 'Connecting' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
     { path: '/usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
     { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },

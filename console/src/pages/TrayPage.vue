@@ -4,6 +4,7 @@ import { BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
+import BrokenList from '../components/BrokenList.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -38,6 +39,7 @@ async function send(question: Question, given: Given): Promise<void> {
     <h1>Tray</h1>
     <BFormSelect v-model="state" :options="STATES" size="sm" aria-label="State" class="states" />
   </div>
+  <BrokenList v-if="state === 'open'" />
   <ProblemNote v-if="questions.query.error.value" :problem="questions.query.error.value" />
   <LoadingLines v-else-if="questions.query.isPending.value" />
   <p v-else-if="!questions.items.value.length && state === 'open'">

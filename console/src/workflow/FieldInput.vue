@@ -12,6 +12,8 @@ const PICKED = new Set(['model', 'credential', 'table', 'workflow', 'server'])
 const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 'text' : props.field.widget))
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
+/** What the values of a mapping are. */
+const pairsOf = computed(() => (typeof props.field.schema.additionalProperties === 'object' ? props.field.schema.additionalProperties : {}))
 /** What holds when nothing is written. */
 const usual = computed(() => (shownAs(props.field.schema.default ?? '') ? `${shownAs(props.field.schema.default)}, when left out` : ''))
 const text = ref('')
@@ -84,6 +86,7 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     "
     :id="id"
     :parts="parts"
+    :of="pairsOf"
     :value="(value ?? {}) as Record<string, unknown>"
     @change="(given) => emit('change', given)"
     @each="(part, made) => emit('each', part, made)" />
@@ -102,10 +105,11 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     :id="id"
     v-model="text"
     class="form-control form-control-sm"
-    :placeholder="usual"
+    :type="widget === 'secret' ? 'password' : 'text'"
+    :placeholder="String(field.schema.placeholder ?? usual)"
     :inputmode="widget === 'number' ? 'decimal' : undefined"
     :aria-invalid="fault ? 'true' : undefined"
-    autocomplete="off"
+    :autocomplete="widget === 'secret' ? 'new-password' : 'off'"
     @input="later"
     @change="now" />
   <p v-if="fault" class="text-danger small mb-0" role="alert">{{ fault }}</p>

@@ -3,11 +3,11 @@ import { ref, watch } from 'vue'
 import { expression } from '../edit/expressions'
 import { type Part, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
-import { shownAs, typed } from './fields'
+import { type Schema, shownAs, typed } from './fields'
 import { type Made, useTaking } from './taking'
 
 /** A mapping with names of one's own: a row for each. */
-const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[] }>()
+const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[]; of?: Schema }>()
 const emit = defineEmits<{ change: [value: Record<string, unknown>]; each: [part: Part, made: Made] }>()
 interface Pair {
   name: string
@@ -25,7 +25,7 @@ watch(
   { immediate: true },
 )
 function made(): Record<string, unknown> {
-  return Object.fromEntries(pairs.value.filter((one) => one.name).map((one) => [one.name, typed(one.text)]))
+  return Object.fromEntries(pairs.value.filter((one) => one.name).map((one) => [one.name, props.of?.type === 'string' ? one.text : typed(one.text)]))
 }
 const say = () => emit('change', made())
 function remove(index: number): void {
@@ -52,7 +52,17 @@ function take(part: Part, index: number): void {
     <template v-for="(pair, n) in pairs" :key="n">
       <div class="pair">
         <input v-model="pair.name" class="form-control form-control-sm mono" :aria-label="`Name ${n + 1}`" placeholder="name" @change="say" />
+        <input
+          v-if="of?.writeOnly"
+          v-model="pair.text"
+          type="password"
+          autocomplete="new-password"
+          class="form-control form-control-sm"
+          :aria-label="`Value of ${pair.name || n + 1}`"
+          placeholder="its secret; empty: as it is"
+          @change="say" />
         <textarea
+          v-else
           v-model="pair.text"
           :rows="pair.text.split('\n').length"
           class="form-control form-control-sm"

@@ -21,7 +21,21 @@ export interface Schema {
 }
 
 export type Widget =
-  'text' | 'long' | 'number' | 'truth' | 'choice' | 'list' | 'pairs' | 'group' | 'any' | 'model' | 'credential' | 'table' | 'workflow' | 'server'
+  | 'text'
+  | 'secret'
+  | 'long'
+  | 'number'
+  | 'truth'
+  | 'choice'
+  | 'list'
+  | 'pairs'
+  | 'group'
+  | 'any'
+  | 'model'
+  | 'credential'
+  | 'table'
+  | 'workflow'
+  | 'server'
 
 export interface FieldShape {
   name: string
@@ -83,6 +97,8 @@ export function widgetOf(name: string, schema: Schema, root: Schema): Widget {
   const type = Array.isArray(schema.type) ? schema.type.find((one) => one !== 'null') : schema.type
   if (schema.enum?.length && schema.enum.every((one) => typeof one === 'string')) return 'choice'
   if ((type === 'string' || type === undefined) && PICKED[name] && !schema.properties) return PICKED[name]
+  if (type === 'string' && schema.format === 'multiline') return 'long'
+  if (type === 'string' && schema.writeOnly) return 'secret'
   if (type === 'string') return LONG.has(name) ? 'long' : 'text'
   if (type === 'number' || type === 'integer') return 'number'
   if (type === 'boolean') return 'truth'
