@@ -31,9 +31,13 @@ const note = computed(() => (schema.value.description ?? '').split('\n\n').slice
 const isSecret = (one: Schema): boolean =>
   !!one.writeOnly || (one.anyOf ?? []).some(isSecret) || (typeof one.additionalProperties === 'object' && isSecret(one.additionalProperties))
 const OFTEN = ['hosts', 'test_url', 'scopes', 'user', 'header', 'parameter', 'headers', 'authorize_url', 'smtp', 'imap', 'oauth', 'address']
+/** What all kinds have stands behind what is a kind's own. */
+const OF_ALL = ['hosts', 'test_url', 'rate', 'workflows']
 /** What is asked for at once, and what may be looked at. */
 const parts = computed(() => {
-  const all = Object.entries(schema.value.properties ?? {}).filter(([key]) => key !== 'kind')
+  const all = Object.entries(schema.value.properties ?? {})
+    .filter(([key]) => key !== 'kind')
+    .sort(([a], [b]) => OF_ALL.indexOf(a) - OF_ALL.indexOf(b))
   const first = (key: string, one: Schema) => (schema.value.required ?? []).includes(key) || isSecret(one) || OFTEN.includes(key)
   const kept = (one: Schema) => (props.of && props.of.kind === kind.value && isSecret(one) ? { ...one, placeholder: 'stays as it is' } : one)
   const of = (some: [string, Schema][]): Schema => ({
@@ -48,6 +52,10 @@ const set = (given: Record<string, unknown>, shown: Schema) => {
   value.value = { ...Object.fromEntries(kept), ...given }
 }
 const within = (shown: Schema) => Object.fromEntries(Object.entries(value.value).filter(([key]) => key in (shown.properties ?? {})))
+function ask(scope: string): void {
+  const now = Array.isArray(value.value.scopes) ? (value.value.scopes as string[]) : []
+  value.value = { ...value.value, scopes: now.includes(scope) ? now : [...now, scope] }
+}
 function another(given: string): void {
   kind.value = given
   value.value = {}
@@ -70,11 +78,25 @@ const store = () =>
       /></label>
       <p class="quiet">{{ note }}</p>
     </div>
-    <ProviderLook v-if="kind === 'oauth' && !of" @found="(given) => (value = { ...value, ...given })" />
-    <div class="fields"><SchemaForm :schema="parts.first" :root="schema" :value="within(parts.first)" @change="(g) => set(g, parts.first)" /></div>
+    <ProviderLook v-if="kind === 'oauth' && !of" @found="(given) => (value = { ...value, ...given })" @scope="ask" />
+    <div class="fields">
+      <SchemaForm
+        :schema="parts.first"
+        :root="schema"
+        :first="Object.keys(parts.first.properties ?? {})"
+        :value="within(parts.first)"
+        @change="(g) => set(g, parts.first)" />
+    </div>
     <details v-if="Object.keys(parts.more.properties ?? {}).length">
       <summary>More</summary>
-      <div class="fields"><SchemaForm :schema="parts.more" :root="schema" :value="within(parts.more)" @change="(g) => set(g, parts.more)" /></div>
+      <div class="fields">
+        <SchemaForm
+          :schema="parts.more"
+          :root="schema"
+          :first="Object.keys(parts.more.properties ?? {})"
+          :value="within(parts.more)"
+          @change="(g) => set(g, parts.more)" />
+      </div>
     </details>
     <div>
       <BButton type="submit" variant="primary" :disabled="busy === 'store'">{{

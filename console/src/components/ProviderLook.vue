@@ -9,7 +9,7 @@ import CopyText from './CopyText.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** What to do at an OAuth provider first, and what it hands out, read into the form. */
-const emit = defineEmits<{ found: [given: Record<string, unknown>] }>()
+const emit = defineEmits<{ found: [given: Record<string, unknown>]; scope: [name: string] }>()
 const { data: own } = useQuery({
   queryKey: ['provider'],
   queryFn: () => data(api.POST('/api/v1/providers/look', { body: { issuer: '', file: '' } })),
@@ -27,7 +27,7 @@ const read = () =>
     found.value = told
     const given: Record<string, unknown> = Object.fromEntries(FIELDS.filter((name) => told[name]).map((name) => [name, told[name]]))
     const secret = secretIn(file.value)
-    emit('found', { ...given, ...(secret ? { secret } : {}), ...(file.value && told.scopes?.length ? { scopes: told.scopes } : {}) })
+    emit('found', { ...given, ...(secret ? { secret } : {}) })
   })
 async function take(event: Event): Promise<void> {
   const [chosen] = (event.target as HTMLInputElement).files ?? []
@@ -73,7 +73,17 @@ async function take(event: Event): Promise<void> {
       <p v-else>Read. What is missing still is marked below.</p>
       <details v-if="found.scopes?.length">
         <summary>Scopes that this provider knows: {{ found.scopes.length }}</summary>
-        <p class="mono">{{ found.scopes.join(' ') }}</p>
+        <p>
+          <button
+            v-for="one in found.scopes"
+            :key="one"
+            type="button"
+            class="btn btn-link btn-sm mono"
+            :title="`Ask for ${one}`"
+            @click="emit('scope', one)">
+            {{ one }}
+          </button>
+        </p>
       </details>
     </div>
   </section>

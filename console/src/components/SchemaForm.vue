@@ -4,10 +4,10 @@ import FieldRow from '../workflow/FieldRow.vue'
 import { fieldsOf, type FieldShape, type Schema } from '../workflow/fields'
 
 /** A form of what a JSON Schema describes: a field for each of its properties, forms in it for those that are mappings. */
-const props = defineProps<{ schema: Schema; root?: Schema; value: Record<string, unknown> }>()
+const props = defineProps<{ schema: Schema; root?: Schema; value: Record<string, unknown>; first?: string[] }>()
 const emit = defineEmits<{ change: [value: Record<string, unknown>] }>()
 const root = computed(() => props.root ?? props.schema)
-const fields = computed(() => fieldsOf(props.schema, root.value).map((one) => ({ ...one, title: one.schema.title ?? one.title })))
+const fields = computed(() => fieldsOf(props.schema, root.value, props.first).map((one) => ({ ...one, title: one.schema.title ?? one.title })))
 const inner = (name: string) => {
   const given = props.value[name]
   return given && typeof given === 'object' && !Array.isArray(given) ? (given as Record<string, unknown>) : {}

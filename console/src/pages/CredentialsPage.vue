@@ -63,7 +63,7 @@ function standing(of: Credential): [string, string] {
   if (test && test.tried !== false && !test.ok) return of.last_worked_at ? ['the test fails, calls work', 'waiting'] : ['✗ does not work', 'failed']
   if (state === 'ready' && of.connection?.since)
     return [`✓ connected${of.connection.account ? ` to ${of.connection.account}` : ''}`, of.connection.lacking?.length ? 'waiting' : 'succeeded']
-  if (!test) return ['never', 'quiet']
+  if (!test) return ['not tested yet', 'quiet']
   return test.tried === false ? ['not tried', 'quiet'] : ['✓ works', 'succeeded']
 }
 </script>

@@ -10,6 +10,7 @@ from oak_relay import __version__
 from oak_relay.cli import (
     again,
     agents,
+    credentials,
     files,
     folders,
     lifecycle,
@@ -56,6 +57,7 @@ def parser() -> argparse.ArgumentParser:
     again.add(commands, _client)
     agents.add(commands, _client)
     people.add(commands, _client)
+    credentials.add(commands, _client)
     stored.add(commands, _client)
     files.add(commands, _client)
     usage.add(commands, _client)

@@ -23,7 +23,7 @@ _ABOUT = "workspace.json"
 _NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 _AT_ONCE = 400_000
 """Bytes of rows that are sent at once."""
-_OURS = frozenset(("secret", "name", "tag", "can"))
+_OURS = frozenset(("secret", "name", "tag", "can", "about"))
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -71,7 +71,9 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
         about = {
             "oak": 1,
             "workflows": flows,
-            "credentials": {c.name: {"kind": c.kind, **_plain(c.config)} for c in client.every(client.credentials)},
+            "credentials": {
+                c.name: {"kind": c.kind, "ask": c.secrets, **_plain(c.config)} for c in client.every(client.credentials)
+            },
             "models": {m.name: _plain(m.config) for m in client.every(client.models)},
             "servers": {s.name: _plain(s.config) for s in client.every(client.servers)},
             "tables": {t.name: t.columns for t in client.every(client.tables)},
@@ -154,17 +156,22 @@ class _Taking:
     def credentials(self, given: Mapping[str, Any]) -> None:
         """Those that are missing, each with the secret that is asked for."""
         known = {c.name for c in self.client.credentials()}
-        for name, config in given.items():
+        for name, about in given.items():
+            config = {**about}
+            asked: list[str] = config.pop("ask", ["secret"])
             if name in known:
                 self.there.append(f"credential {name}")
             elif self.check:
                 self.done.append(f"credential {name}, whose secret is asked for")
-            elif secret := _secret(name):
-                self._do(f"credential {name}", self.client.put_credential, name, **{**config, "secret": secret})
-            else:
+            elif missing := [field for field in asked if not _filled(config, name, field)]:
+                variables = ", ".join(_variable(name, field) for field in missing)
                 self.wrong.append(
-                    f"credential {name}: its secret is missing; give it in {_variable(name)}, or add it by hand"
+                    f"credential {name}: its secret is missing; give it in {variables}, or add it by hand"
                 )
+            else:
+                connects = config.get("kind") == "oauth" and config.get("grant", "code") == "code"
+                then = f", to be connected: oak-relay credential connect {name}" if connects else ""
+                self._do(f"credential {name}{then}", self.client.put_credential, name, **config)
 
     def tables(self, given: Mapping[str, Any], files: Path) -> None:
         """Tables that are not there, with their rows where they were exported."""
@@ -268,11 +275,18 @@ def _safe(name: str) -> str:
     return name
 
 
-def _variable(name: str) -> str:
-    return re.sub(r"\W", "_", name).upper() + "_SECRET"
+def _variable(name: str, field: str) -> str:
+    return re.sub(r"\W", "_", f"{name}_{field}").upper()
 
 
-def _secret(name: str) -> str:
-    if found := os.environ.get(_variable(name)):
-        return found
-    return getpass.getpass(f"Secret of the credential {name} (Enter leaves it out): ") if sys.stdin.isatty() else ""
+def _filled(config: dict[str, Any], name: str, field: str) -> bool:
+    """Put a secret into its field; whether there is one."""
+    secret = os.environ.get(_variable(name, field), "")
+    if not secret and sys.stdin.isatty():
+        secret = getpass.getpass(f"{field} of the credential {name} (Enter leaves it out): ")
+    outer, _, inner = field.partition(".")
+    if secret and inner:
+        config[outer] = {**config.get(outer, {}), inner: secret}
+    elif secret:
+        config[outer] = secret
+    return bool(secret)

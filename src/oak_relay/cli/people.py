@@ -79,6 +79,10 @@ def tray_cmd(arguments: argparse.Namespace, client: Client) -> int:
     questions = list(client.every(client.tray, arguments.state))
     if show(questions, arguments.json):
         return 0
+    for one in client.every(client.broken_credentials) if arguments.state == "open" else ():
+        waits = f"; {one.waiting} run{'s wait' if one.waiting != 1 else ' waits'} for it" if one.waiting else ""
+        OUT.print(f"[red]✗[/] the credential {one.credential} needs reconnecting: {escaped(one.why)}{waits}")
+        OUT.print(f"  oak-relay credential connect {one.credential}", style="dim")
     table(
         ("question", "asked", "workflow", "about", "text", "answers"),
         [

@@ -1,4 +1,4 @@
-"""`credential`, `model`, `table`, `token`: what is stored. Secrets come from a prompt, standard input or the environment."""
+"""`model`, `table`, `token`, `session`: what is stored. Secrets come from a prompt, standard input or the environment."""
 
 import argparse
 import getpass
@@ -15,7 +15,6 @@ from oak_relay.cli.output import (
     ERR,
     OUT,
     escaped,
-    marked,
     moment,
     more,
     plainly,
@@ -34,87 +33,15 @@ from oak_relay.client.results import Can, Test
 
 def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> None:
     """The parsers of these commands."""
-    _credential(_group(commands, "credential", "stored secrets"), client)
-    _model(_group(commands, "model", "names for models"), client)
-    _table(_group(commands, "table", "rows kept here"), client)
-    _token(_group(commands, "token", "tokens for clients"), client)
-    _session(_group(commands, "session", "who is signed in"), client)
+    _model(group_of(commands, "model", "names for models"), client)
+    _table(group_of(commands, "table", "rows kept here"), client)
+    _token(group_of(commands, "token", "tokens for clients"), client)
+    _session(group_of(commands, "session", "who is signed in"), client)
 
 
-def _group(commands: Any, name: str, help: str) -> object:
+def group_of(commands: Any, name: str, help: str) -> object:
+    """A command that has others in it."""
     return commands.add_parser(name, help=help).add_subparsers(metavar="what", required=True)
-
-
-def _credential(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
-    parser = group.add_parser(
-        "add", help="store one", epilog="examples: oak-relay credential add office --kind header --header X-API-Key; "
-        "SECRET=… oak-relay credential add office --kind bearer --secret-from SECRET; pass show office | oak-relay credential add office",
-        description="The secret is asked for, or read from standard input, or from an environment variable: never from the command line.",
-    )  # fmt: skip
-    parser.add_argument("name")
-    parser.add_argument("--kind", default="bearer", help="bearer, header, basic, signing, or one of a connector")
-    parser.add_argument("--field", action="append", default=[], metavar="NAME=VALUE", help="what else its kind takes")
-    parser.add_argument("--header", help="for header: its name")
-    parser.add_argument("--user", help="for basic: the user name")
-    parser.add_argument(
-        "--host",
-        action="append",
-        default=[],
-        help="where it may be sent: office.example, office.example:8443, http://ledger.internal; without it the host of --test-url",
-    )
-    parser.add_argument("--test-url", default="", help="a harmless address that answers whoever may use it")
-    parser.add_argument("--secret-from", metavar="VARIABLE", help="the environment variable that holds the secret")
-    parser.set_defaults(run=lambda a: add_credential(a, client(a)))
-    group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
-    _named(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
-    _named(group, "ready", "its account has credit again: runs that wait go on", lambda a: ready_cmd(a, client(a)))
-    _named(group, "remove", "forget it", lambda a: removed(a, "credential", client(a).remove_credential), asks=True)
-
-
-def add_credential(arguments: argparse.Namespace, client: Client) -> int:
-    """Store a credential; its secret comes from standard input, a variable or a prompt."""
-    given = {
-        "kind": arguments.kind,
-        "secret": _secret(arguments.secret_from),
-        "hosts": arguments.host,
-        "test_url": arguments.test_url,
-    }
-    given |= {key: value for key in ("header", "user") if (value := getattr(arguments, key))}
-    given |= dict(field.partition("=")[::2] for field in arguments.field)
-    stored = client.put_credential(arguments.name, **given)
-    if not show(stored, arguments.json):
-        OUT.print(f"{stored.name} is stored. Try it: oak-relay credential test {stored.name}")
-    return 0
-
-
-def ready_cmd(arguments: argparse.Namespace, client: Client) -> int:
-    """Say that a credential's account has credit again."""
-    ready = client.credential_ready(arguments.name)
-    if not show(ready, arguments.json):
-        OUT.print(f"{ready.waiting} run{'s' if ready.waiting != 1 else ''} waited for {arguments.name}")
-    return 0
-
-
-def list_credentials(arguments: argparse.Namespace, client: Client) -> int:
-    """Credentials without their secrets."""
-    listed = list(client.every(client.credentials))
-    if not show(listed, arguments.json):
-        rows = [
-            (
-                c.name,
-                c.kind,
-                ", ".join(c.config.hosts) or "nobody",
-                moment(c.last_used_at),
-                marked(_test_word(c.last_test, c.last_worked_at is not None)),
-            )
-            for c in listed
-        ]
-        table(
-            ("credential", "kind", "sent to", "last used", "last test"),
-            rows,
-            "No credentials yet: oak-relay credential add NAME",
-        )
-    return 0
 
 
 def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
@@ -156,8 +83,8 @@ def _model(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--unseen", action="store_true", help="also when its server does not offer the model")
     parser.set_defaults(run=lambda a: add_model(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_models(a, client(a)))
-    _named(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
-    _named(group, "remove", "forget it", lambda a: removed(a, "model alias", client(a).remove_model), asks=True)
+    named_by(group, "test", "ask it something trivial", lambda a: tested(a, client(a).test_model))
+    named_by(group, "remove", "forget it", lambda a: removed(a, "model alias", client(a).remove_model), asks=True)
 
 
 def connect_model(arguments: argparse.Namespace, client: Client) -> int:
@@ -293,18 +220,18 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("columns", nargs="+", metavar="COLUMN[:TYPE]", help="types: text, number, boolean, any")
     parser.set_defaults(run=lambda a: create_table(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tables(a, client(a)))
-    parser = _named(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
+    parser = named_by(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
     parser.add_argument("--limit", type=int, default=50)
     parser.add_argument("--after", help="the next page: what the one before says below")
-    parser = _named(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
-    _named(
+    parser = named_by(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
+    named_by(
         group,
         "remove",
         "remove it with its rows",
         lambda a: removed(a, "table, with all its rows,", client(a).drop_table),
         asks=True,
     )
-    parser = _named(group, "import", "take rows of a CSV file", lambda a: import_table(a, client(a)))
+    parser = named_by(group, "import", "take rows of a CSV file", lambda a: import_table(a, client(a)))
     parser.epilog = "examples: oak-relay table import huts huts.csv --create --check; oak-relay table import huts huts.csv --match name"
     parser.add_argument("file", help="a file, or - for standard input")
     parser.add_argument("--create", action="store_true", help="make the table, with the types that are guessed")
@@ -315,7 +242,7 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         "--map", action="append", default=[], metavar="HEAD=COLUMN", help="what a head means; HEAD= leaves it out"
     )
     parser.add_argument("--check", action="store_true", help="only show what would be done")
-    _named(group, "export", "print all rows as CSV", lambda a: export_table(a, client(a)))
+    named_by(group, "export", "print all rows as CSV", lambda a: export_table(a, client(a)))
 
 
 def import_table(arguments: argparse.Namespace, client: Client) -> int:
@@ -395,7 +322,7 @@ def add_rows(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
-    parser = _named(group, "add", "make one; it is shown this once", lambda a: add_token(a, client(a)))
+    parser = named_by(group, "add", "make one; it is shown this once", lambda a: add_token(a, client(a)))
     parser.add_argument("--days", type=int, help="after how many days it is over; never when left out")
     parser.add_argument(
         "--right",
@@ -405,12 +332,12 @@ def _token(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     )
     parser.add_argument("--workflow", action="append", metavar="NAME", help="the only workflows it is for")
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tokens(a, client(a)))
-    _named(group, "remove", "revoke one, by its id or the end of it", lambda a: token_remove(a, client(a)), asks=True)
+    named_by(group, "remove", "revoke one, by its id or the end of it", lambda a: token_remove(a, client(a)), asks=True)
 
 
 def _session(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_sessions(a, client(a)))
-    _named(group, "end", "end one, by its id or the end of it", lambda a: session_end(a, client(a)), asks=True)
+    named_by(group, "end", "end one, by its id or the end of it", lambda a: session_end(a, client(a)), asks=True)
 
 
 def session_end(arguments: argparse.Namespace, client: Client) -> int:
@@ -496,7 +423,7 @@ def removed(arguments: argparse.Namespace, what: str, remove: Callable[[str], No
     return 0
 
 
-def _named(
+def named_by(
     group: Any, name: str, help: str, run: Callable[[argparse.Namespace], int], asks: bool = False
 ) -> argparse.ArgumentParser:
     parser: argparse.ArgumentParser = group.add_parser(name, help=help)
@@ -507,7 +434,7 @@ def _named(
     return parser
 
 
-def _secret(variable: str | None) -> str:
+def secret_from(variable: str | None) -> str:
     if variable:
         if variable not in os.environ:
             raise OakRelayError(f"there is no environment variable {variable}")
@@ -517,7 +444,7 @@ def _secret(variable: str | None) -> str:
     return sys.stdin.readline().rstrip("\n")
 
 
-def _test_word(test: dict[str, object] | None, worked: bool = False) -> str:
+def test_word(test: dict[str, object] | None, worked: bool = False) -> str:
     if test is None or not test.get("tried", True):
         return "–" if test is None else "[dim]not tried[/]"
     return "[green]✓ works[/]" if test["ok"] else "[yellow]! calls work[/]" if worked else "[red]✗ failed[/]"

@@ -219,8 +219,12 @@ async def look_at_provider(given: ProviderIn, parts: PartsDep, _: CallerDep) -> 
     except Nonsense as error:
         raise Problem(422, "this is no client file", str(error), "give the JSON that the provider hands out") from None
     issuer = (given.issuer or app.issuer).strip()
-    if issuer and not (app.authorize_url and app.token_url and not given.issuer):
-        app = _together(app, await _discovered(parts, issuer))
+    if issuer:
+        try:
+            app = _together(app, await _discovered(parts, issuer))
+        except Problem:
+            if given.issuer or not (app.authorize_url and app.token_url):
+                raise
     known = {field: getattr(app, field) for field in ProviderOut.model_fields if hasattr(app, field)}
     registered = own in app.redirects if app.redirects else None
     return ProviderOut(**{**known, "scopes": list(app.scopes), "redirect": own, "registered": registered})

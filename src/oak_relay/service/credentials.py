@@ -188,7 +188,8 @@ async def test_credential(name: str, parts: PartsDep, _: CallerDep) -> TestOut:
     if stored is None:
         raise missing("credential", name)
     outcome = await _try(parts, name, stored)
-    if outcome.tried and not outcome.ok:
+    consent = (await parts.registry.fresh()).consents.get(name)
+    if outcome.tried and not outcome.ok and (consent is None or consent.state == "ready"):
         async with parts.database.connect() as connection:
             worked = (
                 await connection.execute(stored_as(parts, name).with_only_columns(credential.c.last_worked_at))

@@ -448,6 +448,9 @@ class CredentialOut(BaseModel):
     sent: bool = Field(description="Whether it is sent with requests.")
     places: list[str] = Field(description="Where it may be sent.")
     config: dict[str, object]
+    secrets: list[str] = Field(
+        default_factory=list, description="Its fields that hold secrets, `secrets.token` of a mapping."
+    )
     connection: ConnectionOut | None = Field(None, description="Of an OAuth app: what it was let do.")
     last_test: dict[str, object] | None
     last_used_at: datetime | None

@@ -74,16 +74,16 @@ Templates = dict[Annotated[str, Field(min_length=1, max_length=200)], Annotated[
 
 
 class Fields(Sent):
-    """Several secrets, put where the service wants them.
+    """Several secrets.
 
-    Templates say where: in each, `{name}` stands for the secret of that name."""
+    Templates put them where the service wants them: in each, {name} stands for the secret of that name."""
 
     kind: Literal["fields"] = "fields"
     secrets: Annotated[dict[str, Secret], AfterValidator(_named)] = Field(
         title="Secrets", min_length=1, max_length=20, description="Name to secret."
     )
     headers: Templates = Field(
-        default_factory=dict, title="Headers", max_length=20, description="Name to template, as `Key {app}:{token}`."
+        default_factory=dict, title="Headers", max_length=20, description="Name to template, as Key {app}:{token}"
     )
     query: Templates = Field(
         default_factory=dict, title="Parameters of the address", max_length=20, description="Name to template."

@@ -158,6 +158,16 @@ class Credential(BaseModel):
             if (value := getattr(self, name)) not in (None, {})
         }
 
+    @property
+    def holding(self) -> list[str]:
+        """Names of its secrets, those of a mapping as `field.name`."""
+        held = self.clear()
+        return [
+            one
+            for name, secret in held.items()
+            for one in ([f"{name}.{key}" for key in secret] if isinstance(secret, dict) else [name])
+        ]
+
     def config(self) -> dict[str, Any]:
         """What is told of it: all but its secrets, of a mapping of which the names are."""
         secret = secret_fields(type(self))
@@ -179,7 +189,7 @@ class Sent(Credential):
         title="Only sent to",
         default_factory=list,
         max_length=100,
-        description="Where it may be sent: a host, by https alone unless the host is this machine; a port and `http://` where they are meant. Where none is named, the one of test_url.",
+        description="Where it may be sent: a host, by https alone unless the host is this machine; a port, or http:// before it, where that is meant. When left out: the host of the address to test it on.",
     )
     test_url: str = Field(
         "", title="Address to test it on", description="A harmless address that answers 2xx to whoever may use it."

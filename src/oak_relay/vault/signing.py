@@ -17,9 +17,10 @@ _TOLERANCE = 300
 
 
 class Signing(SecretSent):
-    """Signing secret, shared with who sends webhooks or receives them (Standard Webhooks).
+    """Signing secret (Standard Webhooks).
 
-    It is `whsec_` and base64, or any text. The secret itself is never sent: requests carry a signature of their body."""
+    It is shared with who sends webhooks here, or receives requests: whsec_ and base64, or any text. It is never sent itself:
+    requests carry a signature of their body."""
 
     must_be_sent: ClassVar[bool] = False
     kind: Literal["signing"] = "signing"
