@@ -179,6 +179,7 @@ def test_the_console_stores_its_credential_and_tells_its_sentences(browser, huts
     page.get_by_label("Kind").select_option(label="Key of a hut's bell")
     page.get_by_role("textbox", name="Hut").fill("Valley Head")
     page.locator("input[type=password]").fill("iron-clapper-3")
+    page.get_by_role("textbox", name="Only sent to").fill("127.0.0.1")
     page.get_by_role("button", name="Store").click()
     expect(page.get_by_role("row").filter(has_text="valley-bell")).to_contain_text("Key of a hut's bell")
     page.goto(f"{huts.url}/workflows/ring-back")

@@ -301,7 +301,11 @@ def test_a_service_that_is_asked_through_a_proxy_closes_the_private_side(lone: P
 def test_there_is_no_other_way_out():
     """Only the door's own modules make connections; whatever else sends is given its client, or a socket that is connected."""
     ways = {"aiohttp", "requests", "urllib3", "smtplib", "imaplib", "ftplib", "poplib", "telnetlib", "xmlrpc", "websockets", "pycurl", "http.client", "urllib.request"}  # fmt: skip
-    may = {"runtime/connections.py": {"aiohttp"}, "runtime/outbound.py": {"AsyncClient"}, "actions/mail.py": {"smtplib", "imaplib"}}
+    may = {
+        "runtime/connections.py": {"aiohttp"},
+        "runtime/outbound.py": {"AsyncClient"},
+        "actions/mail.py": {"smtplib", "imaplib"},
+    }
     calls = {
         "open_connection",
         "create_connection",

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from oak_relay.client import AsyncClient, Client, Conflict, Denied, NotFound, Problem
+from oak_relay.client import AsyncClient, Client, Conflict, Denied, NotFound, OakRelayError, Problem
 from tests.conftest import Processes, apart, seed, seed_agents
 
 LARDER = """
@@ -216,6 +216,20 @@ async def stored(oak: Face, name: str, standins: str) -> None:
     assert name in [one.name for one in await oak.credentials()]
     assert not (await oak.test_credential(name)).ok
     await oak.credential_ready(name)
+    assert not (await oak.credential_use(name)).would_stop
+    app = f"{name}-app"
+    found = await oak.look_at_provider(issuer=f"{standins}/office")
+    await oak.put_credential(
+        app, kind="oauth", client_id="c", secret="long-enough-1", hosts=["127.0.0.1"], scopes=["huts.read"],
+        authorize_url=found.authorize_url, token_url=found.token_url,
+    )  # fmt: skip
+    assert (await oak.begin_consent(app)).scopes == ["huts.read"]
+    with pytest.raises(OakRelayError):
+        await oak.finish_consent(state="nobody's")
+    with pytest.raises(OakRelayError):
+        await oak.forget_consent(app)
+    assert app not in [one.credential for one in await oak.broken_credentials()]
+    await oak.remove_credential(app)
     assert (await oak.note_credit(name, 20)).credential == name
     assert name in [one.credential for one in await oak.credits()]
     await oak.forget_credit(name)

@@ -29,7 +29,7 @@ def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> Non
         "add", help="store one", epilog="examples: oak-relay credential add office --kind header --header X-API-Key; "
         "SECRET=… oak-relay credential add office --kind bearer --secret-from SECRET; pass show office | oak-relay credential add office; "
         "oak-relay credential add desk --kind oauth --client-file client.json --host office.example --scope bookings.read; "
-        "oak-relay credential add ledger --kind certificate --from certificate=client.pem --secret key=client.key --host ledger.internal",
+        "oak-relay credential add ledger --kind certificate --from certificate=client.pem --ask key=client.key --host ledger.internal",
         description="The secret is asked for, or read from standard input, or from an environment variable: never from the command line. "
         "Of one that is there already a secret that is left empty stays as it is.",
     )  # fmt: skip
@@ -50,7 +50,7 @@ def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> Non
         "--from", dest="files", action="append", default=[], metavar="NAME=FILE", help="a field, from a file"
     )
     parser.add_argument(
-        "--secret",
+        "--ask",
         action="append",
         default=[],
         metavar="NAME[=FILE]",
@@ -106,9 +106,9 @@ def add_credential(arguments: argparse.Namespace, client: Client) -> int:
         given[name] = _value(value)
     for name, _, file in (one.partition("=") for one in arguments.files):
         given[name] = _text(file)
-    for name, _, file in (one.partition("=") for one in arguments.secret):
+    for name, _, file in (one.partition("=") for one in arguments.ask):
         _put(given, name, _text(file) if file else _asked(name))
-    if not arguments.secret and "secret" not in given:
+    if not arguments.ask and "secret" not in given:
         given["password" if arguments.kind == "mail" else "url" if arguments.kind == "database" else "secret"] = (
             secret_from(arguments.secret_from)
         )
