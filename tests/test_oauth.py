@@ -140,7 +140,7 @@ def test_only_what_was_given_may_be_done_and_what_is_missing_is_asked_for_next(d
     assert run.state == "failed" and "has not the scope replies.write" in run.error.message
     connection = next(c for c in client.credentials() if c.name == "desk").connection
     assert connection.scopes == ["bookings.read"] and connection.lacking == ["replies.write"]
-    client.put_credential("desk", **{**app(desk), "scopes": ["bookings.read"], "secret": None})
+    client.put_credential("desk", **{**app(desk), "scopes": ["bookings.read"], "secret": ""})
     assert client.begin_consent("desk").scopes == ["bookings.read", "replies.write"]
     behave(desk, gives=[])
     connect(client, "desk")

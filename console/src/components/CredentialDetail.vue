@@ -43,6 +43,7 @@ const test = () => props.of.last_test as Schemas['TestOut'] | null
         <dd>{{ of.connection.by }}</dd>
       </template>
     </dl>
+    <p v-if="of.about">{{ of.about }}</p>
     <TestResult v-if="test()" :test="test()!" />
     <ProblemNote v-if="error" :problem="error" />
     <LoadingLines v-else-if="isPending" />

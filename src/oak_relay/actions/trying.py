@@ -40,12 +40,12 @@ async def by_token(name: str, stored: OAuth, at: Surroundings) -> Tried:
 async def by_certificate(name: str, stored: Certificate, at: Surroundings) -> Tried:
     """What the certificate says of itself, and its address where there is one."""
     if stored.over:
-        return Tried(False, stored.about(), "store a newer one")
+        return Tried(False, stored.about, "store a newer one")
     if not stored.test_url:
-        return Tried(True, stored.about())
+        return Tried(True, stored.about)
     tried = await _asked(name, stored, stored.test_url, at)
     return Tried(
-        tried.ok, f"{tried.sentence} {stored.about()}", tried.fix, tried.exchange, True, tried.account, tried.may
+        tried.ok, f"{tried.sentence} {stored.about}", tried.fix, tried.exchange, True, tried.account, tried.may
     )
 
 

@@ -23,7 +23,7 @@ _ABOUT = "workspace.json"
 _NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 _AT_ONCE = 400_000
 """Bytes of rows that are sent at once."""
-_OURS = frozenset(("secret", "name", "tag", "can", "about"))
+_OURS = frozenset(("secret", "name", "tag", "can"))
 
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:

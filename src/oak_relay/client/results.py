@@ -274,6 +274,7 @@ class Credential(Result):
     kind: str
     places: list[str] = []
     config: CredentialConfig
+    about: str = ""
     secrets: list[str] = []
     connection: Connection | None = None
     last_test: dict[str, object] | None

@@ -70,6 +70,7 @@ def out(row: Any, kinds: CredentialKinds, known: Snapshot) -> CredentialOut:
         sent=kinds.sent(row.kind),
         places=stored.places if stored is not None else [],
         config=values.loads(row.config),
+        about=stored.about if stored is not None else "",
         secrets=stored.holding if stored is not None else [],
         connection=connection(stored, known.consents.get(row.name)),
         last_used_at=row.last_used_at,

@@ -98,13 +98,13 @@ async def _kept(parts: Parts, name: str, given: dict[str, object]) -> kinds.Cred
 
 
 def _filled(given: dict[str, object], kept: kinds.Credential) -> dict[str, object]:
-    """Secrets that stay as they are: what is left out, is empty, or is a name in a mapping without its secret."""
+    """Secrets that stay as they are: what is left out, is empty, or is a name in a mapping without its secret; null is none."""
     filled: dict[str, object] = {}
     for name, secret in kept.clear().items():
         new = given.get(name)
         if isinstance(secret, dict) and isinstance(new, dict):
             filled[name] = {key: one or secret.get(key, "") for key, one in new.items()}
-        elif not new and name not in kept.optional(given):
+        elif not new and (name not in given or new == "") and name not in kept.optional(given):
             filled[name] = secret
     return filled
 

@@ -448,6 +448,7 @@ class CredentialOut(BaseModel):
     sent: bool = Field(description="Whether it is sent with requests.")
     places: list[str] = Field(description="Where it may be sent.")
     config: dict[str, object]
+    about: str = Field("", description="What may be told of it beside its fields, as whose certificate it is.")
     secrets: list[str] = Field(
         default_factory=list, description="Its fields that hold secrets, `secrets.token` of a mapping."
     )

@@ -90,7 +90,7 @@ class Vault:
         """What was read, by part, and the number that the part had then."""
         self._numbers: dict[str, int | None] = {}
         self._known: tuple[tuple[str, ...], Blanker] = (), Blanker(())
-        self._read: dict[str, tuple[bytes, str, Credential]] = {}
+        self._read: dict[str, tuple[str, bytes, str, Credential]] = {}
 
     async def put(self, connection: AsyncConnection, name: str, stored: Credential, same: bool = False) -> None:
         """Store a credential, new or in place of the one of that name, whose secret stays blanked; what was consented to is
@@ -241,8 +241,8 @@ class Vault:
         unread: list[str] = []
         for row in rows:
             before = self._read.get(row.name)
-            if before is not None and before[:2] == (row.sealed, row.config):
-                stored[row.name] = before[2]
+            if before is not None and before[:3] == (row.kind, row.sealed, row.config):
+                stored[row.name] = before[3]
                 continue
             try:
                 stored[row.name] = self.read(row)
@@ -250,7 +250,7 @@ class Vault:
                 unread += self._unread(row)
                 log.warning("credential cannot be used", credential=row.name, reason=str(error)[:300])
             else:
-                self._read[row.name] = row.sealed, row.config, stored[row.name]
+                self._read[row.name] = row.kind, row.sealed, row.config, stored[row.name]
         for name in self._read.keys() - stored.keys():
             del self._read[name]
         return stored, unread

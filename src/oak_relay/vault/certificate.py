@@ -70,6 +70,7 @@ class Certificate(Sent):
         lines = [line for line in key.splitlines() if len(line) >= 16 and not line.startswith("-----")]
         return [*_texts(self.clear()), "".join(lines), *lines]
 
+    @property
     def about(self) -> str:
         """Whose it is and how long it holds, in a sentence."""
         own = x509.load_pem_x509_certificates(self.certificate.encode())[0]

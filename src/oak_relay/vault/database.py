@@ -57,9 +57,9 @@ class Database(Credential):
         host, port = self.server
         return [f"{host}:{port}" if port else host]
 
-    def config(self) -> dict[str, object]:
-        """With the URL as it is without its password."""
-        return {**super().config(), "about": self.parsed.render_as_string(hide_password=True)}
+    @property
+    def about(self) -> str:
+        return self.parsed.render_as_string(hide_password=True)
 
     def forms(self) -> list[str]:
         """The URL and the password in it, as it is and as it is written there."""

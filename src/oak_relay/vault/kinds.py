@@ -134,6 +134,11 @@ class Credential(BaseModel):
         return []
 
     @property
+    def about(self) -> str:
+        """What may be told of it beside its fields."""
+        return ""
+
+    @property
     def told_to(self) -> list[str]:
         """Everybody who is told its secrets: `places`, and of some kinds who gives tokens for them."""
         return self.places
