@@ -19,6 +19,7 @@ from oak_relay.client import Invalid
 from oak_relay.document.schemas import validator
 from tests.browsing import browser, sign_in
 from tests.conftest import Processes, seed, until
+from tests.office import app, behave, connect
 
 __all__ = ["browser"]
 
@@ -167,6 +168,43 @@ def test_the_catalogue_tells_of_it_and_of_what_cannot_be_used(huts):
     assert connectors["cracked"]["fault"] == "the action http.request is there already"
     assert connectors["http"]["fault"] == ""
     assert "bell" in httpx.get(f"{huts.url}/schema/workflow.json").json()["$defs"]["Trigger"]["properties"]
+
+
+DESKS = """oak: 1
+workflow: desks
+steps:
+  - step: bookings
+    do: office-bookings.do
+    with: {{url: "{office}", credential: desk}}
+  - step: replied
+    do: office-replies.do
+    with: {{url: "{office}", credential: desk}}
+  - step: whose
+    do: office-desk.do
+    with: {{url: "{office}", credential: desk}}
+result: ${{ whose.email }}
+"""
+
+
+def test_one_consent_serves_three_connectors(huts):
+    """It asks for what all of them need; what one of them lacks is named by the checker and by its call, which waits."""
+    client, text = huts.client(), DESKS.format(office=f"{huts.standins}/office")
+    client.put_credential("desk", **{**app(huts), "scopes": []})
+    client.save(text)
+    assert client.begin_consent("desk").scopes == ["bookings.read", "replies.write", "huts.read"]
+    behave(huts, gives=["bookings.read", "replies.write"])
+    connect(client, "desk")
+    [finding] = client.check(text).findings
+    assert "desk has not the scope huts.read, which office-desk.do needs" in finding.message
+    client.on("desks")
+    run = client.start("desks")
+    until(lambda: client.run(run.id).run.state == "waiting")
+    [whose] = [span for span in client.trace(run.id).spans if span.path == "whose"]
+    assert "has not the scope huts.read" in whose.attempts[0].error.message
+    behave(huts, gives=[])
+    connect(client, "desk")
+    assert run.result() == "office@larkspur.example"
+    assert not client.check(text).findings
 
 
 def test_the_console_stores_its_credential_and_tells_its_sentences(browser, huts, bell):

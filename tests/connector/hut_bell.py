@@ -99,3 +99,32 @@ CONNECTOR = Connector(
     triggers=[BellTrigger()],
 )
 CRACKED = Connector("Cracked bells", [Action("http.request", "Taken already", RingInput, Rung, perform=_ring)])
+
+
+class OfficeInput(Fields):
+    url: str = Field(pattern=r"^https?://", description="Address of the booking office.")
+    credential: str
+
+
+def _calling(method: str, path: str) -> Any:
+    async def call(given: OfficeInput, at: Outbound) -> Result:
+        plain = at.http.build_request(method, f"{given.url}{path}", json={"to": "a"} if method == "POST" else None)
+        exchange = await send(at, await authorised(at, plain, given.credential), _LARGEST, given.credential)
+        if exchange.status >= 300:
+            raise exchange.failure()
+        return Result(exchange.read("json"), exchange.detail)
+
+    return call
+
+
+def _office(name: str, title: str, method: str, path: str, scope: str) -> Connector:
+    """A connector with one action of the office that needs one scope."""
+    action = Action(
+        f"{name}.do", title, OfficeInput, None, perform=_calling(method, path), credentials=("oauth",), scopes=(scope,)
+    )
+    return Connector(title, [action])
+
+
+BOOKINGS = _office("office-bookings", "See bookings", "GET", "/me", "bookings.read")
+REPLIES = _office("office-replies", "Reply to a guest", "POST", "/replies", "replies.write")
+DESK = _office("office-desk", "See whose desk it is", "GET", "/oauth/account", "huts.read")
