@@ -5,6 +5,7 @@ What they need is imported when they run, so that the other commands start fast.
 import argparse
 import asyncio
 import gc
+import os
 import socket
 import sys
 from collections.abc import Callable
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from oak_relay.runtime.settings import Settings
 
 
-NAMES = ("up", "serve", "work", "tick", "standins", "password")
+NAMES = ("up", "serve", "work", "tick", "standins", "password", "key")
 
 
 def add(commands: Any) -> None:
@@ -39,6 +40,15 @@ def add(commands: Any) -> None:
     )
     parser.add_argument("name", nargs="?", default="owner")
     parser.set_defaults(run=password_cmd)
+    parser = commands.add_parser("key", help="another master key, on the service's own machine")
+    group = parser.add_subparsers(metavar="what", required=True)
+    parser = group.add_parser("rotate", help="replace it while everything runs", description=rotate_cmd.__doc__)
+    parser.add_argument(
+        "--new-key-from", metavar="VARIABLE", help="the next key, where OAK_RELAY_KEY gives the present one"
+    )
+    parser.set_defaults(run=rotate_cmd)
+    parser = group.add_parser("finish", help="the former key opens nothing any more", description=finish_cmd.__doc__)
+    parser.set_defaults(run=finish_cmd)
 
 
 def up_cmd(arguments: argparse.Namespace) -> int:
@@ -86,29 +96,70 @@ def tick_cmd(_: argparse.Namespace) -> int:
 def password_cmd(arguments: argparse.Namespace) -> int:
     """Give somebody a new password and print it; all its sessions are ended, and wrong tries are forgotten. Works on the
     data directory or the database that the settings name, whether the service runs or not."""
-    from oak_relay.runtime.cluster import Cluster
     from oak_relay.runtime.passwords import reset
 
     def run(settings: "Settings") -> int:
-        cluster = None if settings.database_url else Cluster(settings.data_dir, settings.database_port)
-        if cluster is not None and not (cluster.data / "PG_VERSION").exists():
-            _say(
-                f"[red]There is no database in {settings.data_dir}.[/] Set OAK_RELAY_DATA_DIR to where the service keeps its data."
-            )
-            return 1
-        ran = cluster is None or cluster.runs()
-        try:
-            password = asyncio.run(reset(settings, arguments.name))
-        finally:
-            if cluster is not None and not ran:
-                cluster.stop()
+        password = asyncio.run(reset(settings, arguments.name))
         if password is None:
             _say(f"[red]Nobody is called {arguments.name!r}.[/]")
             return 5
         sys.stdout.write(f"{password}\n")
         return 0
 
-    return _with_settings(run)
+    return _with_settings(lambda settings: _with_database(settings, run))
+
+
+def rotate_cmd(arguments: argparse.Namespace) -> int:
+    """Make a new master key and seal every secret anew with it, whether the service runs or not. Stopped in between, it goes on
+    when it is begun again. A key that is kept in a file is replaced there; where OAK_RELAY_KEY gives it, name the variable with
+    the next one, give that to all processes, then finish."""
+    from oak_relay.runtime.rotation import rotate
+
+    def run(settings: "Settings") -> int:
+        name = arguments.new_key_from
+        if name and name not in os.environ:
+            _say(f"[red]There is no environment variable {name}.[/]")
+            return 2
+        done = asyncio.run(rotate(settings, os.environ[name] if name else None))
+        then = (
+            "The former key opens nothing any more."
+            if done.finished
+            else ("Give the new key to all processes as OAK_RELAY_KEY; when they have it: oak-relay key finish")
+        )
+        sys.stdout.write(f"{done.sealed} secrets are sealed anew. {then}\n")
+        return 0
+
+    return _with_settings(lambda settings: _with_database(settings, run))
+
+
+def finish_cmd(_: argparse.Namespace) -> int:
+    """Once all processes have the new master key: the former one opens nothing any more."""
+    from oak_relay.runtime.rotation import finish
+
+    def run(settings: "Settings") -> int:
+        asyncio.run(finish(settings))
+        sys.stdout.write("The former key opens nothing any more.\n")
+        return 0
+
+    return _with_settings(lambda settings: _with_database(settings, run))
+
+
+def _with_database(settings: "Settings", run: "Callable[[Settings], int]") -> int:
+    """Do something on the database that the settings name, started for that alone where the service does not run."""
+    from oak_relay.runtime.cluster import Cluster
+
+    cluster = None if settings.database_url else Cluster(settings.data_dir, settings.database_port)
+    if cluster is not None and not (cluster.data / "PG_VERSION").exists():
+        _say(
+            f"[red]There is no database in {settings.data_dir}.[/] Set OAK_RELAY_DATA_DIR to where the service keeps its data."
+        )
+        return 1
+    ran = cluster is None or cluster.runs()
+    try:
+        return run(settings)
+    finally:
+        if cluster is not None and not ran:
+            cluster.stop()
 
 
 def _with_settings(start: "Callable[[Settings], int | None]") -> int:

@@ -8,6 +8,7 @@ import sys
 from collections.abc import AsyncIterator, Callable, MutableMapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, TextIO, cast
 
 import structlog
@@ -41,6 +42,11 @@ class Base:
     hints: Hints
 
 
+def key_file(settings: Settings) -> Path:
+    """Where the master key is kept."""
+    return settings.key_file or settings.data_dir / "master.key"
+
+
 def database_url(settings: Settings) -> str:
     """The address of the database; the own cluster is started when none is given."""
     if settings.database_url is not None:
@@ -61,7 +67,7 @@ async def base(settings: Settings, migrate: bool = True) -> AsyncIterator[Base]:
             await database.migrate()
         key = settings.key.get_secret_value() if settings.key else None
         catalogue = offer().catalogue
-        file = settings.key_file or settings.data_dir / "master.key"
+        file = key_file(settings)
         keyring = await Keyring.open(database, MAIN_WORKSPACE, lambda: master_key(file, key))
         vault = Vault(keyring, catalogue.credentials)
         registry = Registry(database, vault, catalogue)

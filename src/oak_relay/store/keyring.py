@@ -5,12 +5,13 @@ Each is wrapped by the master key. While another master key takes its place, ear
 key, and those which begin may do so with either.
 """
 
+import asyncio
 import hmac
 import secrets
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from sqlalchemy import delete, func, select, text, update
+from sqlalchemy import bindparam, delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -136,18 +137,32 @@ class Keyring:
     async def _some_anew(self, database: Database, kind: str) -> int:
         table, _ = SEALED[kind]
         key = [column for column in table.primary_key if column.name != "workspace_id"]
+        mine = [column == bindparam(f"of_{column.name}") for column in key]
+        change = update(table).where(table.c.workspace_id == self.workspace, *mine)
+        change = change.values(sealed=bindparam("anew"), key_id=self.newest)
         async with database.begin() as connection:
             old = select(*key, table.c.sealed).where(
                 table.c.workspace_id == self.workspace, table.c.key_id < self.newest
             )
             rows = (await connection.execute(old.order_by(*key).limit(_BATCH).with_for_update())).all()
-            for row in rows:
-                context = place(self.workspace, kind, row)
-                sealed = self.seal(self.open_sealed(row.sealed, context), context)
-                mine = [column == getattr(row, column.name) for column in key]
-                change = update(table).where(table.c.workspace_id == self.workspace, *mine)
-                await connection.execute(change.values(sealed=sealed, key_id=self.newest))
+            done = await asyncio.to_thread(lambda: [self._anew(kind, key, row) for row in rows])
+            if done:
+                await connection.execute(change, done)
         return len(rows)
+
+    def _anew(self, kind: str, key: Sequence[Any], row: Any) -> dict[str, object]:
+        context = place(self.workspace, kind, row)
+        sealed = self.seal(self.open_sealed(row.sealed, context), context)
+        return {**{f"of_{column.name}": getattr(row, column.name) for column in key}, "anew": sealed}
+
+    async def begun(self, database: Database, master: bytes) -> bool:
+        """Whether a replacement was begun whose new master key is this one."""
+        async with database.connect() as connection:
+            newest = (await self._rows(connection))[-1]
+        try:
+            return newest.link is not None and bool(unwrap(master, newest.wrapped))
+        except KeyProblem:
+            return False
 
     async def finish(self, database: Database, master: bytes) -> None:
         """Only the new master key opens anything from now on. Raises `KeyProblem` when it is not the one that was begun with, or
@@ -171,7 +186,14 @@ class Keyring:
         old = select(made.c.id).where(
             made.c.workspace_id == self.workspace, made.c.id == newest, made.c.created_at < age, made.c.link.is_(None)
         )
+        used = [
+            select(table.c.key_id).where(table.c.workspace_id == self.workspace, table.c.key_id == vault_key.c.id)
+            for table, _ in SEALED.values()
+        ]
         gone = delete(vault_key).where(
-            vault_key.c.workspace_id == self.workspace, vault_key.c.id < newest, old.exists()
+            vault_key.c.workspace_id == self.workspace,
+            vault_key.c.id < newest,
+            old.exists(),
+            *(~one.exists() for one in used),
         )
         return int((await connection.execute(gone)).rowcount)

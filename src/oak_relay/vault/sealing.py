@@ -25,7 +25,7 @@ def master_key(file: Path, given: str | None = None) -> bytes:
     if given is None:
         if not file.exists():
             file.parent.mkdir(parents=True, exist_ok=True)
-            _make(file)
+            new_key(file)
         if file.stat().st_mode & 0o077:
             raise KeyProblem(f"{file} can be read by others; chmod 600 {file}")
         given = file.read_text()
@@ -38,7 +38,7 @@ def master_key(file: Path, given: str | None = None) -> bytes:
     return key
 
 
-def _make(file: Path) -> None:
+def new_key(file: Path) -> None:
     """A new key, whole or not at all: of several processes that begin at once, the first one's counts."""
     made = file.with_name(f"{file.name}.{os.getpid()}.{secrets.token_hex(4)}")
     with os.fdopen(os.open(made, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as out:
