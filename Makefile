@@ -25,6 +25,7 @@ proof: ready console
 	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.strangers
 	@$(BIN)/python -m bench.files
+	@$(BIN)/python -m bench.vault
 	@$(MAKE) --no-print-directory fuzz
 
 scale: ready console
