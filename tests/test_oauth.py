@@ -113,9 +113,13 @@ def test_what_somebody_made_up_connects_nothing(lone: Processes):
 def test_who_did_not_begin_does_not_finish(lone: Processes):
     client = lone.client()
     client.put_credential("desk", **app(lone))
+    lone.rows(
+        "INSERT INTO member (workspace_id, id, name, role, password_hash) "
+        "SELECT workspace_id, gen_random_uuid(), 'other', role, password_hash FROM member WHERE name = 'owner'"
+    )
     back = said(client.begin_consent("desk").url)
     with httpx.Client(base_url=lone.url) as browser:  # somebody else, signed in
-        signed = browser.post("/api/v1/session", json={"name": "owner", "password": lone.password})
+        signed = browser.post("/api/v1/session", json={"name": "other", "password": lone.password})
         assert signed.is_success
         answer = browser.post("/api/v1/consents", json=back, headers={"Sec-Fetch-Site": "same-origin"})
     assert answer.status_code == 403 and "somebody else" in answer.text

@@ -21,7 +21,7 @@ const { data: kinds } = useQuery({
 const name = ref(props.of?.name ?? '')
 const kind = ref(props.of?.kind ?? 'bearer')
 const value = ref<Record<string, unknown>>(
-  Object.fromEntries(Object.entries((props.of?.config as Record<string, unknown>) ?? {}).filter(([key, one]) => one != null)),
+  Object.fromEntries(Object.entries((props.of?.config as Record<string, unknown>) ?? {}).filter(([, one]) => one != null)),
 )
 const { act, busy, problem } = useAct('credentials')
 const chosen = computed(() => kinds.value?.find((one) => one.name === kind.value))

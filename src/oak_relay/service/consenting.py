@@ -73,7 +73,7 @@ async def begin_consent(name: str, parts: PartsDep, who: CallerDep) -> ConsentBe
             connection,
             parts.workspace,
             name,
-            who.name,
+            who.member,
             begun.state,
             begun.verifier,
             back,
@@ -108,7 +108,7 @@ async def finish_consent(given: ConsentIn, parts: PartsDep, who: CallerDep) -> C
             "connect the credential again, from the page Credentials",
         )
     again = f"connect {pending.name} again"
-    if pending.member != who.name:
+    if pending.member != who.member:
         raise Problem(403, "somebody else began this", fix=f"{again}, as yourself")
     if given.error is not None or given.code is None:
         said = Denied(given.error or "no code", in_brief(given.error_description or ""))

@@ -324,6 +324,11 @@ class Caller:
     rights: frozenset[str] = frozenset()
     """What it may."""
 
+    @property
+    def member(self) -> str:
+        """Whose session or token it is."""
+        return str(self.member_id or self.name)
+
     def may(self, right: str) -> bool:
         """Whether it has a right."""
         return right in self.rights
