@@ -22,7 +22,7 @@ from oak_relay.service.tray import _of_link
 from tests.conftest import Processes, until
 
 FLOW = "oak: 1\nworkflow: {name}\nsteps:\n  - {{step: a, set: {{x: 1}}}}\nresult: ${{ a.x }}\n"
-OPEN = ("/api/v1/session", "/api/v1/answers/{link}")
+OPEN = ("/api/v1/session", "/api/v1/answers/{link}", "/api/v1/files/by-link/{link}")
 """What is there for who has not signed in."""
 ROUTES = [
     f"{method.upper()} {path.removeprefix('/api/v1')}"
@@ -31,6 +31,7 @@ ROUTES = [
     if path.startswith("/api/v1")
     and not (path in OPEN and (method == "post" or "answers" in path))
     and "answers" not in path
+    and "by-link" not in path
 ]
 
 

@@ -100,7 +100,7 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("model add m@ --url {standins}/v1 --model larch-small --credential models", 0, ""), ("model list", 0, ""), ("model test m@", 0, ""),
     ("model connect {standins}/v1 --credential models --model larch-small --name mc@", 0, ""), ("model remove m@ --yes", 0, ""),
     ("table create r@ hut crates:number", 0, ""), ("table add r@", 0, '[{"hut": "Glasswater", "crates": 2}]'), ("table import r@ {csv}", 0, ""),
-    ("file add {csv}", 0, ""), ("file list", 0, ""), ("file list --limit 1", 0, ""), ("file show {kept}", 0, ""), ("file get {kept} {csv} --over", 0, ""),
+    ("file add {csv}", 0, ""), ("file list", 0, ""), ("file list --limit 1", 0, ""), ("file show {kept}", 0, ""), ("file address {kept}", 0, ""), ("file get {kept} {csv} --over", 0, ""),
     ("file get {kept} {csv}", 2, ""), ("file show 0123", 6, ""),
     ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table export r@", 0, ""), ("table remove r@ --yes", 0, ""),
     ("token add t@ --days 1", 0, ""), ("token list", 0, ""), ("token remove {token} --yes", 0, ""), ("session list", 0, ""),

@@ -259,6 +259,8 @@ async def files(oak: Face, name: str) -> None:
     assert kept.type == "text/plain"
     assert kept.file in [one.file for one in await oak.files()]
     assert (await oak.file(kept.file)).size == kept.size
+    made = await oak.file_address(kept.file, 5)
+    assert str(kept.file) in made.url and made.until > kept.created_at
     assert b"".join([piece async for piece in oak.through("read_file", kept.file)]) == f"a picture of {name}".encode()
 
 

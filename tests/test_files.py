@@ -10,6 +10,7 @@ import signal
 import socket
 import threading
 from collections.abc import AsyncIterator, Callable, Iterator
+from datetime import UTC, datetime, timedelta
 from email.parser import BytesParser
 from email.policy import HTTP
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -27,10 +28,14 @@ from hypothesis import strategies as st
 from playwright.sync_api import Browser, expect
 
 from oak_relay.client.errors import NotFound, Problem
+from oak_relay.runtime import links
 from oak_relay.service import uploads
+from oak_relay.standins.media import picture
 from oak_relay.store import files
 from oak_relay.store.database import Database
 from oak_relay.store.files import PIECE, Arriving, Bounds, Gone, NoRoom, TooLarge
+from oak_relay.store.keyring import Keyring
+from oak_relay.vault.sealing import master_key
 from tests.browsing import browser, faults, sign_in
 from tests.conftest import Processes, apart, until
 
@@ -636,3 +641,136 @@ def test_who_sends_a_byte_now_and_then_is_sent_away(monkeypatch: pytest.MonkeyPa
         assert await came(200_000) == 2_000_000
 
     apart(both)
+
+
+# Parts, addresses, and the page
+
+
+@pytest.mark.parametrize(
+    ("asked", "status", "first", "end"),
+    [
+        ("bytes=0-9", 206, 0, 10),
+        ("bytes=5-", 206, 5, 600_000),
+        ("bytes=-7", 206, 599_993, 600_000),
+        ("bytes=262140-262150", 206, 262_140, 262_151),
+        ("bytes=599999-700000", 206, 599_999, 600_000),
+        ("bytes=600000-", 416, 0, 0),
+        ("bytes=-0", 416, 0, 0),
+        ("bytes=9-5", 200, 0, 600_000),
+        ("bytes=0-1,5-6", 200, 0, 600_000),
+        ("lines=1-2", 200, 0, 600_000),
+        ("bytes=--1", 200, 0, 600_000),
+        ("bytes=99999999999999999999-", 200, 0, 600_000),
+    ],
+)
+def test_a_part_of_a_file_is_given(house: Processes, asked: str, status: int, first: int, end: int):
+    """RFC 9110, section 14: one part; several at once are the whole."""
+    body = noise(600_000, 77)
+    kept = house.client().add_file(body, "long.bin")
+    url, headers = f"{house.url}/api/v1/files/{kept.file}/content", {"Authorization": f"Bearer {house.token}"}
+    answer = httpx.get(url, headers={**headers, "Range": asked})
+    assert answer.status_code == status
+    if status == 416:
+        assert answer.headers["content-range"] == "bytes */600000"
+        return
+    assert answer.content == body[first:end] and answer.headers["accept-ranges"] == "bytes"
+    if status == 206:
+        assert answer.headers["content-range"] == f"bytes {first}-{end - 1}/600000"
+        other = httpx.get(url, headers={**headers, "Range": asked, "If-Range": '"another"'})
+        assert other.status_code == 200 and other.content == body
+    known = httpx.get(url, headers={**headers, "If-None-Match": answer.headers["etag"]})
+    assert known.status_code == 304 and not known.content
+
+
+def test_an_address_gives_one_file_under_one_name_until_it_is_over(house: Processes):
+    client = house.client()
+    kept, other = client.add_file(b"a letter", "letter.txt", "text/plain"), client.add_file(b"another", "b.txt")
+    made = client.file_address(kept.file, 5)
+    answer = httpx.get(made.url)
+    assert (answer.text, answer.headers["content-type"]) == ("a letter", "text/plain; charset=utf-8")
+    assert "sandbox" in answer.headers["content-security-policy"]
+    assert httpx.get(made.url, headers={"Range": "bytes=2-7"}).text == "letter"
+    for wrong in (
+        made.url.replace(str(kept.file), str(other.file)),
+        made.url.replace("letter.txt", "letter.html"),
+        made.url.replace("text%2Fplain", "text%2Fhtml"),
+        made.url.replace(f"{kept.file}.", f"{kept.file}.9"),
+        f"{house.url}/api/v1/files/by-link/nothing",
+        f"{house.url}/api/v1/files/by-link/{kept.file}.99999999999.AAAA",
+    ):
+        assert httpx.get(wrong).status_code == 404, wrong
+    with pytest.raises(Problem):
+        client.file_address(kept.file, 0)
+    with pytest.raises(NotFound):
+        client.file_address(uuids.uuid7())
+    past = links.file_link(
+        _vault(house), SimpleNamespace(own_url=house.url), kept.file, datetime.now(UTC) - timedelta(seconds=2), "a", "b"
+    )  # type: ignore[arg-type]
+    assert httpx.get(past).status_code == 410
+
+
+def _vault(house: Processes) -> Any:
+    """What signs, as the service's does."""
+    made: list[Keyring] = []
+
+    async def open_() -> None:
+        database = Database(house.environment["OAK_RELAY_DATABASE_URL"])
+        made.append(await Keyring.open(database, 1, lambda: master_key(house.home / "master.key")))
+        await database.close()
+
+    apart(open_)
+    return made[0]
+
+
+def test_files_are_looked_at_as_what_they_are(house: Processes, browser: Browser):
+    client = house.client()
+    client.add_file(picture("the hut"), "hut.png", "image/png")
+    client.add_file(("hut,bunks\n" + "\n".join(f'"Col, {n}",{n}' for n in range(80))).encode(), "bunks.csv", "text/csv")
+    client.add_file(b"Dear guest,\n<b>not bold</b>", "note.txt", "text/plain")
+    client.add_file(
+        b"%PDF-1.4\n1 0 obj<</Type/Catalog/Pages 2 0 R>>endobj\ntrailer<</Root 1 0 R>>", "plan.pdf", "application/pdf"
+    )
+    held = client.add_file(b"\x00\x01\x02", "odd.bin")
+    client.save(HOLDS, over=True)
+    client.on("holds-a-file")
+    client.start("holds-a-file", {"picture": held.value}).wait()
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.set_default_timeout(15_000)
+    told: list[str] = []
+    page.on("console", lambda message: told.append(message.text) if message.type == "error" else None)
+    sign_in(page, house)
+    told.clear()
+    page.goto(f"{house.url}/files")
+
+    def look(name: str) -> None:
+        page.get_by_role("button", name=name, exact=True).click()
+
+    look("hut.png")
+    expect(page.get_by_role("img", name="hut.png")).to_be_visible()
+    assert page.get_by_role("img", name="hut.png").evaluate("one => one.naturalWidth") > 10
+    look("bunks.csv")
+    expect(page.get_by_role("cell", name="Col, 7", exact=True)).to_be_visible()
+    expect(page.get_by_text("Its first rows.")).to_be_visible()
+    assert not faults(page)
+    look("note.txt")
+    expect(page.get_by_label("note.txt")).to_contain_text("<b>not bold</b>")
+    page.get_by_role("button", name="An address for an hour").click()
+    shared = page.get_by_role("status").locator("code")
+    expect(shared).to_contain_text("/files/by-link/")
+    assert httpx.get(shared.inner_text()).text.startswith("Dear guest")
+    with page.expect_response(lambda answer: "/content?name=plan.pdf" in answer.url) as answered:
+        look("plan.pdf")
+    assert answered.value.headers["content-security-policy"] == "frame-ancestors 'self'"
+    expect(page.get_by_title("plan.pdf")).to_be_visible()
+    look("odd.bin")
+    expect(page.get_by_text("It cannot be looked at here.")).to_be_visible()
+    expect(page.get_by_role("definition").filter(has=page.get_by_role("link"))).to_be_visible()
+    page.locator("input[type=file]").set_input_files(
+        {"name": "new one.txt", "mimeType": "text/plain", "buffer": b"brought"}
+    )
+    expect(page.get_by_role("button", name="new one.txt")).to_be_visible()
+    assert b"".join(client.read_file(client.files()[0].file)) == b"brought"
+    assert not told, told
+    page.set_viewport_size({"width": 400, "height": 800})
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    page.close()

@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/tray', component: () => import('./pages/TrayPage.vue'), meta: { title: 'Tray' } },
     { path: '/answer/:link', component: () => import('./pages/AnswerPage.vue'), meta: { title: 'A question', open: true }, props: true },
     { path: '/schedules', component: () => import('./pages/SchedulesPage.vue'), meta: { title: 'Schedules' } },
+    { path: '/files', component: () => import('./pages/FilesPage.vue'), meta: { title: 'Files' } },
     { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
     { path: '/connect/back', component: () => import('./pages/ConnectBackPage.vue'), meta: { title: 'Connecting' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },

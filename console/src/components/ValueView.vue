@@ -1,12 +1,13 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { addressOf, filesIn, size } from '../lib/files'
+import { computed, ref } from 'vue'
+import { addressOf, filesIn, lookOf, size } from '../lib/files'
 import { shown } from '../lib/format'
+import FilePreview from './FilePreview.vue'
 
 /** A value as text, with the files in it: pictures as pictures, the others to be opened or taken down. */
 const props = defineProps<{ value: unknown }>()
 const files = computed(() => filesIn(props.value))
-const PICTURES = new Set(['image/gif', 'image/jpeg', 'image/png', 'image/webp'])
+const open = ref<Record<string, boolean>>({})
 </script>
 
 <template>
@@ -14,10 +15,14 @@ const PICTURES = new Set(['image/gif', 'image/jpeg', 'image/png', 'image/webp'])
   <ul v-if="files.length" class="files" aria-label="Files in it">
     <li v-for="one in files" :key="one.file + one.name">
       <a :href="addressOf(one)" target="_blank" rel="noopener">
-        <img v-if="PICTURES.has(one.type)" :src="addressOf(one)" alt="" loading="lazy" />
+        <FilePreview v-if="lookOf(one) === 'picture'" :file="one" />
         {{ one.name }}
       </a>
       <span class="quiet ms-1">{{ one.type }}, {{ size(one.size) }}</span>
+      <details v-if="lookOf(one) && lookOf(one) !== 'picture'" @toggle="open = { ...open, [one.file]: true }">
+        <summary>Look at it</summary>
+        <FilePreview v-if="open[one.file]" :file="one" />
+      </details>
     </li>
   </ul>
 </template>
@@ -26,12 +31,6 @@ const PICTURES = new Set(['image/gif', 'image/jpeg', 'image/png', 'image/webp'])
 .files {
   list-style: none;
   padding: 0;
-}
-img {
-  display: block;
-  max-width: 100%;
-  max-height: 16rem;
-  border: 1px solid var(--relay-line);
 }
 a {
   overflow-wrap: anywhere;

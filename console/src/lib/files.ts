@@ -29,6 +29,26 @@ export function addressOf({ file, name, type }: FileValue): string {
   return `/api/v1/files/${file}/content?${new URLSearchParams({ name, type }).toString()}`
 }
 
+const PICTURES = new Set(['image/gif', 'image/jpeg', 'image/png', 'image/webp'])
+const SHEETS = new Set(['text/csv', 'text/tab-separated-values'])
+export type Look = 'picture' | 'document' | 'sheet' | 'text' | ''
+
+/** As what a file can be looked at; nothing for what cannot. */
+export function lookOf({ type, name }: FileValue): Look {
+  if (PICTURES.has(type)) return 'picture'
+  if (type === 'application/pdf') return 'document'
+  if (SHEETS.has(type) || /\.(csv|tsv)$/i.test(name)) return 'sheet'
+  return type.startsWith('text/') || /[/+](json|xml|yaml)$|ndjson/.test(type) ? 'text' : ''
+}
+
+/** The first bytes of a file as text, and whether that is all of it. */
+export async function beginning(file: FileValue, most = 200_000): Promise<{ text: string; whole: boolean }> {
+  const headers: Record<string, string> = file.size > 0 ? { Range: `bytes=0-${most - 1}` } : {}
+  const answer = await fetch(addressOf(file), { headers })
+  if (!answer.ok) throw new Error(`The file could not be read (${answer.status}).`)
+  return { text: new TextDecoder().decode(await answer.arrayBuffer()), whole: file.size <= most }
+}
+
 /** `812 bytes`, `48 kB`, `12 MB`. */
 export function size(bytes: number): string {
   if (bytes < 10_000) return `${bytes} bytes`

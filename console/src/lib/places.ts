@@ -4,6 +4,7 @@ export const PLACES: readonly (readonly [path: string, title: string])[] = [
   ['/runs', 'Runs'],
   ['/tray', 'Tray'],
   ['/schedules', 'Schedules'],
+  ['/files', 'Files'],
   ['/credentials', 'Credentials'],
   ['/models', 'Models'],
   ['/usage', 'Usage'],

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay.cli.asking import WrongUse
-from oak_relay.cli.output import OUT, escaped, moment, more, show, show_page, table
+from oak_relay.cli.output import ERR, OUT, escaped, moment, more, show, show_page, table
 from oak_relay.client import Client
 from oak_relay.client.results import File
 
@@ -38,6 +38,19 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     )
     parser.add_argument("--over", action="store_true", help="also over a file that is there")
     parser.set_defaults(run=lambda a: get_file(a, client(a)))
+    parser = group.add_parser("address", help="an address at which it is read without signing in, for a while")
+    parser.add_argument("id")
+    parser.add_argument("--minutes", type=int, default=60)
+    parser.set_defaults(run=lambda a: address_cmd(a, client(a)))
+
+
+def address_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """Make an address of a file for whoever is given it."""
+    made = client.file_address(arguments.id, arguments.minutes)
+    if not show(made, arguments.json):
+        OUT.print(made.url, soft_wrap=True, markup=False, highlight=False)
+        ERR.print(f"until {moment(made.until)}; whoever has it has the file", style="dim")
+    return 0
 
 
 def add_file(arguments: argparse.Namespace, client: Client) -> int:
@@ -75,8 +88,12 @@ def show_file(arguments: argparse.Namespace, client: Client) -> int:
         OUT.print(f"SHA-256 {found.digest}", style="dim", soft_wrap=True)
         for run in found.runs:
             OUT.print(f"held by the run {run}")
-        if not found.runs:
-            OUT.print("No run holds it: it goes when that is so for two days.")
+        for row in found.rows:
+            OUT.print(f"held by a row of the table {escaped(row.table)}: {row.row}")
+        for one in found.samples:
+            OUT.print(f"held by the sample {escaped(one.sample)} of {escaped(one.workflow)}")
+        if not (found.runs or found.rows or found.samples):
+            OUT.print("Nothing holds it: it goes when that is so for two days.")
     return 0
 
 

@@ -582,6 +582,12 @@ class Client:
         called = name or (source.name if isinstance(source, Path) else "file")
         return self._send(calls.add_file(called, content, type))
 
+    def file_address(
+        self, file_id: UUID | str, minutes: int = 60, name: str = "", type: str = ""
+    ) -> results.FileAddress:
+        """An address at which whoever has it reads a file, for so many minutes, under a name and media type."""
+        return self._send(calls.file_address(file_id, minutes, name, type))
+
     def read_file(self, file_id: UUID | str) -> Iterator[bytes]:
         """The bytes of a file, as they come."""
         try:

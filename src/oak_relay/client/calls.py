@@ -493,6 +493,12 @@ def add_file(name: str, content: bytes | Iterable[bytes], type: str = "") -> Cal
     return Call("POST", _at("files"), _one(results.File), {"name": name}, headers=headers, content=content)
 
 
+def file_address(file_id: UUID | str, minutes: int, name: str, type: str) -> Call[results.FileAddress]:
+    """A signed address of a file."""
+    body = {"minutes": minutes, "name": name, "type": type}
+    return Call("POST", _at("files", file_id, "address"), _one(results.FileAddress), body=body)
+
+
 def file_content(file_id: UUID | str) -> str:
     """The address of a file's bytes."""
     return _at("files", file_id, "content")

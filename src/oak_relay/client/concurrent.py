@@ -601,6 +601,12 @@ class AsyncClient:
         called = name or (source.name if isinstance(source, Path) else "file")
         return await self._send(calls.add_file(called, content, type))
 
+    async def file_address(
+        self, file_id: UUID | str, minutes: int = 60, name: str = "", type: str = ""
+    ) -> results.FileAddress:
+        """An address at which whoever has it reads a file, for so many minutes, under a name and media type."""
+        return await self._send(calls.file_address(file_id, minutes, name, type))
+
     async def read_file(self, file_id: UUID | str) -> AsyncIterator[bytes]:
         """The bytes of a file, as they come."""
         try:

@@ -599,11 +599,30 @@ class File(Result):
         return {"file": str(self.file), "name": self.name, "type": self.type, "size": self.size}
 
 
+class HeldByRow(Result):
+    table: str
+    row: UUID
+
+
+class HeldBySample(Result):
+    workflow: str
+    sample: str
+
+
 class FileDetail(File):
-    """A file with its SHA-256 and the latest runs that hold it."""
+    """A file with its SHA-256, and what holds it: the latest runs, rows, samples."""
 
     digest: str
     runs: list[UUID]
+    rows: list[HeldByRow] = []
+    samples: list[HeldBySample] = []
+
+
+class FileAddress(Result):
+    """An address at which a file is read without signing in, until it is over."""
+
+    url: str
+    until: datetime
 
 
 class Table(Result):

@@ -23,6 +23,7 @@ from oak_relay.runtime.receipts import Receipts
 from oak_relay.runtime.watchdog import Watchdog
 from oak_relay.service import (
     access,
+    addresses,
     again,
     agents,
     catalogue,
@@ -67,6 +68,7 @@ _SILENT = 15.0
 
 _RESOURCES = (
     access,
+    addresses,
     agents,
     again,
     workflows,

@@ -12,7 +12,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from oak_relay.document.numbers import whole
 from oak_relay.runtime.documents import Busy
-from oak_relay.service.headers import GUARD, HOOKS
+from oak_relay.service.headers import DOCUMENTS, GUARD, HOOKS
 from oak_relay.service.problems import Problem
 from oak_relay.store import epoch
 from oak_relay.store.database import DatabaseLost
@@ -21,7 +21,8 @@ BODY_SECONDS = 30.0
 """Seconds that a body may take to arrive."""
 SIGN_IN_BYTES = 10_000
 """Bytes of a body from who has not signed in."""
-_STRANGERS = ("/hooks/", "/drafts/", "/api/v1/files/")
+_FILES = "/api/v1/files/"
+_STRANGERS = ("/hooks/", "/drafts/", _FILES)
 """Paths whose answers hold what strangers wrote: they act for nobody."""
 _CONTAINERS = 50_000
 """Lists and mappings in one body."""
@@ -132,6 +133,7 @@ class Guard:
         self._app = app
         self._headers = [(k.lower().encode(), v.encode()) for k, v in GUARD.items()]
         self._of_hooks = [(k.lower().encode(), v.encode()) for k, v in HOOKS.items()]
+        self._of_documents = [(k.lower().encode(), v.encode()) for k, v in DOCUMENTS.items()]
         self._names = {name for name, _ in self._headers}
         self._noted = 0.0
 
@@ -150,9 +152,7 @@ class Guard:
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
                 others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
-                message["headers"] = others + (
-                    self._of_hooks if scope["path"].startswith(_STRANGERS) else self._headers
-                )
+                message["headers"] = others + self._of(scope["path"], others)
                 if scope.get("scheme") == "https":
                     message["headers"].append(_STRICT)
             await send(message)
@@ -164,6 +164,13 @@ class Guard:
             await refusal.response()(scope, receive, guarded)
             return
         await self._app(scope, receive, guarded)
+
+    def _of(self, path: str, others: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
+        """The headers of an answer."""
+        if not path.startswith(_STRANGERS):
+            return self._headers
+        document = path.startswith(_FILES) and (b"content-type", b"application/pdf") in others
+        return self._of_documents if document else self._of_hooks
 
 
 def _unusable(scope: Scope) -> bool:

@@ -9,11 +9,12 @@ from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from oak_relay.capabilities.given import file_name
-from oak_relay.service import uploads
+from oak_relay.runtime import links
+from oak_relay.service import ranges, uploads
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
-from oak_relay.service.problems import missing
-from oak_relay.service.shapes import FileDetail, FileOut
+from oak_relay.service.problems import Problem, missing
+from oak_relay.service.shapes import FileDetail, FileOut, HeldByRow, HeldBySample
 from oak_relay.store import files
 from oak_relay.store.files import Stored
 
@@ -62,50 +63,97 @@ async def add_file(
 
 @router.get("/files/{file_id}")
 async def show_file(file_id: UUID, parts: PartsDep, _: CallerDep) -> FileDetail:
-    """What is known of a file, and the latest runs that refer to it."""
+    """What is known of a file, and what refers to it: the latest runs, rows of tables, samples."""
     async with parts.database.reading() as connection:
         found = await files.about(connection, parts.workspace, file_id)
         owners = await files.owners(connection, parts.workspace, file_id, _SHOWN) if found else []
+        rows = await files.rows_holding(connection, parts.workspace, file_id, _SHOWN) if found else []
+        samples = await files.samples_holding(connection, parts.workspace, file_id, _SHOWN) if found else []
     if found is None:
         raise missing("file", str(file_id), "nothing may have referred to it for two days")
-    return FileDetail(**_out(found).model_dump(), digest=found.digest.hex(), runs=owners)
+    return FileDetail(
+        **_out(found).model_dump(),
+        digest=found.digest.hex(),
+        runs=owners,
+        rows=[HeldByRow(table=row["table"], row=row["row_id"]) for row in rows],
+        samples=[HeldBySample(workflow=row["workflow"], sample=row["sample"]) for row in samples],
+    )
+
+
+@router.get(
+    "/files/by-link/{link}", response_class=Response, responses={200: {"description": "Its bytes.", "content": _BINARY}}
+)
+async def file_by_link(
+    link: str,
+    request: Request,
+    parts: PartsDep,
+    name: Annotated[str, Query(max_length=255)] = "",
+    type: Annotated[str, Query(max_length=120)] = "",
+) -> Response:
+    """The bytes of a file at an address that was made for it; nobody need be signed in."""
+    try:
+        file_id = links.file_of(parts.registry.vault, link, name, type)
+    except (links.NoLink, LookupError) as error:
+        over = isinstance(error, links.NoLink) and error.over
+        raise Problem(
+            410 if over else 404, "this address is over" if over else "there is nothing here", fix="ask for another one"
+        ) from None
+    async with parts.database.reading() as connection:
+        found = await files.about(connection, parts.workspace, file_id)
+    if found is None:
+        raise Problem(410, "this file is gone", fix="ask for another one")
+    return sent(parts, found, name, type, request)
 
 
 @router.get(
     "/files/{file_id}/content",
     response_class=Response,
-    responses={200: {"description": "Its bytes.", "content": _BINARY}},
+    responses={
+        200: {"description": "Its bytes.", "content": _BINARY},
+        206: {"description": "A part of them.", "content": _BINARY},
+    },
 )
 async def file_content(
     file_id: UUID,
+    request: Request,
     parts: PartsDep,
     _: CallerDep,
     name: Annotated[str | None, Query(max_length=255, description="What it is called here.")] = None,
     type: Annotated[str | None, Query(max_length=120, description="Its media type here.")] = None,
 ) -> Response:
-    """The bytes of a file. The same bytes may be called otherwise by each who refers to them."""
+    """The bytes of a file, or a part of them (`Range`). The same bytes may be called otherwise by each who refers to them."""
     async with parts.database.reading() as connection:
         found = await files.about(connection, parts.workspace, file_id)
     if found is None:
         raise missing("file", str(file_id), "nothing may have referred to it for two days")
-    return sent(parts, found, file_name(name or found.name), type or found.type)
+    return sent(parts, found, file_name(name or found.name), type or found.type, request)
 
 
-def sent(parts: Parts, file: Stored, name: str, type: str) -> StreamingResponse:
-    """A file as an answer. What could be carried out by a browser is only taken down."""
-    shown = type in _HARMLESS
+def sent(parts: Parts, file: Stored, name: str, type: str, request: Request) -> Response:
+    """A file, or the part of it that is asked for, as an answer. What could be carried out by a browser is only taken down.
+    Raises `Problem` (416)."""
+    shown, tag = type in _HARMLESS, f'"{file.digest.hex()}"'
+    if ranges.known(request, tag):
+        return Response(status_code=304, headers={"ETag": tag})
+    part = ranges.asked(request, file.size, tag)
+    first, end = (part.first, part.end) if part is not None else (0, file.size)
     headers = {
-        "Content-Length": str(file.size),
+        **(part.header(file.size) if part is not None else {}),
+        "Accept-Ranges": "bytes",
+        "Content-Length": str(end - first),
         "Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{quote(name, safe='')}",
-        "ETag": f'"{file.digest.hex()}"',
+        "ETag": tag,
     }
     kind = type if shown else "application/octet-stream"
-    return StreamingResponse(_pieces(parts, file), media_type=kind, headers=headers)
+    status = 200 if part is None else 206
+    return StreamingResponse(_pieces(parts, file, first, end), status, headers, kind)
 
 
-async def _pieces(parts: Parts, file: Stored) -> AsyncIterator[bytes]:
-    async for piece in files.pieces(parts.database, parts.workspace, file.id, file.size):
-        yield piece
+async def _pieces(parts: Parts, file: Stored, first: int, end: int) -> AsyncIterator[bytes]:
+    left = end - first
+    async for piece in files.pieces(parts.database, parts.workspace, file.id, end, first):
+        yield piece[:left]
+        left -= len(piece)
 
 
 def _out(file: Stored) -> FileOut:

@@ -13,3 +13,5 @@ HOOKS = {
     "Referrer-Policy": "no-referrer",
 }
 """Of answers of workflows: whatever they hold, in a browser it runs nothing and is no page of this site."""
+DOCUMENTS = {**HOOKS, "Content-Security-Policy": "frame-ancestors 'self'"}
+"""Of PDF files, which browsers show in a viewer of their own, and not in a sandbox: our pages may hold it."""

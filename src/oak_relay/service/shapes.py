@@ -636,11 +636,30 @@ class FileOut(BaseModel):
     created_at: datetime
 
 
+class HeldByRow(BaseModel):
+    table: str
+    row: UUID
+
+
+class HeldBySample(BaseModel):
+    workflow: str
+    sample: str
+
+
 class FileDetail(FileOut):
-    """A file with its SHA-256, and the latest runs that hold it in what they were given or gave."""
+    """A file with its SHA-256, and what refers to it: the latest runs that hold it in what they were given or gave, rows, samples."""
 
     digest: str
     runs: list[UUID]
+    rows: list[HeldByRow]
+    samples: list[HeldBySample]
+
+
+class AddressOut(BaseModel):
+    """An address of a file for whoever has it, and until when."""
+
+    url: str
+    until: datetime
 
 
 class TableOut(BaseModel):

@@ -324,6 +324,30 @@ async def owners(connection: asyncpg.Connection, workspace: int, id: UUID, limit
     return [row["owner"] for row in rows]
 
 
+async def rows_holding(connection: asyncpg.Connection, workspace: int, id: UUID, limit: int) -> list[asyncpg.Record]:
+    """Rows that refer to a file, by their tables: `table` and `row_id`."""
+    return await connection.fetch(
+        'SELECT t.name AS "table", r.row_id FROM file_of_row r JOIN table_def t ON t.workspace_id = r.workspace_id '
+        "AND t.id = r.table_id WHERE r.workspace_id = $1 AND r.file_id = $2 ORDER BY t.name, r.row_id DESC LIMIT $3",
+        workspace,
+        id,
+        limit,
+    )
+
+
+async def samples_holding(connection: asyncpg.Connection, workspace: int, id: UUID, limit: int) -> list[asyncpg.Record]:
+    """Samples that refer to a file: the names of `workflow` and `sample`."""
+    return await connection.fetch(
+        "SELECT w.name AS workflow, s.name AS sample FROM file_of_sample h "
+        "JOIN sample s ON s.workspace_id = h.workspace_id AND s.id = h.sample_id "
+        "JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id "
+        "WHERE h.workspace_id = $1 AND h.file_id = $2 ORDER BY w.name, s.name LIMIT $3",
+        workspace,
+        id,
+        limit,
+    )
+
+
 _ALONE = " AND ".join(
     f"NOT EXISTS (SELECT FROM {table} r WHERE r.workspace_id = f.workspace_id AND r.file_id = f.id)"
     for table in ("file_reference", "file_of_row", "file_of_sample")
