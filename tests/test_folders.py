@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from oak_relay.client import Client
-from tests.conftest import OFFICE_KEY, SIGNING, Processes, seed
+from tests.conftest import OFFICE_KEY, OFFICE_SECRET, SIGNING, Processes, seed
+from tests.office import app
 
 FLOW = """# The ferry's own words, with a comment
 oak: 1
@@ -66,6 +67,12 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
         {"name": "007", "n": 1, "b": True, "x": {"a": [1, "é\n"]}}, {"name": "", "n": None, "b": False, "x": None},
         {"name": "=1+1", "x": 5}, {"name": "true", "x": "true"}, {"n": 10**30, "x": [None, False]},
     ]  # fmt: skip
+    depot = {
+        "secrets": {"app": "app-of-the-depot", "token": "token-of-the-depot"},
+        "headers": {"X-Key": "{app}:{token}"},
+    }
+    client.put_credential("depot", kind="fields", **depot, hosts=["127.0.0.1"])
+    client.put_credential("desk", **app(full), rate={"calls": 5})
     client.add_rows("odd", [*odd, *({"n": n, "name": "x" * 300} for n in range(2500))])
     out = tmp_path / "out"
     said = command(full, "export", str(out), "--rows")
@@ -74,7 +81,11 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     assert first["workflows/ferry-times.yaml"] == FLOW.encode()
     assert first["workflows/as-json.json"].startswith(b'{"oak": 1, "workflow": "as-json",\n')
     everything = b"".join(first.values())
-    assert not [secret for secret in (OFFICE_KEY, SIGNING, full.token) if secret.encode() in everything]
+    assert not [
+        secret
+        for secret in (OFFICE_KEY, SIGNING, full.token, OFFICE_SECRET, "token-of-the-depot")
+        if secret.encode() in everything
+    ]
     assert command(full, "export", str(out), "--rows") and files(out) == first, "the same again"
 
     told = command(empty, "import", str(out), "--check")
@@ -82,9 +93,13 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     assert not empty.client().workflows()
     missing = command(empty, "import", str(out), code=6, OFFICE_SECRET=OFFICE_KEY)
     assert "BOOKING_SITE_SECRET" in missing
-    assert "credential office" in missing
-    secrets = {"OFFICE_SECRET": OFFICE_KEY, "BOOKING_SITE_SECRET": SIGNING, "MODELS_SECRET": "the-key-of-models"}
-    command(empty, "import", str(out), **secrets)
+    assert "credential office" in missing and "DEPOT_SECRETS_APP, DEPOT_SECRETS_TOKEN" in missing
+    secrets = {
+        "DESK_SECRET": OFFICE_SECRET,
+        "DEPOT_SECRETS_APP": "another-app",
+        "DEPOT_SECRETS_TOKEN": "another-token",
+    } | {"OFFICE_SECRET": OFFICE_KEY, "BOOKING_SITE_SECRET": SIGNING, "MODELS_SECRET": "the-key-of-models"}
+    assert "oak-relay credential connect desk" in command(empty, "import", str(out), **secrets)
     again = tmp_path / "again"
     command(empty, "export", str(again), "--rows")
     assert files(again) == first

@@ -9,6 +9,7 @@ import secrets
 import socketserver
 import ssl
 import threading
+import time
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -32,7 +33,7 @@ from oak_relay.vault.keys import Fields
 from oak_relay.vault.kinds import CredentialKinds, UnknownKind, sealed_text, unsealed
 from oak_relay.vault.mail import Mail
 from tests.conftest import Processes, until
-from tests.office import app, connect
+from tests.office import app, behave, connect
 
 SEND = """oak: 1
 workflow: {name}
@@ -157,6 +158,9 @@ def test_the_token_of_an_app_is_not_told_by_who_is_sent_it(lone: Processes, echo
         "echo-oauth", **{**app(lone), "hosts": [place, f"127.0.0.1:{lone.outside}"], "test_url": echo}
     )
     connect(client, "echo-oauth")
+    behave(lone, lifetime=1)
+    connect(client, "echo-oauth")
+    time.sleep(1.2)  # its token is over: the call is made with one that was given a moment before
     client.save(SEND.format(name="echo-oauth", body="json: {a: 1}"))
     client.on("echo-oauth")
     run = client.start("echo-oauth", {"url": echo})

@@ -40,7 +40,7 @@ const credentials = useQuery({
 })
 const names = computed(() => [
   { value: '', text: 'none' },
-  ...(credentials.data.value ?? []).filter((c) => c.sent).map((c) => ({ value: c.name, text: c.name })),
+  ...(credentials.data.value ?? []).filter((c) => c.sent && c.places.length).map((c) => ({ value: c.name, text: c.name })),
 ])
 
 const adding = ref(false)

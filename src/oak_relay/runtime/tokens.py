@@ -66,9 +66,9 @@ class TokenStore:
         known = self._known(name)
         if known is None or known.state != "ready":
             known = await self._there(name, app)
-        if app.grant == "code":
-            missing = [scope for scope in scopes if scope not in known.scopes]
-            if missing:
+        if app.grant == "code" and not known.scopes.issuperset(scopes):
+            known = await self._there(name, app)  # it may have been connected again a moment ago
+            if missing := [scope for scope in scopes if scope not in known.scopes]:
                 await self.want(name, missing)
                 raise _wanting(name, f"may not do this: it has not the scope {', '.join(missing)}")
         if not known.due(now):
@@ -111,8 +111,14 @@ class TokenStore:
             raise _wanting(name, "is not connected yet: nobody has consented")
         if found.state != "ready":
             raise _wanting(name, f"needs reconnecting: {found.why}")
-        self._fresh[name] = found
-        return found
+        return await self._took(name, found)
+
+    async def _took(self, name: str, consent: Consent) -> Consent:
+        """A consent as it is from now on: its tokens are known to whatever is blanked before anybody has them."""
+        self._fresh[name] = consent
+        self._registry.forget()
+        await self._database.patiently(self._registry.fresh)
+        return consent
 
     async def _write(self, work: Callable[[AsyncConnection], Awaitable[T]]) -> T:
         """Do something in a transaction, tried again while the database is away."""
@@ -149,8 +155,7 @@ class TokenStore:
                 case Consent():
                     if found.state != "ready":
                         raise _wanting(name, f"needs reconnecting: {found.why}")
-                    self._fresh[name] = found
-                    return found
+                    return await self._took(name, found)
                 case Busy() | Later() if still:
                     return known
                 case Later(seconds, why):
@@ -193,9 +198,8 @@ class TokenStore:
         found = await self._write(
             lambda c: consents.refreshed(c, self._registry.workspace, leased, tokens, self._registry.vault.keyring)
         )
-        self._fresh[name] = found
         self._changed()
-        return found
+        return await self._took(name, found)
 
     async def _asked(self, app: OAuth, leased: Leased) -> Tokens:
         if app.grant == "client":
