@@ -614,6 +614,9 @@ def test_rows_and_samples_hold_files(house: Processes):
     [dawn] = [row for row in client.rows("albums") if row.row["name"] == "dawn"]
     client.update_row("albums", dawn.id, {"picture": upserted.value})
     assert (holders("file_of_row", rows.file), holders("file_of_row", upserted.file)) == (0, 3)
+    client.update_row("albums", dawn.id, {"picture": None})
+    assert holders("file_of_row", upserted.file) == 2
+    client.update_row("albums", dawn.id, {"picture": upserted.value})
     client.remove_row("albums", dawn.id)
     assert holders("file_of_row", upserted.file) == 2
     client.drop_table("albums")

@@ -261,20 +261,25 @@ async def refer(connection: asyncpg.Connection, workspace: int, references: Iter
 
 
 async def hold_for_rows(
-    connection: asyncpg.Connection, workspace: int, table_id: UUID, rows: Iterable[tuple[UUID, str]]
+    connection: asyncpg.Connection,
+    workspace: int,
+    table_id: UUID,
+    rows: Sequence[tuple[UUID, str]],
+    before: bool = False,
 ) -> None:
-    """Note that rows of a table, each with its id and JSON text, hold files, and no longer those of before; in the transaction
-    that writes them."""
+    """Note that rows of a table, each with its id and JSON text, hold files, and where they were there `before` no longer those
+    that they held; in the transaction that writes them."""
     wanted = sorted({(row, file) for row, text in rows for file in named(text)})
+    if before:
+        await connection.execute(
+            "DELETE FROM file_of_row WHERE workspace_id = $1 AND table_id = $2 AND row_id = ANY($3::uuid[])",
+            workspace,
+            table_id,
+            sorted({row for row, _ in rows}),
+        )
     if not wanted:
         return
     kept = await _there(connection, workspace, wanted)
-    await connection.execute(
-        "DELETE FROM file_of_row WHERE workspace_id = $1 AND table_id = $2 AND row_id = ANY($3::uuid[])",
-        workspace,
-        table_id,
-        sorted({row for row, _ in wanted}),
-    )
     await connection.execute(
         "INSERT INTO file_of_row (workspace_id, table_id, row_id, file_id) "
         "SELECT $1, $2, u.* FROM unnest($3::uuid[], $4::uuid[]) AS u ON CONFLICT DO NOTHING",

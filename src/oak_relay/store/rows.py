@@ -250,7 +250,7 @@ async def tell(
     """Tell workflows that listen to a table what was done to rows of it: `insert`, `update` or `delete`; each row
     with its id and its JSON text; what files they hold is noted."""
     if change != "delete":
-        await files.hold_for_rows(connection, workspace, table_id, given)
+        await files.hold_for_rows(connection, workspace, table_id, given, change == "update")
     await connection.execute(
         "INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth) "
         "SELECT $1, u.id, 'table', d.id::text, '/tables/' || d.name, u.id::text, jsonb_build_object('change', $4::text, "

@@ -84,7 +84,8 @@ class Upserted(_Searching):
         found = await connection.fetchrow(
             _UPSERT, workspace, self.table, self.match, self.text, uuids.uuid7(), uuids.uuid7(), row.depth
         )
-        await files.hold_for_rows(connection, workspace, self.table, [(found["id"], found["data"])])
+        rows_now = [(found["id"], found["data"])]
+        await files.hold_for_rows(connection, workspace, self.table, rows_now, not found["created"])
         return {"id": str(found["id"]), "row": values.loads(found["data"]), "created": found["created"]}
 
 
