@@ -37,7 +37,9 @@ with atheris.instrument_imports(include=["oak_relay", "jsonpath", "dateutil", "c
     from oak_relay.document.errors import StepFailed
     from oak_relay.document.expressions import BadExpression, Template
     from oak_relay.models import chat
+    from oak_relay.vault import oauth
     from oak_relay.vault.blanking import LAYERS, Blanker, Stream
+    from oak_relay.vault.database import Database
 
 if TYPE_CHECKING:
     from oak_relay.document.check_base import World
@@ -100,6 +102,23 @@ def _json(text: str) -> object:
         return jsontext.loads(text)
     except jsontext.NotJson:
         return None
+
+
+def _provider(text: str) -> None:
+    """What an OAuth provider answers, hands out or tells of itself; and an address of a database."""
+    raw = text.encode("utf-8", "replace")
+    for read in (
+        lambda: oauth.tokens_of(raw),
+        lambda: oauth.tokens_of(raw, "application/x-www-form-urlencoded"),
+        lambda: oauth.client_file(text),
+        lambda: oauth.provider_of(raw, "https://office.example"),
+    ):
+        with contextlib.suppress(oauth.Nonsense):
+            read()
+    denied = oauth.denied_of(raw)
+    assert denied is None or len(str(denied)) < 500
+    with contextlib.suppress(ValueError):
+        Database.model_validate({"url": text})
 
 
 def _body(text: str) -> None:
@@ -218,6 +237,7 @@ TARGETS = {
     "duration": Target(_duration, lambda: ["5m", "500ms", "PT5M", "P1W2DT3H4M5.5S", "2031-04-05T06:00:00Z", "2031-W14-6"]),
     "address": Target(_address, lambda: ["https://office.example:8443/a/b?c=d#e", "http://[::1]:80/", "X-Hut: upper tarn"], "http:// https:// @ %00 %0d%0a xn-- [:: ] \\ : ;"),
     "secret": Target(_secret, lambda: ["a secret-word-123456 b", "50%25off%2Fnow", '["secret\\u002dword\\u002d123456", {"50%25off%2Fnow": 1}]', "&#115;ecret-word-123456"], "secret-word-123456 50%25off%2Fnow %25 %2525 &amp; &quot; \\u0025 \\\\ \\/ secret-wor d-123456 ec2VjcmV0LXdvcmQtMTIzNDU2"),
+    "provider": Target(_provider, lambda: ['{"access_token":"abcdefgh12","token_type":"Bearer","expires_in":"3600","scope":"a b","id_token":"a.eyJlbWFpbCI6ImFAYiJ9.c"}', '{"web":{"client_id":"a","auth_uri":"https://a.example/a","redirect_uris":["http://b.example"]}}', '{"issuer":"https://office.example","token_endpoint":"https://office.example/t","scopes_supported":["a"]}', '{"error":{"code":"invalid_grant"},"error_description":"x"}', "postgresql://a:long-enough-1@h:5432/x?sslmode=require"], '"access_token" "refresh_token" "expires_in" "token_type" "scope" "id_token" "error" "error_description" "client_id" "client_secret" "issuer" "token_endpoint" "code_challenge_methods_supported" 1e999 null access_token= &scope= postgresql:// mysql:// ?host= @ :'),
     "body": Target(_body, lambda: ['{"n": 1e5, "m": [1.10, 12345678901234567890], "s": "\\ud83c\\udf32"}', "[1E-999, -0.0]"], "1e999 1E-1000 \\ud800 \\u0000 NaN [[[[ {}"),
     "model": Target(_model, lambda: ['{"choices":[{"message":{"content":"hm","tool_calls":[{"id":"1","function":{"name":"a","arguments":"{}"}}]},"finish_reason":"stop"}],"usage":{"prompt_tokens":1,"completion_tokens":2}}', 'data: {"choices":[{"delta":{"content":"a","tool_calls":[{"index":0,"function":{"name":"f","arguments":"{"}}]}}]}\ndata: [DONE]\n'], '"choices" "message" "content" "delta" "tool_calls" "function" "function_call" "index" "arguments" "usage" "prompt_tokens" "prompt_tokens_details" "cached_tokens" "refusal" "reasoning" "finish_reason" "sources" null <think> </think> data:'),
     "server": Target(_server, lambda: ['{"tools":[{"name":"beds","description":"d","inputSchema":{"type":"object"},"annotations":{"readOnlyHint":true}}],"nextCursor":"a"}', '{"content":[{"type":"text","text":"7"}],"isError":false,"structuredContent":{"n":7}}'], '"tools" "name" "title" "inputSchema" "annotations" "nextCursor" "content" "type" "text" "isError" "structuredContent" null'),

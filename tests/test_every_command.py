@@ -110,7 +110,7 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("show {odd}", 1, ""), ("start {odd}", 5, ""), ("text nowhere", 5, ""), ("check nowhere.yaml", 1, ""), ("save nowhere.yaml", 1, ""),
     ("start odd-@ --input {", 1, ""), ("start odd-@ --input 5", 6, ""), ("rename nowhere other", 5, ""), ("import nowhere", 1, ""),
 ]  # fmt: skip
-HERE = {"up", "serve", "work", "tick", "standins", "password reset"}
+HERE = {"up", "serve", "work", "tick", "standins", "password reset", "key rotate", "key finish"}
 """Commands that ask no service."""
 
 

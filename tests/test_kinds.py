@@ -293,25 +293,25 @@ def test_a_client_certificate_opens_the_connection(oak: Processes, sealed: tuple
         "password": "key-password",
         "authority": pem(authority[0]),
     }
-    client.put_credential("ledger", **given, hosts=[url.rstrip("/")], test_url=url)
-    tested = client.test_credential("ledger")
+    client.put_credential("ledger-tls", **given, hosts=[url.rstrip("/")], test_url=url)
+    tested = client.test_credential("ledger-tls")
     assert tested.ok and "CN=oak-relay" in tested.sentence and "holds until" in tested.sentence
-    client.save(SEND.format(name="ledger", body="json: {a: 1}"))
-    client.on("ledger")
-    run = client.start("ledger", {"url": url})
+    client.save(SEND.format(name="ledger-tls", body="json: {a: 1}"))
+    client.on("ledger-tls")
+    run = client.start("ledger-tls", {"url": url})
     assert run.wait(30).state == "succeeded", run.wait().error
     stranger, stranger_key = certified("somebody else")
     client.put_credential(
-        "ledger",
+        "ledger-tls",
         **{**given, "certificate": pem(stranger), "key": pem_key(stranger_key), "password": None},
         hosts=[url.rstrip("/")],
         test_url=url,
     )
-    assert not client.test_credential("ledger").ok
+    assert not client.test_credential("ledger-tls").ok
     told = everything(oak, run.id)
     assert not [line for line in pem_key(own_key, None).splitlines() if len(line) > 40 and line in told]
     assert "key-password" not in told
-    client.remove_credential("ledger", anyway=True)
+    client.remove_credential("ledger-tls", anyway=True)
 
 
 def test_a_certificate_that_does_not_fit_its_key_is_refused():

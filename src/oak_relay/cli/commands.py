@@ -69,7 +69,7 @@ def parser() -> argparse.ArgumentParser:
 
 
 GROUPS = {
-    "to begin with": "up credential model server password",
+    "to begin with": "up credential model server password key",
     "to write": "workflows check render save text versions differences on off settings actions rename duplicate remove export import",
     "to try": "try talk sample refused",
     "to run": "start publish events schedules fire pause tray answer",
