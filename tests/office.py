@@ -7,7 +7,7 @@ import httpx
 
 from oak_relay.client import Client
 from oak_relay.client.results import Consented
-from tests.conftest import OFFICE_SECRET, Processes
+from tests.conftest import OFFICE_SECRET, Processes, until
 
 APP = "larkspur-relay"
 
@@ -41,3 +41,8 @@ def connect(client: Client, name: str) -> Consented:
 def behave(oak: Processes, **how: object) -> dict[str, int]:
     """Make the office behave otherwise; what it did so far."""
     return json.loads(httpx.post(f"{oak.standins}/office/oauth/behave", json=how).raise_for_status().text)
+
+
+def settled(oak: Processes) -> None:
+    """Wait until all that was published is handed on: what a credential was told to be ready for before wakes nobody later."""
+    until(lambda: not oak.sql("SELECT count(*) FROM published WHERE handled_at IS NULL"))

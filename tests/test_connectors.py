@@ -112,6 +112,16 @@ def test_a_run_begun_by_its_trigger_uses_its_action_and_its_credential(huts, bel
     assert exchange["request"]["credential"] == "tarn-bell"
 
 
+def test_a_credential_of_another_workflow_is_not_used_to_look(huts, bell):
+    client = huts.client()
+    given = {"kind": "bell-key", "hut": "Upper Tarn", "hosts": ["127.0.0.1"]}
+    client.put_credential("tarn-bell", **given, workflows=["another"])
+    fault = "SELECT s.fault FROM schedule s JOIN trigger t ON t.id = s.trigger_id WHERE t.kind = 'bell'"
+    until(lambda: "not for the workflow ring-back" in (huts.sql(fault) or ""))
+    client.put_credential("tarn-bell", **given)
+    until(lambda: not huts.sql(fault))
+
+
 def test_what_was_found_begins_one_run_however_often_it_is_looked_at(huts, bell):
     client = huts.client()
     until(lambda: client.runs(workflow="ring-back"))

@@ -6,7 +6,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from tests.browsing import browser, faults, sign_in  # noqa: F401
 from tests.conftest import Processes, seed, until
-from tests.office import app, behave, connect
+from tests.office import app, behave, connect, settled
 
 FLOW = """oak: 1
 workflow: hello
@@ -79,6 +79,7 @@ def test_what_needs_reconnecting_is_in_the_tray_and_runs_go_on(page: Page, house
     connect(client, "desk")
     client.save(FLOW.format(office=f"{house.standins}/office"), over=True)
     client.on("hello")
+    settled(house)
     behave(house, withdraw=True)
     run = client.start("hello")
     until(lambda: any(one.waiting for one in client.broken_credentials()))

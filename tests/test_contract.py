@@ -27,6 +27,7 @@ OTHERS = {("POST", "/api/v1/session"), ("DELETE", "/api/v1/session")}
 """Of browsers alone: they sign in with a password and keep a cookie."""
 STREAMS = {
     ("GET", "/api/v1/files/{file_id}/content"),
+    ("GET", "/api/v1/files/by-link/{link}"),
     ("GET", "/api/v1/runs/stream"),
     ("GET", "/api/v1/runs/{run_id}/stream"),
 }

@@ -727,7 +727,7 @@ def _vault(house: Processes) -> Any:
 
 def test_files_are_looked_at_as_what_they_are(house: Processes, browser: Browser):
     client = house.client()
-    client.add_file(picture("the hut"), "hut.png", "image/png")
+    client.add_file(picture("the hut"), "spring.png", "image/png")
     client.add_file(("hut,bunks\n" + "\n".join(f'"Col, {n}",{n}' for n in range(80))).encode(), "bunks.csv", "text/csv")
     client.add_file(b"Dear guest,\n<b>not bold</b>", "note.txt", "text/plain")
     client.add_file(
@@ -748,9 +748,9 @@ def test_files_are_looked_at_as_what_they_are(house: Processes, browser: Browser
     def look(name: str) -> None:
         page.get_by_role("button", name=name, exact=True).click()
 
-    look("hut.png")
-    expect(page.get_by_role("img", name="hut.png")).to_be_visible()
-    assert page.get_by_role("img", name="hut.png").evaluate("one => one.naturalWidth") > 10
+    look("spring.png")
+    expect(page.get_by_role("img", name="spring.png")).to_be_visible()
+    assert page.get_by_role("img", name="spring.png").evaluate("one => one.naturalWidth") > 10
     look("bunks.csv")
     expect(page.get_by_role("cell", name="Col, 7", exact=True)).to_be_visible()
     expect(page.get_by_text("Its first rows.")).to_be_visible()

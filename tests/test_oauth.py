@@ -16,7 +16,7 @@ from oak_relay.client.errors import Invalid, OakRelayError
 from oak_relay.vault import oauth
 from oak_relay.vault.oauth import Begun, Nonsense, OAuth, client_file, denied_of, provider_of, tokens_of
 from tests.conftest import OFFICE_SECRET, Processes, until
-from tests.office import app, behave, connect, said
+from tests.office import app, behave, connect, said, settled
 
 FLOW = """oak: 1
 workflow: {name}
@@ -70,8 +70,10 @@ def test_a_run_waits_for_a_consent_and_goes_on_by_itself(lone: Processes):
     assert "not connected yet" in str(
         client.check(FLOW.format(name="x", office="http://a.example", credential="desk")).findings
     )
+    settled(lone)
     run = client.start(flow(lone, "hello", "desk"))
-    until(lambda: waits(lone, run))
+    until(lambda: client.credential_use("desk").waiting)
+    assert waits(lone, run)
     tested = client.test_credential("desk")
     assert not tested.ok and "nobody has consented" in tested.sentence
     done = connect(client, "desk")
@@ -189,6 +191,7 @@ def test_one_of_four_workers_refreshes_under_load(desk: Processes):
 def test_a_consent_that_was_withdrawn_rests_runs_until_it_is_given_again(desk: Processes):
     client = desk.client()
     assert client.start("hello").result()
+    settled(desk)
     behave(desk, withdraw=True)
     run = client.start("hello")
     [broken] = until(lambda: [one for one in client.broken_credentials() if one.waiting])

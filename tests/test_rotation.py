@@ -185,6 +185,17 @@ async def _seeded(url: str, master: bytes) -> None:
     await database.close()
 
 
+def test_other_machines_with_copies_of_the_file_are_waited_for(steady: Processes):
+    url, file = steady.environment["OAK_RELAY_DATABASE_URL"], steady.home / "master.key"
+    before = master_key(file)
+    assert rotate(steady, "rotate", "--later").returncode == 0
+    assert opened(url, before) == "" and opened(url, master_key(file)) == ""
+    steady.start("work", OAK_RELAY_KEY=base64.b64encode(before).decode())  # another machine, with the former file
+    assert steady.client().start("steady", {"credential": "desk"}).result() == 200
+    assert rotate(steady, "finish").returncode == 0
+    assert "another key" in opened(url, before) and opened(url, master_key(file)) == ""
+
+
 def test_a_backup_without_the_key_opens_nothing(steady: Processes, tmp_path: Path):
     held = [steady.office_key, "a-key-of-the-hills"]
     dumped = "\n".join(

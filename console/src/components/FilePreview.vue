@@ -4,8 +4,8 @@ import { addressOf, beginning, type FileValue, lookOf } from '../lib/files'
 import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
 
-/** A file as what it is: a picture, a document, a table, a text; of a large one its beginning. */
-const props = defineProps<{ file: FileValue }>()
+/** A file as what it is: a picture, a document, a table, a text; of a large one its beginning. `named` where its name stands beside it. */
+const props = defineProps<{ file: FileValue; named?: boolean }>()
 const ROWS = 50
 const look = computed(() => lookOf(props.file))
 const text = ref('')
@@ -43,7 +43,7 @@ watch(
 <template>
   <ProblemNote v-if="problem" :problem="problem" />
   <LoadingLines v-else-if="loading" />
-  <img v-else-if="look === 'picture'" :src="addressOf(file)" :alt="file.name" loading="lazy" />
+  <img v-else-if="look === 'picture'" :src="addressOf(file)" :alt="named ? '' : file.name" loading="lazy" />
   <iframe v-else-if="look === 'document'" :src="addressOf(file)" :title="file.name"></iframe>
   <template v-else-if="look === 'sheet'">
     <div class="sheet" tabindex="0" role="region" :aria-label="file.name">

@@ -15,7 +15,7 @@ const open = ref<Record<string, boolean>>({})
   <ul v-if="files.length" class="files" aria-label="Files in it">
     <li v-for="one in files" :key="one.file + one.name">
       <a :href="addressOf(one)" target="_blank" rel="noopener">
-        <FilePreview v-if="lookOf(one) === 'picture'" :file="one" />
+        <FilePreview v-if="lookOf(one) === 'picture'" :file="one" named />
         {{ one.name }}
       </a>
       <span class="quiet ms-1">{{ one.type }}, {{ size(one.size) }}</span>

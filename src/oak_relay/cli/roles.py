@@ -46,6 +46,11 @@ def add(commands: Any) -> None:
     parser.add_argument(
         "--new-key-from", metavar="VARIABLE", help="the next key, where OAK_RELAY_KEY gives the present one"
     )
+    parser.add_argument(
+        "--later",
+        action="store_true",
+        help="other machines have copies of the key file: finish when they have the new one",
+    )
     parser.set_defaults(run=rotate_cmd)
     parser = group.add_parser("finish", help="the former key opens nothing any more", description=finish_cmd.__doc__)
     parser.set_defaults(run=finish_cmd)
@@ -120,11 +125,11 @@ def rotate_cmd(arguments: argparse.Namespace) -> int:
         if name and name not in os.environ:
             _say(f"[red]There is no environment variable {name}.[/]")
             return 2
-        done = asyncio.run(rotate(settings, os.environ[name] if name else None))
+        done = asyncio.run(rotate(settings, os.environ[name] if name else None, arguments.later))
         then = (
             "The former key opens nothing any more."
             if done.finished
-            else ("Give the new key to all processes as OAK_RELAY_KEY; when they have it: oak-relay key finish")
+            else ("Give the new key to all machines and processes; when they have it: oak-relay key finish")
         )
         sys.stdout.write(f"{done.sealed} secrets are sealed anew. {then}\n")
         return 0

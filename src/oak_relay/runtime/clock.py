@@ -246,7 +246,8 @@ class Clock:
         await self._registry.fresh()
         target = _target(row)
         key = f"{row['trigger_id']}:{datetime.now(UTC).isoformat()}"
-        at = CallContext(self._tools, key, lambda: f"00-{self.id.hex}-{'0' * 15}1-00", kind.timeout, None, lambda: 60.0)
+        parent = f"00-{self.id.hex}-{'0' * 15}1-00"
+        at = CallContext(self._tools, key, lambda: parent, kind.timeout, None, lambda: 60.0, workflow=row["workflow"])
         try:
             async with asyncio.timeout(kind.timeout + 5):
                 found = await kind.look(given, target.template.settings, at)

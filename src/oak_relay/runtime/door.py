@@ -72,6 +72,8 @@ class Door:
             if own:
                 parts = urlsplit(own)
                 self._listed.append(Listed.read(f"{parts.netloc.rpartition('@')[2]}"))
+        if self._reach and self.settings.otlp_endpoint:  # what the settings name themselves may be called
+            self._reach |= {(urlsplit(self.settings.otlp_endpoint).hostname or "").rstrip(".")}
         self._ports = self.settings.own_ports
         self.exposed = self.exposed or self.settings.exposed
 

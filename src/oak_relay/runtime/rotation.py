@@ -5,6 +5,7 @@ so whoever is stopped in between begins again and goes on.
 """
 
 import asyncio
+import contextlib
 import os
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,9 +29,10 @@ class Rotated:
     finished: bool
 
 
-async def rotate(settings: Settings, given: str | None = None) -> Rotated:
+async def rotate(settings: Settings, given: str | None = None, later: bool = False) -> Rotated:
     """Replace the master key. One that is kept in a file is made anew there; of one that processes are given, the next one is
-    given too, and `finish` is for when all of them have it. Raises `KeyProblem`."""
+    given too, and `finish` is for when all of them have it, as for a file of which other machines have copies (`later`). Raises
+    `KeyProblem`."""
     async with base(settings, migrate=False) as ground:
         keyring, database = ground.registry.vault.keyring, ground.database
         if settings.key is not None:
@@ -46,6 +48,8 @@ async def rotate(settings: Settings, given: str | None = None) -> Rotated:
             await keyring.begin(database, master_key(following))
             _replaced(following, file)
         sealed = await _sealed(keyring, database)
+        if later:
+            return Rotated(sealed, False)
         await _finished(keyring, database, master_key(file))
         return Rotated(sealed, True)
 
@@ -80,7 +84,8 @@ async def _finished(keyring: Keyring, database: Database, master: bytes) -> None
 
 def _replaced(following: Path, file: Path) -> None:
     """Put a file into the place of another one, for good."""
-    os.replace(following, file)
+    with contextlib.suppress(FileNotFoundError):  # somebody who does the same was quicker
+        os.replace(following, file)
     folder = os.open(file.parent, os.O_RDONLY)
     try:
         os.fsync(folder)

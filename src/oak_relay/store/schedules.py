@@ -8,8 +8,10 @@ from uuid import UUID
 import asyncpg
 
 _DUE = """
-SELECT s.trigger_id, s.last_at, s.next_at, t.workflow_id, t.version_id, t.name, t.kind, t.config, t.start
+SELECT s.trigger_id, s.last_at, s.next_at, t.workflow_id, t.version_id, t.name, t.kind, t.config, t.start,
+  w.name AS workflow
 FROM schedule s JOIN trigger t ON t.workspace_id = s.workspace_id AND t.id = s.trigger_id
+JOIN workflow w ON w.workspace_id = t.workspace_id AND w.id = t.workflow_id
 WHERE s.workspace_id = $1 AND s.next_at <= clock_timestamp() AND NOT s.paused AND t.way = $2
 ORDER BY s.next_at LIMIT $3 FOR UPDATE OF s SKIP LOCKED
 """
