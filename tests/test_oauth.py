@@ -264,10 +264,12 @@ def test_a_provider_that_is_away_slow_or_answers_nonsense(desk: Processes):
     )
     until(lambda: desk.sql("SELECT parts->>'consent' FROM generation"))
     time.sleep(2.1)  # until every process has heard of it
-    desk.fault(service="provider", status=500, times=50)
+    before = state(desk)["refreshed"]
+    desk.fault(service="provider", kind="slow", seconds=4)
     began = time.monotonic()
     assert client.start("hello").result()
     assert time.monotonic() - began < 3
+    until(lambda: state(desk)["refreshed"] > before)
 
 
 def test_tokens_go_where_they_may_and_to_no_other_provider(desk: Processes):
@@ -307,6 +309,20 @@ def test_what_was_disconnected_is_taken_back_and_one_in_use_is_not_removed_by_mi
     assert desk.sql("SELECT count(*) FROM consent") == 0
 
 
+def test_a_secret_that_was_wrong_is_given_again_and_nobody_consents_anew(desk: Processes):
+    client = desk.client()
+    assert client.start("hello").result()
+    client.put_credential("desk", **{**app(desk), "secret": "not-the-secret-there"})
+    settled(desk)
+    behave(desk, expire=True)
+    run = client.start("hello")
+    [broken] = until(lambda: [one for one in client.broken_credentials() if one.waiting])
+    assert "does not know the app" in broken.why
+    client.put_credential("desk", **app(desk))
+    assert run.result()
+    assert not client.broken_credentials() and state(desk)["consents"] == 1
+
+
 def test_an_app_that_acts_for_itself_needs_nobody(lone: Processes):
     lone.start_worker()
     client = lone.client()
@@ -318,6 +334,17 @@ def test_an_app_that_acts_for_itself_needs_nobody(lone: Processes):
     behave(lone, expire=True)
     assert client.start("alone").result()
     assert state(lone)["asked client_credentials"] == 2
+    client.put_credential(
+        "machine", **app(lone, grant="client", authorize_url="", way="post", secret="not-the-secret-there")
+    )
+    behave(lone, expire=True)
+    lone.start("tick")
+    settled(lone)
+    run = client.start("alone")
+    until(lambda: client.credential_use("machine").waiting)
+    assert not client.broken_credentials()
+    client.put_credential("machine", **app(lone, grant="client", authorize_url="", way="post"))
+    assert run.result()
 
 
 def test_tokens_appear_nowhere_and_leave_the_list_after_a_day(desk: Processes):

@@ -57,6 +57,7 @@ class TokenStore:
         self._fresh: dict[str, Consent] = {}
         self.good: dict[str, int] = {}
         """Versions of tokens with which a call of this process went well."""
+        self._ahead: set[asyncio.Task[Consent]] = set()
         self._turns: defaultdict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
 
     async def of(self, name: str, app: OAuth, scopes: Sequence[str] = ()) -> Consent:
@@ -132,8 +133,21 @@ class TokenStore:
     async def _renewed(self, name: str, app: OAuth, known: Consent, forced: bool) -> Consent:
         """The consent with a newer token than is known; the known one when that holds still and there is no newer one."""
         still = not forced and not known.over(datetime.now(UTC))
-        if still and self._turns[name].locked():
+        if still:  # nobody waits for a provider as long as the token holds
+            if not self._turns[name].locked():
+                ahead = asyncio.ensure_future(self._in_turn(name, app, known, forced, still))
+                self._ahead.add(ahead)
+                ahead.add_done_callback(self._done)
             return known
+        return await self._in_turn(name, app, known, forced, still)
+
+    def _done(self, ahead: asyncio.Task[Consent]) -> None:
+        self._ahead.discard(ahead)
+        if not ahead.cancelled() and (failed := ahead.exception()) is not None and not isinstance(failed, StepFailed):
+            log.error("token not refreshed ahead of its end", reason=f"{type(failed).__name__}: {failed}")
+
+    async def _in_turn(self, name: str, app: OAuth, known: Consent, forced: bool, still: bool) -> Consent:
+        """The same, one call of this process after the other."""
         deadline = asyncio.get_running_loop().time() + _PATIENCE
         async with self._turns[name]:
             newer = self._known(name)
@@ -174,15 +188,17 @@ class TokenStore:
     async def _refresh(self, name: str, app: OAuth, leased: Leased, still: bool) -> Consent:
         """Ask the provider, and store what it gives."""
         if app.grant == "code" and not leased.consent.refresh:
-            raise await self._lost(name, leased, "its token is over, and its provider gave none to refresh it with")
+            raise await self._lost(
+                name, app, leased, "its token is over, and its provider gave none to refresh it with"
+            )
         if leased.cut > _MOST_CUT and leased.consent.rotates:
             why = "two refreshes in a row were cut off before their reply was stored"
-            raise await self._lost(name, leased, why)
+            raise await self._lost(name, app, leased, why)
         try:
             tokens = await self._asked(app, leased)
         except StepFailed as failed:
             if failed.kind == "denied" and failed.reached == "yes":
-                raise await self._lost(name, leased, _why(failed, leased)) from None
+                raise await self._lost(name, app, leased, _why(failed, leased)) from None
             cut = failed.reached == "maybe"
             pause = failed.delay or min(_AGAIN * 2 ** min(leased.cut, 6), 300.0)
             why = self._registry.now.blanker.text(failed.message)
@@ -190,7 +206,7 @@ class TokenStore:
             log.warning("token not refreshed", credential=name, reason=why)
             if still:
                 return leased.consent
-            failed.message = f"the credential {name} could not be refreshed: {failed.message}"
+            failed.message = f"the credential {name} could not be refreshed: {why}"
             if failed.kind in ("wrong_shape", "too_long"):
                 failed.kind = "unavailable"
             failed.delay, failed.reached = pause, "no"  # what the step itself wanted was not asked for
@@ -210,24 +226,29 @@ class TokenStore:
             body = {"grant_type": "refresh_token", "refresh_token": leased.consent.refresh}
         return await ask(self._calls(self._lease * _TIME), app, body)
 
-    async def _lost(self, name: str, leased: Leased, why: str) -> StepFailed:
-        """The credential needs reconnecting; what a call that needs it fails with."""
+    async def _lost(self, name: str, app: OAuth, leased: Leased, why: str) -> StepFailed:
+        """The credential needs reconnecting, or the app is refused for which nobody consents; what a call that needs it fails
+        with."""
         workspace, version = self._registry.workspace, leased.consent.version
         why = self._registry.now.blanker.text(why)
+        if app.grant == "client":
+            await self._write(lambda c: consents.put_off(c, workspace, leased, _AGAIN, why, False))
+            log.warning("app refused by its provider", credential=name, reason=why)
+            return _wanting(name, f"is refused: {why}", "store it again as its provider knows it")
         if await self._write(lambda c: consents.needs(c, workspace, name, version, why)):
             log.warning("credential needs reconnecting", credential=name, reason=why)
             self._changed()
         newer = await self._write(lambda c: consents.one(c, workspace, name, self._registry.vault.keyring))
         if newer is not None and newer.state == "ready":  # another process was quicker
-            self._fresh[name] = newer
+            await self._took(name, newer)
             return StepFailed("unavailable", f"the credential {name} was just refreshed", fix="try again", delay=0.1)
         self._fresh.pop(name, None)
         return _wanting(name, f"needs reconnecting: {why}")
 
 
-def _wanting(name: str, why: str) -> StepFailed:
-    """What a call fails with that waits until somebody connects a credential."""
-    return StepFailed("denied", f"the credential {name} {why}", fix=FIX.format(name=name), waits_for=name)
+def _wanting(name: str, why: str, fix: str = "") -> StepFailed:
+    """What a call fails with that waits until somebody connects or stores a credential."""
+    return StepFailed("denied", f"the credential {name} {why}", fix=fix or FIX.format(name=name), waits_for=name)
 
 
 def _why(failed: StepFailed, leased: Leased) -> str:

@@ -335,6 +335,13 @@ async def needs(connection: AsyncConnection, workspace: int, name: str, version:
     return bool((await connection.execute(update(consent).where(mine).values(**change))).rowcount)
 
 
+async def try_again(connection: AsyncConnection, workspace: int, name: str) -> None:
+    """Its app was stored anew: what its provider refused is asked of it once more."""
+    change = {"state": "ready", "why": "", "retry_at": None, "since": func.clock_timestamp()}
+    refused = _mine(workspace, name) & ((consent.c.state != "ready") | consent.c.retry_at.is_not(None))
+    await connection.execute(update(consent).where(refused).values(**change))
+
+
 async def want(connection: AsyncConnection, workspace: int, name: str, scopes: Iterable[str]) -> None:
     """Note scopes that a call was refused for, so that the next consent asks for them."""
     row = (await connection.execute(select(consent.c.wanted).where(_mine(workspace, name)).with_for_update())).first()

@@ -96,7 +96,9 @@ class Vault:
         """Store a credential, new or in place of the one of that name, whose secret stays blanked; what was consented to is
         forgotten, unless it is for the same app still."""
         await self._retire_credential(connection, name)
-        if not same:
+        if same:
+            await consents.try_again(connection, self.workspace, name)
+        else:
             await consents.forget(connection, self.workspace, name, self.keyring)
         text = sealed_text(type(stored), stored.clear())
         row = {
