@@ -424,6 +424,14 @@ def test_a_mailbox_is_opened_with_the_token_of_an_app(lone: Processes, post: dic
     client.put_credential(
         "post", kind="mail", address="office@larkspur.example", oauth="desk", smtp=post["smtp"], smtp_security="none"
     )
+    heard = len(Smtp.heard)
+    refused = client.test_credential("post")
+    assert not refused.ok and "may not be sent to 127.0.0.1" in refused.sentence and len(Smtp.heard) == heard
+    client.put_credential("desk", **{**app(lone), "hosts": [f"127.0.0.1:{lone.outside}", post["smtp"]]})
+    connect(client, "desk")
+    client.put_credential(
+        "post", kind="mail", address="office@larkspur.example", oauth="desk", smtp=post["smtp"], smtp_security="none"
+    )
     assert client.test_credential("post").ok
     said = base64.b64decode(Smtp.heard[-2].split(" ")[-1]).decode()
     assert said.startswith("n,a=office@larkspur.example,\x01auth=Bearer ")

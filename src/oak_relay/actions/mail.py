@@ -137,6 +137,12 @@ def _words(error: Exception) -> str:
 async def tried(name: str, stored: Mail, at: Surroundings) -> Tried:
     """Sign in to each server of a mailbox."""
     if stored.oauth:
+        app = await at.credential(stored.oauth)
+        for host, port, _ in map(stored.server, ("smtp", "imap")):
+            if host and not app.may_reach(f"https://{host}:{port}"):
+                raise StepFailed(
+                    "denied", f"the credential {stored.oauth} may not be sent to {host}", fix="add it to its hosts"
+                )
         token = (await at.authorization(stored.oauth)).headers.get("Authorization", "").removeprefix("Bearer ")
         login: Login = (stored.login, token, True)
     else:
