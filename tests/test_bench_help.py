@@ -296,25 +296,12 @@ def test_a_sketch_becomes_what_is_chosen_for_it(page: Page, house: Processes, le
 
 
 def test_a_long_workflow_stays_quick(page: Page, house: Processes):
-    """Until a key shows, as the browser's own Event Timing measures it, on a processor four times slower."""
-    steps = "".join(
-        f"  - step: line_{n}\n    set:\n      words: Hut {n} has ${{ input.bunks }} bunks\n      before: ${{ "
-        f"{f'line_{n - 1}.words' if n else 'input.bunks'} }}\n"
-        for n in range(200)
-    )
-    given = "input: {type: object, properties: {bunks: {type: integer, default: 4}}}\n"
-    house.client().save(f"oak: 1\nworkflow: two-hundred\n{given}steps:\n{steps}")
-    page.goto(f"{house.url}/workflows/two-hundred")
-    oak = Hands(page, {})
-    oak.choose("steps.3")
+    """Until a key shows, as the browser's own Event Timing measures it, on a processor four times slower; beside a short workflow,
+    since what else the machine does slows both."""
     page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 4})
-    page.evaluate(
-        "window.took = []; new PerformanceObserver((list) => list.getEntries().forEach((one) => "
-        "one.name === 'keydown' && took.push(one.duration))).observe({type: 'event', durationThreshold: 16})"
-    )
 
     def median(keys: list[str]) -> float:
-        page.wait_for_timeout(1000)  # what came before has been drawn
+        page.wait_for_timeout(600)  # what came before has been drawn
         page.evaluate("window.took = []")
         for key in keys:
             page.keyboard.press(key)
@@ -323,11 +310,28 @@ def test_a_long_workflow_stays_quick(page: Page, house: Processes):
         took = page.evaluate("[...window.took]") + [8.0] * len(keys)  # what is under 16 ms is not told of
         return statistics.median(sorted(took, reverse=True)[: len(keys)])
 
-    lines = median(["ArrowDown"] * 12)
-    oak.bench.locator(".pair textarea").first.click()
-    field = median(list("bunkbythedoor"))
-    page.get_by_role("button", name="Document").click()
-    page.locator(".cm-line").nth(8).click()
-    document = median(list("bunkbythedoor"))
-    print(f"until a key shows, of 200 lines: line {lines:.0f}, field {field:.0f}, document {document:.0f} ms")
-    assert max(lines, field, document) <= 120  # 50 is the aim, met on a machine that does nothing else
+    def measured(name: str, lines: int) -> dict[str, float]:
+        steps = "".join(
+            f"  - step: line_{n}\n    set:\n      words: Hut {n} has ${{ input.bunks }} bunks\n      before: ${{ "
+            f"{f'line_{n - 1}.words' if n else 'input.bunks'} }}\n"
+            for n in range(lines)
+        )
+        given = "input: {type: object, properties: {bunks: {type: integer, default: 4}}}\n"
+        house.client().save(f"oak: 1\nworkflow: {name}\n{given}steps:\n{steps}")
+        page.goto(f"{house.url}/workflows/{name}")
+        page.evaluate(
+            "window.took = []; new PerformanceObserver((list) => list.getEntries().forEach((one) => "
+            "one.name === 'keydown' && took.push(one.duration))).observe({type: 'event', durationThreshold: 16})"
+        )
+        oak = Hands(page, {})
+        oak.choose("steps.1")
+        found = {"line": median(["ArrowDown"] * 12)}
+        oak.bench.locator(".pair textarea").first.click()
+        found["field"] = median(list("bunkbythedoor"))
+        page.get_by_role("button", name="Document").click()
+        page.locator(".cm-line").nth(8).click()
+        return {**found, "document": median(list("bunkbythedoor"))}
+
+    short, long = measured("ten-lines", 14), measured("two-hundred", 200)
+    print(f"until a key shows, ms: of 200 lines {long}, of 14 {short}")
+    assert all(long[where] <= 2 * short[where] + 40 for where in long)  # 50 ms is the aim on an idle machine
