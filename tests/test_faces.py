@@ -153,6 +153,14 @@ async def runs(oak: Face, name: str) -> None:
     assert [one.id async for one in oak.through("every", oak.listed("runs"), workflow=name, text="thistle")] == [run.id]
     assert (await oak.trace(run.id)).spans[0].path == "kept"
     assert (await oak.journal(run.id))[0].kind
+    seen = await oak.view(run.id)
+    assert (seen.spans[0].path, seen.loops) == ("kept", [])
+    told = await oak.overview(hours=2)
+    assert len(told.hours) == 2 and sum(hour.succeeded for hour in told.hours) > 0
+    assert (await oak.counts()).connections == 0
+    assert (await oak.record(run.id, "kept")).span.state == "succeeded"
+    with pytest.raises(NotFound):
+        await oak.items(run.id, "kept", state="failed", limit=5)
     assert await oak.why(run.id) == ""
     assert (await oak.again(run.id, "start")).run
     assert (await oak.many([run.id], "again")).done == 1

@@ -6,7 +6,10 @@ import ProblemNote from './components/ProblemNote.vue'
 import RestoreNote from './components/RestoreNote.vue'
 import SearchDialog from './components/SearchDialog.vue'
 import SignInAgain from './components/SignInAgain.vue'
-import { PLACES } from './lib/places'
+import { away } from './lib/live'
+import PageNav from './components/PageNav.vue'
+import KeysDialog from './components/KeysDialog.vue'
+import ToastArea from './components/ToastArea.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import SignInPage from './pages/SignInPage.vue'
@@ -30,16 +33,7 @@ onMounted(async () => {
     <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
     <header>
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
-      <nav aria-label="Pages">
-        <RouterLink
-          v-for="[to, title] in PLACES"
-          :key="to"
-          :to="to"
-          :class="{ here: route.path.startsWith(to) }"
-          :aria-current="route.path.startsWith(to) ? 'page' : undefined"
-          >{{ title }}</RouterLink
-        >
-      </nav>
+      <PageNav />
       <div class="side">
         <SearchDialog />
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
@@ -48,7 +42,13 @@ onMounted(async () => {
       </div>
     </header>
     <SignInAgain v-if="expired" :name="who" />
-    <main id="content"><RestoreNote /><RouterView :key="route.path.startsWith('/runs/') ? route.path : undefined" /></main>
+    <p v-if="away" class="away" role="status">The service is not heard of. What is shown may be old; it is looked for again by itself.</p>
+    <main id="content" tabindex="-1">
+      <RestoreNote /><RouterView
+        :key="['/runs/', '/tables/', '/conversations/'].some((path) => route.path.startsWith(path)) ? route.path : undefined" />
+    </main>
+    <ToastArea />
+    <KeysDialog />
   </template>
 </template>
 
@@ -66,20 +66,14 @@ header {
   color: inherit;
   text-decoration: none;
 }
-nav {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0 1.1rem;
+.away {
+  margin: 0;
+  padding: 0.3rem 1.25rem;
+  border-bottom: 1px solid var(--relay-line);
+  color: var(--relay-failed);
 }
-nav a {
-  color: inherit;
-  text-decoration: none;
-  padding: 0.15rem 0;
-  border-bottom: 2px solid transparent;
-}
-nav a.here {
-  border-bottom-color: var(--bs-primary);
-  font-weight: 600;
+main:focus {
+  outline: none;
 }
 .side {
   margin-left: auto;

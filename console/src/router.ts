@@ -8,6 +8,12 @@ export const router = createRouter({
     { path: '/workflows/:name', component: () => import('./pages/WorkflowPage.vue'), meta: { title: 'Workflow' }, props: true },
     { path: '/runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' }, props: true },
+    { path: '/overview', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
+    { path: '/compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
+    { path: '/tables', component: () => import('./pages/TablesPage.vue'), meta: { title: 'Tables' } },
+    { path: '/tables/:name', component: () => import('./pages/TablePage.vue'), meta: { title: 'Table' }, props: true },
+    { path: '/conversations', component: () => import('./pages/ConversationsPage.vue'), meta: { title: 'Conversations' } },
+    { path: '/conversations/:name', component: () => import('./pages/ConversationPage.vue'), meta: { title: 'Conversation' }, props: true },
     { path: '/tray', component: () => import('./pages/TrayPage.vue'), meta: { title: 'Tray' } },
     { path: '/answer/:link', component: () => import('./pages/AnswerPage.vue'), meta: { title: 'A question', open: true }, props: true },
     { path: '/schedules', component: () => import('./pages/SchedulesPage.vue'), meta: { title: 'Schedules' } },
@@ -21,6 +27,11 @@ export const router = createRouter({
   ],
 })
 
-router.afterEach((to) => {
+router.afterEach((to, from) => {
   document.title = `${String(to.params.name ?? to.meta.title)} · Oak Relay`
+  // Who goes on by keys or listens begins at the content of the page that was gone to, unless that takes the focus itself.
+  if (from.name === undefined && from.matched.length === 0) return
+  if (to.path !== from.path)
+    window.setTimeout(() => (document.activeElement === document.body || isLink()) && document.getElementById('content')?.focus(), 50)
 })
+const isLink = () => !!document.activeElement?.closest('nav[aria-label="Pages"], tr')

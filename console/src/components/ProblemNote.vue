@@ -2,7 +2,8 @@
 import { BAlert } from 'bootstrap-vue-next'
 import { Problem } from '../api/client'
 
-defineProps<{ problem: Error }>()
+/** What went wrong, and what to do; `again` is done by a button where trying again may help. */
+defineProps<{ problem: Error; again?: () => unknown }>()
 </script>
 
 <template>
@@ -12,5 +13,6 @@ defineProps<{ problem: Error }>()
       <div v-if="problem.detail && problem.detail !== problem.title">{{ problem.detail }}</div>
       <div v-if="problem.fix">What to do: {{ problem.fix }}</div>
     </template>
+    <button v-if="again" type="button" class="btn btn-sm btn-outline-danger mt-1" @click="again">Try again</button>
   </BAlert>
 </template>

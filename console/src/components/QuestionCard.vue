@@ -4,6 +4,8 @@ import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import { Problem, type Schemas } from '../api/client'
 import { moment, shown } from '../lib/format'
+import { isPlain } from '../lib/keys'
+import { later } from '../lib/toasts'
 import type { Schema } from '../workflow/fields'
 import DataForm from './DataForm.vue'
 import ProblemNote from './ProblemNote.vue'
@@ -40,11 +42,14 @@ function data(choice: string | null): unknown {
   throw new Problem(0, wrong.value, '', 'Fill it in')
 }
 
-async function answer(choice: string | null): Promise<void> {
+/** By a key it is sent in five seconds, so that a slip of the hand can be taken back. */
+async function answer(choice: string | null, byKey = false): Promise<void> {
   problem.value = null
   busy.value = true
   try {
-    await props.send({ choice, data: data(choice), text: remark.value || null, alike: alike.value })
+    const given = { choice, data: data(choice), text: remark.value || null, alike: alike.value }
+    if (byKey) await later(`Answered: ${choice}.`, () => props.send(given))
+    else await props.send(given)
   } catch (error) {
     problem.value = error instanceof SyntaxError ? new Problem(0, 'This is not JSON', error.message, 'Correct the data') : (error as Error)
   } finally {
@@ -54,9 +59,10 @@ async function answer(choice: string | null): Promise<void> {
 
 function key(event: KeyboardEvent): void {
   const choices = props.question.choices ?? []
-  const number = Number(event.key)
-  if ((event.target as HTMLElement).tagName === 'ARTICLE' && number >= 1 && number <= choices.length && !busy.value)
-    void answer(choices[number - 1] ?? null)
+  const choice = choices[Number(event.key) - 1]
+  if (choice === undefined || busy.value || !isPlain(event) || event.target !== event.currentTarget) return
+  event.preventDefault()
+  void answer(choice, true)
 }
 </script>
 

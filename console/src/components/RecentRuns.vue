@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { RouterLink } from 'vue-router'
-import { api, data, type Run } from '../api/client'
+import { api, data } from '../api/client'
 import { moment } from '../lib/format'
-import { useStream } from '../lib/live'
+import { useLive, useSoon } from '../lib/live'
 import StateMark from './StateMark.vue'
 
 /** The last runs of a workflow. */
@@ -13,8 +13,8 @@ const recent = useQuery({
   queryKey: ['runs', 'of', () => props.workflow],
   queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { workflow: props.workflow, limit: 5 } } })),
 })
-const look = () => void client.invalidateQueries({ queryKey: ['runs', 'of'] })
-useStream('/api/v1/runs/stream', { run: (run) => (run as Run).workflow === props.workflow && look(), many: look })
+const look = useSoon(() => client.invalidateQueries({ queryKey: ['runs', 'of'] }, { cancelRefetch: false }))
+useLive({ run: (run) => run.workflow === props.workflow && look(), many: look })
 </script>
 
 <template>

@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import { useChoosing } from '../lib/choosing'
 import { moment } from '../lib/format'
+import { isPlain } from '../lib/keys'
 import { PLACES } from '../lib/places'
 import { type Find, findsHere, matching } from '../lib/seeking'
 
@@ -35,7 +36,7 @@ const runs = useQuery({
 const to = (path: string) => () => router.push(path)
 const groups = computed<{ title: string; finds: Find[] }[]>(() => {
   const words = typed.value.trim()
-  const pages = PLACES.map(([path, title]) => ({ key: path, title, about: 'page', go: to(path) }))
+  const pages = PLACES.map(({ path, title }) => ({ key: path, title, about: 'page', go: to(path) }))
   return [
     { title: 'On this page', finds: words ? matching(findsHere(), words, 8) : [] },
     {
@@ -86,9 +87,7 @@ function take(find: Find | undefined): void {
   open.value = false
 }
 function opened(event: KeyboardEvent): void {
-  const on = event.target as HTMLElement
-  const writes = on.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(on.tagName)
-  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey || writes || document.querySelector('.modal.show')) return
+  if (event.key !== '/' || !isPlain(event)) return
   event.preventDefault()
   show()
 }

@@ -1,11 +1,28 @@
-/** The pages that can be gone to from anywhere. */
-export const PLACES: readonly (readonly [path: string, title: string])[] = [
-  ['/workflows', 'Workflows'],
-  ['/runs', 'Runs'],
-  ['/tray', 'Tray'],
-  ['/schedules', 'Schedules'],
-  ['/files', 'Files'],
-  ['/credentials', 'Credentials'],
-  ['/models', 'Models'],
-  ['/usage', 'Usage'],
+export interface Place {
+  path: string
+  title: string
+  /** The key behind `g` that leads there. */
+  key: string
+}
+/** The pages that can be gone to from anywhere, in groups: what is done, what is kept, how it stands. */
+export const GROUPS: readonly (readonly Place[])[] = [
+  [
+    { path: '/workflows', title: 'Workflows', key: 'w' },
+    { path: '/runs', title: 'Runs', key: 'r' },
+    { path: '/tray', title: 'Tray', key: 't' },
+    { path: '/conversations', title: 'Conversations', key: 'c' },
+  ],
+  [
+    { path: '/tables', title: 'Tables', key: 'b' },
+    { path: '/files', title: 'Files', key: 'f' },
+    { path: '/credentials', title: 'Credentials', key: 'k' },
+    { path: '/models', title: 'Models', key: 'm' },
+  ],
+  [
+    { path: '/overview', title: 'Overview', key: 'o' },
+    { path: '/usage', title: 'Usage', key: 'u' },
+    { path: '/schedules', title: 'Schedules', key: 's' },
+    { path: '/access', title: 'Settings', key: 'a' },
+  ],
 ]
+export const PLACES: readonly Place[] = GROUPS.flat()

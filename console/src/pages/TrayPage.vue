@@ -10,7 +10,7 @@ import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import QuestionCard, { type Given } from '../components/QuestionCard.vue'
 import { useList } from '../lib/lists'
-import { useStream } from '../lib/live'
+import { useLive, useSoon } from '../lib/live'
 
 type Question = Schemas['QuestionOut']
 type State = 'open' | 'answered' | 'expired' | 'withdrawn'
@@ -25,8 +25,9 @@ const state = computed<State>({
 const questions = useList(['tray', state], (query) => data(api.GET('/api/v1/tray', { params: { query: { ...query, state: state.value } } })), {
   refetchInterval: 5000,
 })
-const look = () => void client.invalidateQueries({ queryKey: ['tray'] })
-useStream('/api/v1/runs/stream', { run: look, many: look })
+const look = () => void client.invalidateQueries({ queryKey: ['tray'] }, { cancelRefetch: false })
+const soon = useSoon(look)
+useLive({ run: soon, many: soon })
 
 async function send(question: Question, given: Given): Promise<void> {
   await data(api.POST('/api/v1/tray/{question_id}/answer', { params: { path: { question_id: question.id } }, body: given }))

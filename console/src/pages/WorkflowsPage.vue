@@ -11,13 +11,13 @@ import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import { duration, moment, money } from '../lib/format'
 import { useList } from '../lib/lists'
-import { useStream } from '../lib/live'
+import { useLive, useSoon } from '../lib/live'
 
 const route = useRoute()
 const router = useRouter()
 const client = useQueryClient()
-const again = () => void client.invalidateQueries({ queryKey: ['workflows'] })
-useStream('/api/v1/runs/stream', { run: again, many: again })
+const again = useSoon(() => client.invalidateQueries({ queryKey: ['workflows'] }, { cancelRefetch: false }), 1000)
+useLive({ run: again, many: again })
 
 const search = computed({
   get: () => String(route.query.search ?? ''),

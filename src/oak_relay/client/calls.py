@@ -274,6 +274,31 @@ def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call
     )
 
 
+def overview(hours: int) -> Call[results.Overview]:
+    """How runs of the last hours went, and what made them fail."""
+    return Call("GET", _at("overview"), _one(results.Overview), {"hours": hours})
+
+
+def counts() -> Call[results.Counts]:
+    """What waits for a person."""
+    return Call("GET", _at("counts"), _one(results.Counts))
+
+
+def view(run_id: UUID | str, at: str) -> Call[results.View]:
+    """A run in brief: every line once, of lists and loops the item in which the path `at` lies."""
+    return Call("GET", _at("runs", run_id, "view"), _one(results.View), {"at": at})
+
+
+def record(run_id: UUID | str, path: str) -> Call[results.Record]:
+    """All that is recorded of one step, item, turn or call."""
+    return Call("GET", _at("runs", run_id, "record"), _one(results.Record), {"path": path})
+
+
+def items(run_id: UUID | str, of: str, part: Part, state: str | None, text: str | None) -> Call[Page[results.Item]]:
+    """The items of a list, or the rounds of a loop."""
+    return Call("GET", _at("runs", run_id, "items"), _page(results.Item), part(of=of, state=state, text=text))
+
+
 def journal(run_id: UUID | str, part: Part) -> Call[Page[results.Entry]]:
     """The journal of a run."""
     return Call("GET", _at("runs", run_id, "journal"), _page(results.Entry), part())
@@ -511,9 +536,9 @@ def pieces(path: Path, size: int = 256 * 1024) -> Iterator[bytes]:
             yield piece
 
 
-def rows(table: str, part: Part) -> Call[Page[results.Row]]:
-    """Rows of a table, oldest first."""
-    return Call("GET", _at("tables", table, "rows"), _page(results.Row), part())
+def rows(table: str, part: Part, text: str | None, newest: bool) -> Call[Page[results.Row]]:
+    """Rows of a table, oldest first or newest; those alone that have some words."""
+    return Call("GET", _at("tables", table, "rows"), _page(results.Row), part(text=text, newest=newest or None))
 
 
 def update_row(

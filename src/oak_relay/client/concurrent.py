@@ -207,6 +207,31 @@ class AsyncClient:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return await self._send(calls.trace(run_id, under, after, limit))
 
+    async def overview(self, hours: int = 24) -> results.Overview:
+        """How the runs of the last hours went, and what made them fail that nobody mended."""
+        return await self._send(calls.overview(hours))
+
+    async def counts(self) -> results.Counts:
+        """What waits for a person: questions, and credentials that need reconnecting."""
+        return await self._send(calls.counts())
+
+    async def view(self, run_id: UUID | str, at: str = "") -> results.View:
+        """A run in brief, whatever its size: every line once, and of each list and loop one item: that in which the path `at`
+        lies, else one that failed, one under way, or the first."""
+        return await self._send(calls.view(run_id, at))
+
+    async def record(self, run_id: UUID | str, path: str) -> results.Record:
+        """All that is recorded of one step, item, turn or call; of an agent with its turns and calls."""
+        return await self._send(calls.record(run_id, path))
+
+    async def items(
+        self, run_id: UUID | str, of: str, state: str | None = None, text: str | None = None, limit: int | None = None,
+        after: str | None = None,
+    ) -> Page[results.Item]:  # fmt: skip
+        """The items of a list, or the rounds of a loop: those that are `failed`, `succeeded` or `open` alone, or that have some
+        words."""
+        return await self._send(calls.items(run_id, of, Part(limit, after), state, text))
+
     async def again(
         self, run_id: UUID | str, from_: str = "", version: int | None = None, input: object = None,
         values: Mapping[str, object] | None = None, check: bool = False,
@@ -619,9 +644,16 @@ class AsyncClient:
         except httpx.TransportError as error:
             raise Unreachable(f"{self.url}: {error}") from None
 
-    async def rows(self, table: str, limit: int | None = None, after: str | None = None) -> Page[results.Row]:
-        """Rows of a table, oldest first."""
-        return await self._send(calls.rows(table, Part(limit, after)))
+    async def rows(
+        self,
+        table: str,
+        limit: int | None = None,
+        after: str | None = None,
+        text: str | None = None,
+        newest: bool = False,
+    ) -> Page[results.Row]:
+        """Rows of a table, oldest first or `newest`; with `text` those alone that have some words."""
+        return await self._send(calls.rows(table, Part(limit, after), text, newest))
 
     async def update_row(
         self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None

@@ -211,6 +211,122 @@ class Trace(Result):
     next: int | None
 
 
+class Hour(Result):
+    """Runs that began within a step of time, by how they ended; `open`: not yet."""
+
+    at: datetime
+    succeeded: int
+    failed: int
+    cancelled: int
+    open: int
+
+
+class Cause(Result):
+    """What made runs fail that no later run mended; `run` is the latest of them."""
+
+    workflow: str
+    kind: str
+    step: str
+    count: int
+    run: UUID
+    at: datetime
+    message: str
+
+
+class Overview(Result):
+    """How runs went of late, in steps of so many hours."""
+
+    step: int
+    hours: list[Hour]
+    causes: list[Cause]
+    waiting: int
+
+
+class Counts(Result):
+    """What waits for a person."""
+
+    questions: int
+    connections: int
+
+
+class BriefError(Result):
+    kind: str
+    message: str
+
+
+class BriefAttempt(Result):
+    number: int
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    error: BriefError | None
+    again_at: str | None
+    note: str
+
+
+class Brief(Result):
+    """What happened under one path, without what was given, asked and answered."""
+
+    path: str
+    line: str
+    kind: str
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    attempts: list[BriefAttempt]
+    tried: int
+    error: BriefError | None
+    way: int | None
+    until: str | None
+    note: str
+    tokens: int
+    money: float
+    unpriced: int
+    given: str
+    gave: str
+
+
+class Loop(Result):
+    """How far a list or loop is; `all` is None for a loop, `chosen` the item that is told."""
+
+    path: str
+    kind: str
+    all: int | None
+    ended: int
+    failed: int
+    chosen: int
+
+
+class View(Result):
+    """A run as it is looked at: every line once, of lists and loops one item."""
+
+    run: RunData
+    script: list[Line]
+    spans: list[Brief]
+    loops: list[Loop]
+
+
+class Record(Result):
+    """What is recorded of one place, with what lies in it; `cut`: how many earlier ones are not told."""
+
+    span: Span
+    inner: list[Span]
+    cut: int
+
+
+class Item(Result):
+    """An item of a list or a round of a loop; `label`: what it was, in brief."""
+
+    index: int
+    path: str
+    state: str
+    label: str
+    at: datetime | None
+    tokens: int
+    money: float
+    unpriced: int
+
+
 class RunDetail(Result):
     run: RunData
     result: Any
@@ -219,6 +335,7 @@ class RunDetail(Result):
     why: str
     children: list[RunData]
     again: list[RunData]
+    workers: list[str]
     questions: int
 
 

@@ -32,7 +32,9 @@ async def each(walk: Walking, node: Node, path: str, scope: Scope) -> object:
         body: dict[str, object] = {"items": items}
         if len(items) > LONG_LIST:
             body["chunk"] = CHUNK
-        recorded = walk.journal.add(Entry(path, "value", 0, hash_, body, {"kind": "each"}, at=walk.journal.now()))
+        recorded = walk.journal.add(
+            Entry(path, "value", 0, hash_, body, {"kind": "each", "count": len(items)}, at=walk.journal.now())
+        )
     items = recorded["items"]
     if "chunk" in recorded:
         results = await _in_chunks(walk, node, path, scope, items, recorded["chunk"])
@@ -72,6 +74,9 @@ async def together(walk: Walking, node: Node, path: str, scope: Scope) -> object
 async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     """Rounds until something holds; what the last one gives."""
     assert node.until is not None
+    over = walk.journal.entries(f"{path}#end")
+    if over:
+        return over[0].body
     if walk.recorded(path, node.digest) is None:
         body = {"rounds": node.most}
         walk.journal.add(Entry(path, "value", 0, node.digest, body, {"kind": "repeat"}, at=walk.journal.now()))
@@ -92,10 +97,7 @@ async def repeat(walk: Walking, node: Node, path: str, scope: Scope) -> object:
         last = {"last": ended["value"]}
         if ended["done"]:
             break
-    value = last["last"]
-    if not walk.journal.entries(f"{path}#end"):
-        walk.journal.add(Entry(f"{path}#end", "value", body=value, at=walk.journal.now()))
-    return value
+    return walk.journal.add(Entry(f"{path}#end", "value", body=last["last"], at=walk.journal.now()))
 
 
 async def _through(

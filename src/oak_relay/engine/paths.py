@@ -95,16 +95,15 @@ def is_below(path: str, prefix: str) -> bool:
 
 
 def scope_of(path: str) -> str:
-    """The innermost item, round, agent or turn around an entry; empty at the top."""
+    """The innermost item, round, agent or turn around an entry, or the list or loop whose item, round or part it tells of;
+    empty at the top."""
     if "]" not in path and "/" not in path:
         return ""
     owner = path.partition("#")[0]
     if "/" in owner:
         return owner[: owner.rindex("/")]
-    if "]" not in path:
-        return ""
     if owner.endswith("]"):
-        owner = owner[: owner.rindex("[")]
+        return owner[: owner.rindex("[")]
     return owner[: owner.rfind("]") + 1]
 
 

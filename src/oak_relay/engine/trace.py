@@ -92,8 +92,22 @@ class Span:
         return EntryPath(self.path).name
 
 
-def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
-    """Spans in order of first appearance. `ended`: the run is over, so nothing is still running."""
+@dataclass(frozen=True, slots=True)
+class Within:
+    """What is known of all that lies in a span of which only a part is told: what it spent, when something happened in it last,
+    and how it stands while it has not come to its end."""
+
+    tokens: int = 0
+    money: Decimal = Decimal(0)
+    unpriced: int = 0
+    last: datetime | None = None
+    state: str = "running"
+    error: ErrorData | None = None
+
+
+def spans(entries: Iterable[Entry], ended: bool, within: Mapping[str, Within] | None = None) -> list[Span]:
+    """Spans in order of first appearance. `ended`: the run is over, so nothing is still running. `within`: by their paths the
+    spans of which only a part is told."""
     found: dict[str, Span] = {}
     for entry in entries:
         path = EntryPath.parse(entry.path)
@@ -115,7 +129,7 @@ def spans(entries: Iterable[Entry], ended: bool) -> list[Span]:
     for span in found.values():
         inside[span.parent].append(span)
     for span in reversed(list(found.values())):
-        _roll_up(inside[span.path], span, ended)
+        _roll_up(inside[span.path], span, ended, (within or {}).get(span.path))
     return list(found.values())
 
 
@@ -293,9 +307,13 @@ def _spend(span: Span, usage: Usage | None) -> None:
         span.unpriced += usage.unknown
 
 
-def _roll_up(inner: list[Span], span: Span, ended: bool) -> None:
+def _roll_up(inner: list[Span], span: Span, ended: bool, within: Within | None) -> None:
     """A span with others inside takes its times, money and, where open, its state from them."""
-    if inner:
+    if within is not None:
+        span.tokens, span.unpriced, span.money = within.tokens, within.unpriced, float(within.money)
+        if span.state in ("running", "waiting"):
+            span.state, span.ended, span.error = within.state, span.ended or within.last, span.error or within.error
+    elif inner:
         starts = [s.started for s in (span, *inner) if s.started]
         ends = [s.ended for s in (span, *inner) if s.ended]
         span.started, span.ended = min(starts, default=None), max(ends, default=None)

@@ -28,11 +28,13 @@ from oak_relay.runtime.settings import Settings
 from oak_relay.service import rights
 from oak_relay.service.blanked import blank, let_in
 from oak_relay.service.borders import Room, body_of
+from oak_relay.service.lately import Lately
 from oak_relay.service.once import HEADER, Once
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.passwords import Passwords
 from oak_relay.service.problems import Problem
 from oak_relay.service.refusals import Refusals
+from oak_relay.service.shapes import OverviewOut
 from oak_relay.store import people
 from oak_relay.store.database import Database
 from oak_relay.vault.oauth import OAuth
@@ -43,6 +45,8 @@ COOKIES = (SECURE_COOKIE, COOKIE)
 _BODILESS = ("GET", "HEAD", "OPTIONS", "TRACE")
 _LARGE = 100_000
 """Bytes of an answer from which on it is blanked beside the event loop."""
+_COUNTED = 5.0
+"""Seconds for which what was counted is told again."""
 _PIECES = 1_000
 """Pieces that may wait for who watches a run; who is slower than that misses some."""
 
@@ -171,14 +175,17 @@ class Watch:
             await asyncio.sleep(AGAIN)
 
     @asynccontextmanager
-    async def pieces(self, run_id: UUID) -> AsyncIterator["asyncio.Queue[Piece]"]:
-        """What the run's models are just writing; workers are told that somebody watches."""
+    async def pieces(self, *run_ids: UUID) -> AsyncIterator["asyncio.Queue[Piece]"]:
+        """What the models of some runs are just writing; workers are told that somebody watches."""
         queue: asyncio.Queue[Piece] = asyncio.Queue(_PIECES)
-        self._pieces[str(run_id)].append(queue)
+        watched = {str(run_id) for run_id in run_ids}
+        for run_id in watched:
+            self._pieces[run_id].append(queue)
 
         async def say() -> None:
             while True:
-                self._hints.send(f"watch:{run_id}")
+                for run_id in watched:
+                    self._hints.send(f"watch:{run_id}")
                 await asyncio.sleep(AGAIN)
 
         saying = asyncio.create_task(say())
@@ -186,9 +193,10 @@ class Watch:
             yield queue
         finally:
             saying.cancel()
-            self._pieces[str(run_id)].remove(queue)
-            if not self._pieces[str(run_id)]:
-                del self._pieces[str(run_id)]
+            for run_id in watched:
+                self._pieces[run_id].remove(queue)
+                if not self._pieces[run_id]:
+                    del self._pieces[run_id]
 
     def _piece(self, hint: str) -> None:
         piece = read(hint)
@@ -263,6 +271,7 @@ class Parts:
     passwords: Passwords
     refusals: Refusals
     once: Once
+    counted: Lately[OverviewOut] = field(default_factory=lambda: Lately(_COUNTED))
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
     arriving: Room = field(default_factory=lambda: Room(60, "files that are coming in"))

@@ -23,13 +23,13 @@ _NEEDS: Mapping[str, Collection[str]] = {
     ),
     "read": (
         "GET /workflows", "GET /workflows/{name}", "GET /workflows/{name}/samples", "GET /runs", "GET /runs/stream", "GET /runs/{run_id}",
-        "GET /runs/{run_id}/trace", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
+        "GET /runs/{run_id}/trace", "GET /runs/{run_id}/view", "GET /runs/{run_id}/record", "GET /runs/{run_id}/items", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
         "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
-        "GET /tables/{name}/rows", "GET /files", "GET /files/{file_id}", "GET /files/{file_id}/content", "POST /files/{file_id}/address", "GET /tray", "GET /tray/connections", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /credits", "GET /conversations",
+        "GET /tables/{name}/rows", "GET /files", "GET /files/{file_id}", "GET /files/{file_id}/content", "POST /files/{file_id}/address", "GET /tray", "GET /tray/connections", "GET /counts", "GET /overview", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /credits", "GET /conversations",
         "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /examples", "GET /servers", "GET /credentials", "GET /credentials/{name}/use", "GET /credential-kinds", "GET /trigger-kinds",
         "GET /actions", "GET /connectors", "GET /restore", "POST /workflows/check", "POST /workflows/compare",
     ),
-    "answer": ("POST /tray/{question_id}/answer", "GET /tray", "GET /tray/connections"),
+    "answer": ("POST /tray/{question_id}/answer", "GET /tray", "GET /tray/connections", "GET /counts"),
     "run": (
         "POST /runs", "POST /files", "POST /runs/many", "POST /runs/{run_id}/again",
         "POST /runs/{run_id}/cancel", "POST /events", "POST /schedules/{workflow}/{trigger}/pause", "POST /schedules/{workflow}/{trigger}/fire",

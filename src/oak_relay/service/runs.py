@@ -1,8 +1,9 @@
 """`/api/v1/runs`: start, list, one, trace, journal, why, cancel, live streams."""
 
+import asyncio
 import re
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
@@ -20,8 +21,9 @@ from oak_relay.document.script import script
 from oak_relay.engine.effects import READY
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.plan import complete
-from oak_relay.engine.trace import spans
+from oak_relay.engine.trace import Within, spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
+from oak_relay.runtime.pieces import Piece
 from oak_relay.service import exact
 from oak_relay.service.borders import EventStream, listened
 from oak_relay.service.events import event_out, large_out
@@ -37,7 +39,7 @@ from oak_relay.store.intake import Receipt
 from oak_relay.store.pages import Stored
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
-_POLL = 2.0
+_POLL, _TICK, _PAUSE = 2.0, 5.0, 0.5
 _FOLLOWED = 20_000
 
 
@@ -185,7 +187,11 @@ def _stream(events: str) -> dict[int | str, dict[str, Any]]:
     }
 
 
-_EVERY = "`ready` (`{}`) first; `run` with a RunOut for each run that changed; `many` (`{}`) when it was more than can be told."
+_EVERY = (
+    "`ready` (`{}`) first; `run` with a RunOut for each run that changed, at most twice a second; `many` (`{}`) when it was more "
+    "than can be told; `tick` (`{}`) when nothing changed for some seconds; of the runs that are watched `piece` while a model "
+    "writes: `run`, `path`, `attempt`, `at` (where in its text) and `text`."
+)
 _ONE = (
     "`span` with a SpanOut for each that is new or changed; `run` with a RunOut when the run changed; `piece` while a model writes: "
     "`path`, `attempt`, `at` (where in its text) and `text`. Ends with the run."
@@ -193,9 +199,16 @@ _ONE = (
 
 
 @router.get("/runs/stream", response_class=EventStream, status_code=200, responses=_stream(_EVERY))
-async def stream_runs(parts: PartsDep, _: CallerDep) -> EventStream:
-    """Server-sent events: `run` with each run that changed, `many` when it was more than can be told."""
-    return EventStream(parts.streams, _changes(parts))
+async def stream_runs(
+    parts: PartsDep,
+    _: CallerDep,
+    watch: Annotated[
+        list[UUID] | None, Query(max_length=32, description="Runs of which is told what their models just write.")
+    ] = None,
+) -> EventStream:
+    """Server-sent events: `run` with each run that changed, `many` when it was more than can be told; `piece` with what the models
+    of the runs that are watched just write."""
+    return EventStream(parts.streams, _changes(parts, watch or []))
 
 
 @router.get("/runs/{run_id:uuid}", response_model=RunDetail)
@@ -216,6 +229,7 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
         ]
         again = await runs.find(connection, parts.workspace, origin=run_id, limit=50)
         result = await runs.whole(connection, parts.workspace, row.result)
+        workers = await runs.workers(connection, parts.workspace, run_id)
     return RunDetail(
         run=run_out(row),
         result=_json(result),
@@ -225,6 +239,7 @@ async def _detail(parts: Parts, run_id: UUID) -> RunDetail:
         children=[run_out(r) for r in children],
         again=[run_out(r) for r in again],
         questions=len(questions),
+        workers=workers,
     )
 
 
@@ -324,21 +339,30 @@ async def stream_run(run_id: UUID, parts: PartsDep, _: CallerDep) -> EventStream
     return EventStream(parts.streams, _follow(parts, run_id))
 
 
-async def _changes(parts: Parts) -> AsyncIterator[ServerSentEvent]:
-    async with parts.watch.every() as (event, ids):
+async def _changes(parts: Parts, watched: list[UUID]) -> AsyncIterator[ServerSentEvent]:
+    async with parts.watch.every() as (event, ids), parts.watch.pieces(*watched) as pieces:
         yield ServerSentEvent(event="ready", data="{}")
         while True:
-            await wait_for(event, 30)
+            async for piece in pieces_until(event, pieces, _TICK):
+                yield _piece(piece)
             changed = {*ids}
             ids.clear()
+            if not changed:
+                yield ServerSentEvent(event="tick", data="{}")
+                continue
             if "" in changed or len(changed) > 100:
                 yield ServerSentEvent(event="many", data="{}")
-                continue
-            if changed:
+            else:
                 async with parts.database.connect() as connection:
                     rows = await runs.some(connection, parts.workspace, [UUID(i) for i in changed])
                 for row in rows:
                     yield ServerSentEvent(event="run", data=exact.text(parts, run_out(row)))
+            async for piece in pieces_until(asyncio.Event(), pieces, _PAUSE):
+                yield _piece(piece)
+
+
+def _piece(piece: Piece) -> ServerSentEvent:
+    return ServerSentEvent(event="piece", data=values.dumps(asdict(piece)))
 
 
 async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
@@ -368,7 +392,7 @@ async def _follow(parts: Parts, run_id: UUID) -> AsyncIterator[ServerSentEvent]:
             if over:
                 return
             async for piece in pieces_until(event, pieces, _POLL):
-                yield ServerSentEvent(event="piece", data=values.dumps(asdict(piece)))
+                yield _piece(piece)
 
 
 def _still_open(entries: list[Stored]) -> list[Stored]:
@@ -386,10 +410,10 @@ async def run_of(parts: Parts, run_id: UUID) -> RunOut:
 
 
 def _entries(rows: list[Stored]) -> list[Entry]:
-    return [_entry(e) for e in rows]
+    return [entry_shown(e) for e in rows]
 
 
-def _entry(row: Stored) -> Entry:
+def entry_shown(row: Stored) -> Entry:
     """An entry as it may be shown: what is large as a preview, with the place of the whole among its detail."""
     detail = row.detail
     if row.large:
@@ -397,9 +421,9 @@ def _entry(row: Stored) -> Entry:
     return row.as_entry(detail)
 
 
-def spans_out(entries: list[Entry], over: bool) -> list[SpanOut]:
-    """Entries as spans."""
-    return [SpanOut(**asdict(span)) for span in spans(entries, over)]
+def spans_out(entries: list[Entry], over: bool, within: Mapping[str, Within] | None = None) -> list[SpanOut]:
+    """Entries as spans; `within` as for `spans`."""
+    return [SpanOut(**asdict(span)) for span in spans(entries, over, within)]
 
 
 def run_out(row: Any) -> RunOut:

@@ -259,6 +259,7 @@ class RunDetail(BaseModel):
     children: list[RunOut] = Field(description="Runs it started, the latest first; not the parts of its lists.")
     again: list[RunOut] = Field(description="Runs that do it again.")
     questions: int = Field(description="Open questions in the tray.")
+    workers: list[str] = Field(description="Names of the workers that were at it last, the latest first.")
 
 
 class AttemptOut(BaseModel):
@@ -296,6 +297,40 @@ class SpanOut(BaseModel):
     money: float
     unpriced: int = Field(0, description="Calls of models whose price is not known.")
     large: list[LargeOut] = Field(description="Of what only a preview is told here.")
+
+
+class HourOut(BaseModel):
+    """Runs that began within a step of time, by how they ended."""
+
+    at: datetime
+    succeeded: int = 0
+    failed: int = 0
+    cancelled: int = 0
+    open: int = Field(0, description="Those that have not ended.")
+
+
+class CauseOut(BaseModel):
+    """What made runs fail that no later run mended."""
+
+    workflow: str
+    kind: str
+    step: str
+    count: int
+    run: UUID = Field(description="The latest of them.")
+    at: datetime
+    message: str
+
+
+class OverviewOut(BaseModel):
+    step: int = Field(description="How many hours a step of time has.")
+    hours: list[HourOut]
+    causes: list[CauseOut]
+    waiting: int = Field(description="Open questions.")
+
+
+class CountsOut(BaseModel):
+    questions: int
+    connections: int = Field(description="Credentials that need reconnecting.")
 
 
 class UsageOut(BaseModel):
@@ -407,6 +442,84 @@ class TraceOut(BaseModel):
     script: list[LineOut]
     spans: list[SpanOut]
     next: int | None = Field(None, description="Give as `after` for more; spans may then be told in part.")
+
+
+class BriefErrorOut(BaseModel):
+    kind: str
+    message: str = Field(description="Cut where it is long.")
+
+
+class BriefAttemptOut(BaseModel):
+    number: int
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    error: BriefErrorOut | None
+    again_at: str | None
+    note: str
+
+
+class BriefOut(BaseModel):
+    """What happened under one path, without what was given, asked and answered: that is told in its record."""
+
+    path: str
+    line: str
+    kind: str
+    state: str
+    started: datetime | None
+    ended: datetime | None
+    attempts: list[BriefAttemptOut] = Field(description="The last ones.")
+    tried: int = Field(description="How many attempts there were.")
+    error: BriefErrorOut | None
+    way: int | None
+    until: str | None
+    note: str
+    tokens: int
+    money: float
+    unpriced: int
+    given: str = Field(description="A digest of what it was given; empty for nothing.")
+    gave: str = Field(description="A digest of what it gave; empty for nothing.")
+
+
+class LoopOut(BaseModel):
+    """How far a list or loop is; its items are numbered from 0."""
+
+    path: str
+    kind: Literal["each", "repeat"]
+    all: int | None = Field(description="How many items there are; null for a loop, whose end is not known beforehand.")
+    ended: int
+    failed: int
+    chosen: int = Field(description="The item that is told.")
+
+
+class ViewOut(BaseModel):
+    """A run as it is looked at: every line once, of lists and loops one item."""
+
+    run: RunOut
+    script: list[LineOut]
+    spans: list[BriefOut]
+    loops: list[LoopOut]
+
+
+class RecordOut(BaseModel):
+    """What is recorded of one place, with what lies in it."""
+
+    span: SpanOut
+    inner: list[SpanOut]
+    cut: int = Field(description="How many earlier ones inside are not told.")
+
+
+class ItemOut(BaseModel):
+    """An item of a list or a round of a loop."""
+
+    index: int
+    path: str
+    state: Literal["succeeded", "failed", "cancelled", "running", "queued", "not begun"]
+    label: str = Field(description="What it was, in brief; empty for a round.")
+    at: datetime | None = Field(description="When something happened in it last.")
+    tokens: int
+    money: float
+    unpriced: int
 
 
 class EntryOut(BaseModel):

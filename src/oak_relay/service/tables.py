@@ -2,10 +2,10 @@
 
 import asyncio
 from collections.abc import AsyncIterator
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import Field, StrictBool
 from sqlalchemy.exc import IntegrityError
@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.actions import sheets
 from oak_relay.actions.tables import fitted, in_order
 from oak_relay.capabilities.given import Column
+from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
 from oak_relay.service.lists import Asks, Page, page
@@ -93,13 +94,27 @@ async def drop_table(name: str, parts: PartsDep, who: CallerDep) -> None:
 
 
 @router.get("/tables/{name}/rows", response_model=Page[RowOut])
-async def list_rows(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
-    """Rows, oldest first."""
+async def list_rows(
+    name: str,
+    parts: PartsDep,
+    _: CallerDep,
+    asked: Asks,
+    text: Annotated[str | None, Query(min_length=1, max_length=200, description="Words that a row has.")] = None,
+    newest: Annotated[bool, Query(description="The newest first.")] = False,
+) -> Response:
+    """Rows, oldest first. Words that stand only in what is blanked are not found: with `text` a page may hold fewer rows than there
+    are, and still have a `next`."""
     async with parts.database.connect() as connection:
         table = await _table(connection, parts.workspace, name)
-        found = await rows.find(connection, parts.workspace, table.id, {}, asked.limit + 1, asked.id())
+        found = await rows.find(
+            connection, parts.workspace, table.id, {}, asked.limit + 1, asked.id(), words=text, newest=newest
+        )
         columns = _columns(table)
-    return exact.answer(page(found, asked, lambda row: row["id"], lambda row: _row(columns, row)))
+    told = page(found, asked, lambda row: row["id"], lambda row: _row(columns, row))
+    if text:
+        blanker, inside = parts.registry.now.blanker, values.dumps(text)[1:-1].lower()
+        told.items = [one for one in told.items if inside in blanker.json(values.dumps(one.row)).lower()]
+    return exact.answer(told)
 
 
 @router.get("/tables/{name}/rows.csv", response_class=Response)

@@ -24,6 +24,8 @@ MOST = 1000
 """Entries of a page."""
 LONGEST = 512_000
 """Characters of a page after which the next one begins."""
+_BROKEN = '{"error":'
+"""How the body of an item begins that failed."""
 _OUTCOMES = frozenset({"value", "ended", "closed"})
 
 
@@ -87,7 +89,7 @@ class Page:
 
 COLUMNS = {
     "run_id": "uuid", "page": "int", "generation": "int", "scope": "text", "at": "timestamptz", "count": "int", "outcomes": "int",
-    "closes": "text", "apart": "text", "steps": "int", "attempts": "int", "tokens_in": "bigint", "tokens_out": "bigint",
+    "closes": "text", "broken": "int", "apart": "text", "steps": "int", "attempts": "int", "tokens_in": "bigint", "tokens_out": "bigint",
     "money": "numeric", "unpriced": "int", "entries": "text", "details": "text",
 }  # fmt: skip
 """Columns of a page as they are given to a statement, with their types."""
@@ -107,6 +109,12 @@ def divide(run_id: UUID, first: int, generation: int, entries: Iterable[EntryRow
         page.entries.append(entry)
         open_[entry.scope] = page, length + len(entry.body) + len(entry.detail or "")
     return pages
+
+
+def _closed(path: str) -> str:
+    """The place that an entry brings to its end; empty when it ends none."""
+    place, _, mark = path.partition("#")
+    return place if mark == "end" else ""
 
 
 def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[object]]:
@@ -137,7 +145,8 @@ def _row(page: Page, pile: artifacts.Pile) -> tuple[object, ...]:
     return (
         page.run_id, page.number, page.generation, page.scope, entries[-1].at, len(entries),
         sum(e.kind in _OUTCOMES for e in entries),
-        " ".join(e.path.removesuffix("#end") for e in entries if e.kind == "closed") or None,
+        " ".join(place for e in entries if (place := _closed(e.path))) or None,
+        sum(e.kind == "closed" and e.body.startswith(_BROKEN) for e in entries),
         " ".join(apart) or None,
         one.steps if one else sum(e.steps for e in entries),
         one.attempts if one else sum(e.attempts for e in entries),

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import values
 from oak_relay.store import files
 from oak_relay.store.database import raw
+from oak_relay.store.searching import containing
 from oak_relay.store.tables import table_def, table_row
 
 
@@ -53,8 +54,10 @@ async def find(
     match: dict[str, object],
     limit: int,
     after: UUID | None = None,
+    words: str | None = None,
+    newest: bool = False,
 ) -> list[dict[str, object]]:
-    """Rows whose columns have the values of `match`, oldest first."""
+    """Rows whose columns have the values of `match`, and that have some words in any case; oldest first, or `newest`."""
     query = select(table_row.c.id, cast(table_row.c.data, Text).label("data"), table_row.c.updated_at).where(
         table_row.c.workspace_id == workspace, table_row.c.table_id == table_id
     )
@@ -63,9 +66,11 @@ async def find(
         if (await connection.execute(known)).scalar():
             query = query.where(text("searched"))
         query = query.where(text("data @> CAST(:match AS jsonb)").bindparams(match=values.dumps(match)))
+    if words:
+        query = query.where(cast(table_row.c.data, Text).ilike(containing(values.dumps(words)[1:-1])))
     if after:
-        query = query.where(table_row.c.id > after)
-    found = await connection.execute(query.order_by(table_row.c.id).limit(limit))
+        query = query.where(table_row.c.id < after if newest else table_row.c.id > after)
+    found = await connection.execute(query.order_by(table_row.c.id.desc() if newest else table_row.c.id).limit(limit))
     return [{"id": str(r.id), "row": values.loads(r.data), "updated_at": r.updated_at} for r in found]
 
 

@@ -16,7 +16,7 @@ from oak_relay.store import artifacts, cancelling, ending, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
 from oak_relay.store.pages import Stored
-from oak_relay.store.tables import event, failure, journal, listener, queue, run, version, workflow
+from oak_relay.store.tables import event, failure, journal, listener, queue, run, version, worker, workflow
 
 CANCELLED = {"kind": "cancelled", "message": "the run was cancelled", "reached": "no"}
 _CLOCKS = timedelta(seconds=30)
@@ -204,6 +204,20 @@ async def entries(
             break
         first = rows[-1].page + 1
     return found[:limit]
+
+
+async def workers(connection: AsyncConnection, workspace: int, run_id: UUID) -> list[str]:
+    """The names of the workers that wrote the last pages of a run's journal, the latest first; of those that are known still."""
+    last = (
+        select(journal.c.page, journal.c.worker_id)
+        .where(journal.c.workspace_id == workspace, journal.c.run_id == run_id)
+        .order_by(journal.c.page.desc())
+        .limit(_PAGES)
+        .subquery()
+    )
+    query = select(worker.c.name).join(last, last.c.worker_id == worker.c.id)
+    names = await connection.scalars(query.group_by(worker.c.name).order_by(func.max(last.c.page).desc()))
+    return list(names)
 
 
 async def whole_entries(connection: AsyncConnection, workspace: int, run_id: UUID) -> list[Stored]:

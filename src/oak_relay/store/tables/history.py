@@ -110,9 +110,11 @@ journal = Table(
     Column("generation", Integer, nullable=False),
     Column("worker_id", Uuid),
     moment("at"),
-    # The innermost item or round it stands in, and the scopes that its entries close.
+    # The innermost item, round or list it stands in, the places that its entries bring to their end, and how many of these
+    # are items that failed (not counted in what was written before it was known).
     Column("scope", Text, nullable=False, server_default=""),
     Column("closes", ARRAY(Text)),
+    Column("broken", Integer),
     Column("count", Integer, nullable=False),
     Column("outcomes", Integer, nullable=False),
     # The large payloads that its entries refer to.
@@ -127,6 +129,7 @@ journal = Table(
     Column("entries", Text, nullable=False),
     Column("details", Text),
     PrimaryKeyConstraint("workspace_id", "run_id", "page"),
+    Index("ix_journal_closes", "workspace_id", "run_id", "page", postgresql_where=text("closes IS NOT NULL")),
     postgresql_partition_by="RANGE (run_id)",
 )
 

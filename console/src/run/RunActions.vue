@@ -2,14 +2,14 @@
 import { BButton, BFormInput, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, data, type Run, type Schemas, type Span } from '../api/client'
-import ProblemNote from './ProblemNote.vue'
+import { api, data, type Run, type Schemas } from '../api/client'
+import ProblemNote from '../components/ProblemNote.vue'
 
-const props = defineProps<{ run: Run; over: boolean; span: Span | null }>()
+const props = defineProps<{ run: Run; over: boolean; path: string; state: string }>()
 const router = useRouter()
 const problem = ref<Error | null>(null)
 const said = ref('')
-const path = computed(() => ({ params: { path: { run_id: props.run.id } } }))
+const call = computed(() => ({ params: { path: { run_id: props.run.id } } }))
 const asking = ref(false)
 const keeping = ref(false)
 const kept = ref<Schemas['KeptOut'] | null>(null)
@@ -29,11 +29,11 @@ async function act(work: () => Promise<void>): Promise<void> {
     problem.value = error as Error
   }
 }
-const cancel = () => act(async () => void (await data(api.POST('/api/v1/runs/{run_id}/cancel', path.value))))
+const cancel = () => act(async () => void (await data(api.POST('/api/v1/runs/{run_id}/cancel', call.value))))
 async function again(check: boolean): Promise<Schemas['KeptOut']> {
   const changed = changing.value ? (JSON.parse(input.value) as unknown) : null
   return data(
-    api.POST('/api/v1/runs/{run_id}/again', { ...path.value, body: { from: from.value, version: version.value, input: changed, values: {}, check } }),
+    api.POST('/api/v1/runs/{run_id}/again', { ...call.value, body: { from: from.value, version: version.value, input: changed, values: {}, check } }),
   )
 }
 async function look(): Promise<void> {
@@ -48,7 +48,7 @@ async function look(): Promise<void> {
 const ask = () =>
   act(async () => {
     const page = await data(api.GET('/api/v1/workflows/{name}', { params: { path: { name: props.run.workflow } } }))
-    const detail = await data(api.GET('/api/v1/runs/{run_id}', path.value))
+    const detail = await data(api.GET('/api/v1/runs/{run_id}', call.value))
     const on = page.versions.find((one) => one.on)?.number
     versions.value = page.versions.map((one) => ({
       number: one.number,
@@ -62,8 +62,8 @@ const ask = () =>
         .join(', '),
     }))
     version.value = on ?? page.versions[0]?.number ?? props.run.version
-    from.value = props.span ? props.span.path : props.run.state === 'succeeded' ? 'start' : 'failure'
-    if (props.span && props.run.state !== 'succeeded' && props.run.error?.step === props.span.path) from.value = 'failure'
+    from.value = props.path ? props.path : props.run.state === 'succeeded' ? 'start' : 'failure'
+    if (props.path && props.run.state !== 'succeeded' && props.run.error?.step === props.path) from.value = 'failure'
     input.value = JSON.stringify(detail.event.data, null, 2)
     changing.value = false
     await look()
@@ -78,8 +78,8 @@ const begin = () =>
   })
 const keep = () =>
   act(async () => {
-    const step = props.span?.state === 'succeeded' ? props.span.path : ''
-    await data(api.POST('/api/v1/runs/{run_id}/sample', { ...path.value, body: { name: name.value, step } }))
+    const step = props.state === 'succeeded' ? props.path : ''
+    await data(api.POST('/api/v1/runs/{run_id}/sample', { ...call.value, body: { name: name.value, step } }))
     keeping.value = false
     said.value = `Kept as the sample ${name.value}.`
   })
@@ -102,8 +102,8 @@ const keep = () =>
           >, {{ run.error.step }}</span
         ></label
       >
-      <label v-if="span"
-        ><input v-model="from" type="radio" :value="span.path" /> the chosen step, <span class="mono">{{ span.path }}</span></label
+      <label v-if="path"
+        ><input v-model="from" type="radio" :value="path" /> the chosen step, <span class="mono">{{ path }}</span></label
       >
     </fieldset>
     <label class="field"
@@ -124,7 +124,7 @@ const keep = () =>
     <p class="quiet">A new run is made; this one stays as it is.</p>
   </BModal>
   <BModal v-model="keeping" title="Keep as sample" ok-title="Keep" :ok-disabled="!name" @ok.prevent="keep">
-    <p>{{ span?.state === 'succeeded' ? `What ${span.path} gave` : 'The event' }} is kept for trying steps of {{ run.workflow }}.</p>
+    <p>{{ state === 'succeeded' ? `What ${path} gave` : 'The event' }} is kept for trying steps of {{ run.workflow }}.</p>
     <BFormInput v-model="name" placeholder="a name for it" aria-label="Name of the sample" @keydown.enter.prevent="keep" />
   </BModal>
 </template>

@@ -3,7 +3,7 @@ import { webAddress } from '../lib/web'
 import { computed, ref } from 'vue'
 import { api, data, type Span } from '../api/client'
 import { between, duration, money, shown } from '../lib/format'
-import StateMark from './StateMark.vue'
+import StateMark from '../components/StateMark.vue'
 
 interface Called {
   id: string
@@ -22,7 +22,7 @@ interface Given {
   sources: { url: string; title?: string }[]
 }
 
-const props = defineProps<{ run: string; span: Span; inner: Span[] }>()
+const props = defineProps<{ run: string; span: Span; inner: Span[]; cut: number; at: string }>()
 const turns = computed(() => props.inner.filter((s) => s.kind === 'turn' && s.path.lastIndexOf('/') === props.span.path.length))
 const callsOf = (turn: Span) => props.inner.filter((s) => s.kind === 'call' && s.path.startsWith(`${turn.path}/`))
 const said = (turn: Span) => (turn.output ?? null) as Said | null
@@ -43,6 +43,7 @@ const sums = computed(() =>
     seconds: took(some),
   })),
 )
+const numberOf = (turn: Span) => Number(/\[(\d+)\]$/.exec(turn.path)?.[1] ?? 0) + 1
 const name = (call: Span) => call.path.slice(call.path.lastIndexOf('/') + 1).replace(/\[\d+\].*$/, '')
 const argumentsOf = (call: Span) => call.attempts.at(-1)?.detail?.arguments ?? call.input
 
@@ -78,10 +79,11 @@ async function load(turn: Span, event: Event): Promise<void> {
       </tr>
     </tbody>
   </table>
+  <p v-if="cut" class="quiet">The last {{ inner.length }} turns and calls; {{ cut }} earlier ones stand in the journal.</p>
   <ol class="turns" aria-label="Turns">
-    <li v-for="(turn, index) in turns" :key="turn.path">
+    <li v-for="turn in turns" :key="turn.path">
       <h3>
-        Turn {{ index + 1 }}
+        Turn {{ numberOf(turn) }}
         <span class="quiet"
           >{{ turn.tokens }} tokens, money {{ money(turn.money, turn.unpriced) }}, {{ duration(took([turn]))
           }}<template v-if="turn.attempts.length > 1">, {{ turn.attempts.length }} attempts</template></span
@@ -96,6 +98,9 @@ async function load(turn: Span, event: Event): Promise<void> {
         <p>
           <StateMark :state="call.state" bare /> <strong class="mono">{{ name(call) }}</strong>
           <span class="mono">{{ JSON.stringify(argumentsOf(call)) }}</span> <span class="quiet">{{ duration(took([call])) }}</span>
+        </p>
+        <p v-if="call.state === 'waiting'" class="asks">
+          Not done yet: it is done, with what stands here, when somebody says yes. <RouterLink to="/tray">Say it in the tray</RouterLink>
         </p>
         <p v-if="call.note" class="quiet">{{ call.note }}</p>
         <p v-if="call.error" class="fault">
@@ -152,6 +157,9 @@ h3 {
 .call p {
   margin: 0;
   overflow-wrap: anywhere;
+}
+.asks {
+  color: var(--relay-waiting);
 }
 .fault {
   border-left: 3px solid var(--relay-failed);
