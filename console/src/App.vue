@@ -1,20 +1,30 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
-import { RouterLink, RouterView, useRoute } from 'vue-router'
+import { defineAsyncComponent, onMounted, reactive, ref } from 'vue'
+import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
 import { expired, Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
 import RestoreNote from './components/RestoreNote.vue'
-import SearchDialog from './components/SearchDialog.vue'
-import SignInAgain from './components/SignInAgain.vue'
 import { away } from './lib/live'
 import PageNav from './components/PageNav.vue'
-import KeysDialog from './components/KeysDialog.vue'
 import ToastArea from './components/ToastArea.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
-import SignInPage from './pages/SignInPage.vue'
+import { useGlobalKeys } from './lib/keys'
+
+const SignInPage = defineAsyncComponent(() => import('./pages/SignInPage.vue'))
+const SignInAgain = defineAsyncComponent(() => import('./components/SignInAgain.vue'))
+const SearchDialog = defineAsyncComponent(() => import('./components/SearchDialog.vue'))
+const KeysDialog = defineAsyncComponent(() => import('./components/KeysDialog.vue'))
 
 const route = useRoute()
+const router = useRouter()
+/** Dialogs come when they are first asked for. */
+const open = reactive({ search: false, keys: false })
+const came = reactive({ search: false, keys: false })
+function show(what: 'search' | 'keys'): void {
+  if (who.value) came[what] = open[what] = true
+}
+useGlobalKeys(show, (path) => who.value && void router.push(path))
 const problem = ref<Problem | null>(null)
 onMounted(async () => {
   try {
@@ -35,10 +45,9 @@ onMounted(async () => {
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
       <PageNav />
       <div class="side">
-        <SearchDialog />
+        <button type="button" class="btn btn-link btn-sm" title="Press /" @click="show('search')">Search</button>
         <button type="button" class="btn btn-link btn-sm" @click="otherTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
-        <RouterLink to="/access" class="btn btn-link btn-sm">{{ who }}</RouterLink>
-        <button type="button" class="btn btn-link btn-sm" @click="signOut">Sign out</button>
+        <button type="button" class="btn btn-link btn-sm" :title="`signed in as ${who}`" @click="signOut">Sign out</button>
       </div>
     </header>
     <SignInAgain v-if="expired" :name="who" />
@@ -48,7 +57,8 @@ onMounted(async () => {
         :key="['/runs/', '/tables/', '/conversations/'].some((path) => route.path.startsWith(path)) ? route.path : undefined" />
     </main>
     <ToastArea />
-    <KeysDialog />
+    <SearchDialog v-if="came.search" v-model="open.search" />
+    <KeysDialog v-if="came.keys" v-model="open.keys" />
   </template>
 </template>
 
@@ -57,8 +67,8 @@ header {
   display: flex;
   flex-wrap: wrap;
   align-items: baseline;
-  gap: 0.25rem 1.5rem;
-  padding: 0.6rem 1.25rem;
+  gap: 0.25rem 1.25rem;
+  padding: 0.5rem 1.25rem;
   border-bottom: 2px solid var(--bs-primary);
 }
 .name {

@@ -1,10 +1,9 @@
 import '@fontsource-variable/inter'
 import '@fontsource/jetbrains-mono/latin-400.css'
-import 'bootstrap-vue-next/dist/bootstrap-vue-next.css'
 import './look.scss'
 
 import { QueryCache, QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
-import { createBootstrap } from 'bootstrap-vue-next'
+import { registryPlugin } from 'bootstrap-vue-next/plugins/registry'
 import { createApp } from 'vue'
 import { Problem } from './api/client'
 import App from './App.vue'
@@ -25,4 +24,4 @@ const queries = new QueryClient({
   },
 })
 
-createApp(App).use(router).use(createBootstrap()).use(VueQueryPlugin, { queryClient: queries }).mount('#app')
+createApp(App).use(router).use(registryPlugin).use(VueQueryPlugin, { queryClient: queries }).mount('#app')

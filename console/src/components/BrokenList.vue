@@ -4,7 +4,7 @@ import { BButton } from 'bootstrap-vue-next'
 import { api, data } from '../api/client'
 import { useAct } from '../lib/act'
 import { connect } from '../lib/connecting'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import { every } from '../lib/lists'
 import ProblemNote from './ProblemNote.vue'
 

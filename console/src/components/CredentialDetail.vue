@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { RouterLink } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'

@@ -1,33 +1,10 @@
 <script setup lang="ts">
 import { BModal } from 'bootstrap-vue-next'
-import { onBeforeUnmount, onMounted, ref } from 'vue'
-import { useRouter } from 'vue-router'
-import { isPlain, KEYS } from '../lib/keys'
+import { KEYS } from '../lib/keys'
 import { PLACES } from '../lib/places'
 
-/** Says what keys do when `?` is pressed, and goes to pages by `g` and a letter. */
-const router = useRouter()
-const open = ref(false)
-const WITHIN = 1500
-let going = 0
-function pressed(event: KeyboardEvent): void {
-  if (!isPlain(event)) return
-  if (event.key === '?') open.value = true
-  else if (event.key === 'g') {
-    going = performance.now()
-    return
-  } else if (performance.now() - going < WITHIN) {
-    const place = PLACES.find((one) => one.key === event.key)
-    if (place) void router.push(place.path)
-  } else return
-  going = -WITHIN
-  event.preventDefault()
-}
-onMounted(() => {
-  going = -WITHIN
-  window.addEventListener('keydown', pressed)
-})
-onBeforeUnmount(() => window.removeEventListener('keydown', pressed))
+/** Says what keys do. */
+const open = defineModel<boolean>({ required: true })
 </script>
 
 <template>

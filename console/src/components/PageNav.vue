@@ -27,7 +27,8 @@ const { counts } = useCounts()
 nav {
   display: flex;
   flex-wrap: wrap;
-  gap: 0 1.1rem;
+  gap: 0 0.95rem;
+  font-size: 0.9rem;
 }
 nav a {
   color: inherit;

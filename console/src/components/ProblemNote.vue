@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { BAlert } from 'bootstrap-vue-next'
 import { Problem } from '../api/client'
 
 /** What went wrong, and what to do; `again` is done by a button where trying again may help. */
@@ -7,12 +6,12 @@ defineProps<{ problem: Error; again?: () => unknown }>()
 </script>
 
 <template>
-  <BAlert :model-value="true" variant="danger" role="alert">
+  <div class="alert alert-danger" role="alert">
     <strong>{{ problem.message }}</strong>
     <template v-if="problem instanceof Problem">
       <div v-if="problem.detail && problem.detail !== problem.title">{{ problem.detail }}</div>
       <div v-if="problem.fix">What to do: {{ problem.fix }}</div>
     </template>
     <button v-if="again" type="button" class="btn btn-sm btn-outline-danger mt-1" @click="again">Try again</button>
-  </BAlert>
+  </div>
 </template>

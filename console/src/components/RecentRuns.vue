@@ -1,8 +1,8 @@
 <script setup lang="ts">
+import TimeText from './TimeText.vue'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { RouterLink } from 'vue-router'
 import { api, data } from '../api/client'
-import { moment } from '../lib/format'
 import { useLive, useSoon } from '../lib/live'
 import StateMark from './StateMark.vue'
 
@@ -20,7 +20,7 @@ useLive({ run: (run) => run.workflow === props.workflow && look(), many: look })
 <template>
   <h2>Last runs</h2>
   <p v-for="run in recent.data.value?.items" :key="run.id" class="mb-1">
-    <StateMark :state="run.state" /> <RouterLink :to="`/runs/${run.id}`">{{ moment(run.created_at) }}</RouterLink>
+    <StateMark :state="run.state" /> <RouterLink :to="`/runs/${run.id}`"><TimeText :at="run.created_at" /></RouterLink>
     <span class="quiet"> version {{ run.version }}{{ run.subject ? `, about ${run.subject}` : '' }}</span>
   </p>
   <p v-if="recent.data.value && !recent.data.value.items.length" class="quiet">None yet. Start one with a sample input.</p>

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { BAlert, BButton } from 'bootstrap-vue-next'
+import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import { api, data } from '../api/client'
 import { useAct } from '../lib/act'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import ProblemNote from './ProblemNote.vue'
 
 const { data: found } = useQuery({ queryKey: ['restore'], queryFn: () => data(api.GET('/api/v1/restore')), refetchInterval: 15_000 })
@@ -16,7 +16,7 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
 </script>
 
 <template>
-  <BAlert v-if="found && (found.held || found.count)" :model-value="true" variant="warning" role="alert" class="note">
+  <div v-if="found && (found.held || found.count)" class="alert alert-warning note" role="alert">
     <p v-if="found.held" class="line">
       <span
         >{{ found.held }} run{{ found.held === 1 ? ' is' : 's are' }} held, as after a restore of the database: what they did since may be done
@@ -56,7 +56,7 @@ const forget = () => act('forget', () => data(api.DELETE('/api/v1/restore/missin
       <p v-if="listing && found.next" class="quiet">The first {{ found.missing.length }}; all of them: <code>oak-relay missing</code></p>
     </template>
     <ProblemNote v-if="problem" :problem="problem" />
-  </BAlert>
+  </div>
 </template>
 
 <style scoped>

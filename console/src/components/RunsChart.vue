@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { Bar } from 'vue-chartjs'
 import type { Schemas } from '../api/client'
 import { theme } from '../lib/theme'
+import { hour } from '../lib/times'
 
 /** Runs by the time they began, stacked by how they ended. */
 const props = defineProps<{ hours: Schemas['HourOut'][]; step: number }>()
@@ -15,11 +16,7 @@ const KINDS = [
   ['failed', '--relay-failed'],
 ] as const
 const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
-const label = (at: string) => {
-  const moment = new Date(at)
-  const hour = moment.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' })
-  return props.hours.length * props.step > 24 ? `${moment.toLocaleDateString(undefined, { day: 'numeric', month: 'short' })} ${hour}` : hour
-}
+const label = (at: string) => hour(at, props.hours.length * props.step > 24)
 const data = computed(() => ({
   labels: props.hours.map((hour) => label(hour.at)),
   datasets: KINDS.map(([kind, name]) => ({

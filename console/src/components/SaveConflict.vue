@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, data } from '../api/client'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import DifferenceList from './DifferenceList.vue'
 
 /** Somebody else saved while a text was being written: what they changed, both texts side by side, and what may be done. */

@@ -1,18 +1,17 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { BModal } from 'bootstrap-vue-next'
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
+import { computed, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import { useChoosing } from '../lib/choosing'
-import { moment } from '../lib/format'
-import { isPlain } from '../lib/keys'
+import { moment } from '../lib/times'
 import { PLACES } from '../lib/places'
 import { type Find, findsHere, matching } from '../lib/seeking'
 
-/** Finds lines of the page that is open, workflows, runs and pages, from anywhere: `/` opens it. */
+/** Finds lines of the page that is open, workflows, runs and pages, from anywhere. */
 const router = useRouter()
-const open = ref(false)
+const open = defineModel<boolean>({ required: true })
 const typed = ref('')
 const asked = ref('')
 const field = useTemplateRef<HTMLInputElement>('field')
@@ -86,23 +85,15 @@ function take(find: Find | undefined): void {
   taken = find
   open.value = false
 }
-function opened(event: KeyboardEvent): void {
-  if (event.key !== '/' || !isPlain(event)) return
-  event.preventDefault()
-  show()
-}
-function show(): void {
+function begin(): void {
   typed.value = asked.value = ''
   at.value = 0
-  open.value = true
+  field.value?.focus()
 }
-onMounted(() => window.addEventListener('keydown', opened))
-onBeforeUnmount(() => window.removeEventListener('keydown', opened))
 </script>
 
 <template>
-  <button type="button" class="btn btn-link btn-sm" title="Press /" @click="show">Search</button>
-  <BModal v-model="open" title="Search" title-tag="h2" title-class="fs-5" no-footer @hidden="left" @shown="field?.focus()">
+  <BModal v-model="open" title="Search" title-tag="h2" title-class="fs-5" no-footer @hidden="left" @shown="begin">
     <input
       ref="field"
       v-model="typed"

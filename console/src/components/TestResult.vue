@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
-import { moment, shown } from '../lib/format'
+import { shown } from '../lib/format'
+import { moment } from '../lib/times'
 
 const props = defineProps<{ test: Schemas['TestOut'] }>()
 const asked = computed(() => (Array.isArray(props.test.messages) ? (props.test.messages as { role: string; content: unknown }[]) : []))

@@ -34,33 +34,26 @@ const many = computed(() => {
 </script>
 
 <template>
-  <details v-if="kind !== 'plain' && parts.length" :open="depth < 2 || !!words">
-    <summary>
-      <span v-if="name" class="name">{{ name }}</span> <span class="quiet">{{ many }}</span>
-      <button
-        v-if="expression"
-        type="button"
-        class="leads"
-        :title="`copy the expression ${expression}`"
-        :aria-label="`Copy the expression ${expression}`"
-        @click.prevent="emit('copy', expression)">
-        ⧉
+  <div class="part">
+    <component :is="depth ? 'details' : 'div'" v-if="kind !== 'plain' && parts.length" :open="depth ? depth < 3 || !!words : undefined">
+      <summary v-if="depth">
+        <span v-if="name" class="name">{{ name }}</span> <span class="quiet">{{ many }}</span>
+      </summary>
+      <ul :class="{ inner: depth }">
+        <li v-for="[key, one] in found.slice(0, shown)" :key="key">
+          <ValueTree :value="one" :name="key" :expression="leads(key)" :depth="depth + 1" :words="words" @copy="emit('copy', $event)" />
+        </li>
+      </ul>
+      <button v-if="found.length > shown" type="button" class="btn btn-link btn-sm" @click="shown += STEP * 4">
+        {{ (found.length - shown).toLocaleString() }} more
       </button>
-    </summary>
-    <ul>
-      <li v-for="[key, one] in found.slice(0, shown)" :key="key">
-        <ValueTree :value="one" :name="key" :expression="leads(key)" :depth="depth + 1" :words="words" @copy="emit('copy', $event)" />
-      </li>
-    </ul>
-    <button v-if="found.length > shown" type="button" class="btn btn-link btn-sm" @click="shown += STEP * 4">
-      {{ (found.length - shown).toLocaleString() }} more
-    </button>
-  </details>
-  <div v-else class="plain">
-    <span v-if="name" class="name">{{ name }}</span>
-    <span v-if="kind !== 'plain'" class="quiet">{{ many }}</span>
-    <span v-else class="text" :class="typeof value">{{ cut ? text.slice(0, LONG) : text }}<template v-if="cut">…</template></span>
-    <button v-if="cut" type="button" class="btn btn-link btn-sm" @click="whole = true">all {{ text.length.toLocaleString() }} letters</button>
+    </component>
+    <div v-else class="plain">
+      <span v-if="name" class="name">{{ name }}</span>
+      <span v-if="kind !== 'plain'" class="quiet">{{ many }}</span>
+      <span v-else class="text" :class="typeof value">{{ cut ? text.slice(0, LONG) : text }}<template v-if="cut">…</template></span>
+      <button v-if="cut" type="button" class="btn btn-link btn-sm" @click="whole = true">all {{ text.length.toLocaleString() }} letters</button>
+    </div>
     <button
       v-if="expression && name"
       type="button"
@@ -74,14 +67,21 @@ const many = computed(() => {
 </template>
 
 <style scoped>
+.part {
+  position: relative;
+}
 summary,
 .plain {
   font-family: var(--bs-font-monospace);
   font-size: 0.84rem;
+  padding-right: 1.4rem;
 }
 ul {
   list-style: none;
   margin: 0;
+  padding: 0;
+}
+.inner {
   padding-left: 0.9rem;
   border-left: 1px solid var(--relay-line);
 }
@@ -98,14 +98,16 @@ ul {
   color: var(--relay-running);
 }
 .leads {
+  position: absolute;
+  right: 0;
+  top: 0;
   border: 0;
   background: none;
   color: var(--relay-quiet);
   padding: 0 0.3rem;
   opacity: 0;
 }
-summary:hover > .leads,
-.plain:hover > .leads,
+.part:hover > .leads,
 .leads:focus-visible {
   opacity: 1;
 }

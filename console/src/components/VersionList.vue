@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import DifferenceList from './DifferenceList.vue'
 
 /** All versions, who saved them and why, and what differs between any of them and another, or what is written now. */

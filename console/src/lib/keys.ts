@@ -1,3 +1,6 @@
+import { onBeforeUnmount, onMounted } from 'vue'
+import { PLACES } from './places'
+
 /** Whether a key is pressed that stands for itself: nothing is held with it, nothing is being written, and no dialog is open. */
 export function isPlain(event: KeyboardEvent): boolean {
   if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey || event.isComposing || event.repeat) return false
@@ -39,3 +42,22 @@ export const KEYS: readonly (readonly [where: string, keys: readonly (readonly [
     ],
   ],
 ]
+
+const WITHIN = 1500
+
+/** Keys that do the same on every page: `/` and `?` open what they are for, `g` and a letter go to a page. */
+export function useGlobalKeys(open: (what: 'search' | 'keys') => void, go: (path: string) => void): void {
+  let going = -WITHIN
+  function pressed(event: KeyboardEvent): void {
+    if (!isPlain(event)) return
+    const leads = performance.now() - going < WITHIN ? PLACES.find((one) => one.key === event.key) : undefined
+    going = event.key === 'g' && !leads ? performance.now() : -WITHIN
+    if (leads) go(leads.path)
+    else if (event.key === '/') open('search')
+    else if (event.key === '?') open('keys')
+    else return
+    event.preventDefault()
+  }
+  onMounted(() => window.addEventListener('keydown', pressed))
+  onBeforeUnmount(() => window.removeEventListener('keydown', pressed))
+}

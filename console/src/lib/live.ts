@@ -207,7 +207,7 @@ export function useLive(heard: Heard, run?: string): void {
 }
 
 /** Do something soon, twice a second at most, and not while nobody looks at the page: then once when somebody does. */
-export function useSoon(work: () => unknown, pause = 500): () => void {
+export function useSoon(work: () => unknown, pause: number | (() => number) = 500): () => void {
   let soon: number | undefined
   let last = 0
   let due = false
@@ -225,6 +225,7 @@ export function useSoon(work: () => unknown, pause = 500): () => void {
     document.removeEventListener('visibilitychange', back)
   })
   return () => {
-    soon ??= window.setTimeout(now, Math.max(0, last + pause - performance.now()))
+    const apart = typeof pause === 'number' ? pause : pause()
+    soon ??= window.setTimeout(now, Math.max(0, last + apart - performance.now()))
   }
 }

@@ -6,7 +6,7 @@ import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import { who } from '../lib/session'
 import { every } from '../lib/lists'
 

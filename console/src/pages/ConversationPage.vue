@@ -8,7 +8,8 @@ import AskSure from '../components/AskSure.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
-import { moment, shown } from '../lib/format'
+import { shown } from '../lib/format'
+import { moment } from '../lib/times'
 import { useList } from '../lib/lists'
 import { useLive, useSoon } from '../lib/live'
 import { toast } from '../lib/toasts'
@@ -39,10 +40,6 @@ async function forget(): Promise<void> {
     problem.value = error as Error
   }
 }
-interface Call {
-  name?: string
-  arguments?: unknown
-}
 /** The words of a message; of a call of a tool what it was called with. */
 function words(message: Message): string {
   const { content, text } = message.message as { content?: unknown; text?: unknown }
@@ -51,7 +48,11 @@ function words(message: Message): string {
   if (!Array.isArray(said)) return said === undefined || said === null ? '' : shown(said)
   return said.map((part: { text?: string; type?: string }) => part.text ?? `(${part.type ?? 'something'})`).join('\n')
 }
-const calls = (message: Message) => ((message.message as { calls?: Call[]; tool_calls?: Call[] }).calls ?? []) as Call[]
+/** What a message calls, each as it reads in a line. */
+const calls = (message: Message) =>
+  ((message.message as { tool_calls?: { function?: { name?: string; arguments?: string } }[] }).tool_calls ?? []).map(
+    (one) => `${one.function?.name ?? 'a tool'} ${one.function?.arguments ?? ''}`,
+  )
 const WHO: Record<string, string> = { user: 'they', assistant: 'the agent', tool: 'a tool', system: 'brief' }
 </script>
 
@@ -75,14 +76,14 @@ const WHO: Record<string, string> = { user: 'they', assistant: 'the agent', tool
     <li v-for="one in list.items.value" :key="one.seq" :class="one.role">
       <p class="quiet who">
         {{ WHO[one.role] ?? one.role }}, {{ moment(one.at) }}
-        <RouterLink v-if="one.run_id" :to="`/runs/${one.run_id}`">its run</RouterLink>
+        <RouterLink v-if="one.run_id && one.role === 'assistant'" :to="`/runs/${one.run_id}`">its run</RouterLink>
       </p>
       <details v-if="one.role === 'tool'">
         <summary>What it gave</summary>
         <pre tabindex="0">{{ words(one) }}</pre>
       </details>
       <p v-else-if="words(one)" class="words">{{ words(one) }}</p>
-      <p v-for="(call, at) in calls(one)" :key="at" class="mono quiet">{{ call.name }} {{ JSON.stringify(call.arguments) }}</p>
+      <p v-for="(call, at) in calls(one)" :key="at" class="mono call">{{ call }}</p>
     </li>
   </ol>
   <MoreButton :list="list" word="Show later ones" />
@@ -133,6 +134,10 @@ h1 {
 .words {
   margin: 0;
   white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.call {
+  margin: 0;
   overflow-wrap: anywhere;
 }
 pre {

@@ -1,10 +1,10 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { RouterLink, useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
-import { moment } from '../lib/format'
 import { useList } from '../lib/lists'
 import { useLive, useSoon } from '../lib/live'
 
@@ -46,7 +46,7 @@ const facts = (kept: Record<string, string>) =>
         </td>
         <td class="num">{{ one.messages }}</td>
         <td class="cut quiet" :title="facts(one.facts)">{{ facts(one.facts) || '–' }}</td>
-        <td :title="one.updated_at">{{ moment(one.updated_at) }}</td>
+        <td><TimeText :at="one.updated_at" /></td>
       </tr>
     </tbody>
   </table>

@@ -10,7 +10,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { connect } from '../lib/connecting'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import { every } from '../lib/lists'
 
 type Credential = Schemas['CredentialOut']

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
@@ -11,7 +12,6 @@ import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { addressOf, type FileValue, size } from '../lib/files'
-import { moment } from '../lib/format'
 import { useList } from '../lib/lists'
 
 type File_ = Schemas['FileOut']
@@ -81,7 +81,7 @@ const held = computed(() => !!about.value && (about.value.runs.length || about.v
             </td>
             <td class="wide-only">{{ one.type }}</td>
             <td class="num">{{ size(one.size) }}</td>
-            <td class="wide-only">{{ moment(one.created_at) }}</td>
+            <td class="wide-only"><TimeText :at="one.created_at" /></td>
           </tr>
           <tr v-if="open === one.file">
             <td colspan="4">

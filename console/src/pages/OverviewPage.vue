@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { BFormSelect } from 'bootstrap-vue-next'
 import { computed, defineAsyncComponent } from 'vue'
@@ -8,7 +9,7 @@ import BrokenList from '../components/BrokenList.vue'
 import FirstSteps from '../components/FirstSteps.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
-import { money, moment } from '../lib/format'
+import { money } from '../lib/format'
 import { every } from '../lib/lists'
 import { useLive, useSoon } from '../lib/live'
 
@@ -127,7 +128,7 @@ const stands: Record<string, string> = { within: '', warned: 'nearly spent', spe
                   ><strong>{{ one.kind }}</strong> {{ one.message }}</RouterLink
                 >
               </td>
-              <td class="wide-only">{{ moment(one.at) }}</td>
+              <td class="wide-only"><TimeText :at="one.at" /></td>
             </tr>
           </tbody>
         </table>
@@ -155,8 +156,8 @@ const stands: Record<string, string> = { within: '', warned: 'nearly spent', spe
         </p>
         <p v-if="!due.length" class="quiet">Nothing is due. <RouterLink to="/schedules">Schedules</RouterLink></p>
         <p v-for="one in due" :key="`${one.workflow} ${one.trigger}`" class="budget">
-          <span class="when">{{ moment(one.next_at) }}</span> <RouterLink :to="`/workflows/${one.workflow}`">{{ one.workflow }}</RouterLink>
-          <span class="quiet"> {{ one.kind === 'poll' ? 'looks' : one.trigger }}</span>
+          <span class="when"><TimeText :at="one.next_at" /></span> <RouterLink :to="`/workflows/${one.workflow}`">{{ one.workflow }}</RouterLink>
+          <span class="quiet ms-1">{{ one.kind === 'poll' ? 'looks' : one.trigger }}</span>
         </p>
       </section>
     </div>

@@ -6,7 +6,8 @@ import { api, data } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
-import { duration, money, moment } from '../lib/format'
+import { money } from '../lib/format'
+import { duration, moment } from '../lib/times'
 import { useLive, useSoon } from '../lib/live'
 import EventResult from '../run/EventResult.vue'
 import RunActions from '../run/RunActions.vue'
@@ -24,11 +25,19 @@ const chosen = computed(() => String(route.query.step ?? ''))
 
 const page = useQuery({ queryKey: ['run', props.id], queryFn: () => data(api.GET('/api/v1/runs/{run_id}', { params: { path } })) })
 const over = computed(() => OVER.includes(view.data.value?.run.state ?? page.data.value?.run.state ?? ''))
+let took = 0
+/** What takes the service long is asked for less often. */
+const apart = (least: number) => Math.max(least, took * 5)
 const view = useQuery({
   queryKey: ['view', props.id, chosen],
-  queryFn: () => data(api.GET('/api/v1/runs/{run_id}/view', { params: { path, query: { at: chosen.value } } })),
+  queryFn: async () => {
+    const began = performance.now()
+    const found = await data(api.GET('/api/v1/runs/{run_id}/view', { params: { path, query: { at: chosen.value } } }))
+    took = performance.now() - began
+    return found
+  },
   placeholderData: keepPreviousData,
-  refetchInterval: (query) => (OVER.includes(query.state.data?.run.state ?? '') ? false : 2000),
+  refetchInterval: (query) => (OVER.includes(query.state.data?.run.state ?? '') ? false : apart(2000)),
 })
 const run = computed(() => view.data.value?.run ?? page.data.value?.run ?? null)
 const spans = computed(() => view.data.value?.spans ?? [])
@@ -36,7 +45,10 @@ watch(
   () => run.value?.state,
   (now, before) => before && now !== before && page.refetch(),
 )
-const soon = useSoon(() => !over.value && client.invalidateQueries({ queryKey: ['view', props.id] }, { cancelRefetch: false }))
+const soon = useSoon(
+  () => !over.value && client.invalidateQueries({ queryKey: ['view', props.id] }, { cancelRefetch: false }),
+  () => apart(500),
+)
 const writing = useWriting(spans)
 useLive(
   {

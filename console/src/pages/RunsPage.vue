@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
@@ -8,7 +9,8 @@ import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
-import { duration, moment, money } from '../lib/format'
+import { money } from '../lib/format'
+import { duration, moment } from '../lib/times'
 import RunFilters from '../run/RunFilters.vue'
 import { type Filter, KEYS, useRuns } from '../run/runs'
 
@@ -113,7 +115,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
             <span v-else-if="run.note" class="note">{{ run.note }}</span>
           </td>
           <td class="about">{{ run.subject ?? '–' }}</td>
-          <td :title="run.created_at">{{ moment(run.created_at) }}</td>
+          <td><TimeText :at="run.created_at" /></td>
           <td class="num">{{ duration(run.seconds) }}</td>
           <td class="num wide-only">{{ run.steps }}</td>
           <td class="num wide-only" :class="{ more: run.attempts > run.steps }">{{ run.attempts }}</td>
@@ -132,7 +134,7 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
   flex-wrap: wrap;
   gap: 0.75rem 1.5rem;
   align-items: center;
-  margin-bottom: 1rem;
+  margin-bottom: 0.25rem;
 }
 .trouble {
   overflow-wrap: anywhere;

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { useQuery } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
@@ -7,7 +8,7 @@ import { api, data, type Schemas } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import { every } from '../lib/lists'
 
 type Schedule = Schemas['ScheduleOut']
@@ -63,7 +64,7 @@ const fire = (one: Schedule) =>
       </div>
       <div class="side">
         <span v-if="one.paused" class="paused">◷ paused</span>
-        <span v-else-if="one.next_at" :title="one.next_at">next {{ moment(one.next_at) }}</span>
+        <span v-else-if="one.next_at">next <TimeText :at="one.next_at" /></span>
         <BButton size="sm" variant="outline-primary" @click="pause(one)">{{ one.paused ? 'Go on' : 'Pause' }}</BButton>
         <BButton size="sm" variant="outline-primary" @click="fire(one)">{{ one.kind === 'poll' ? 'Look now' : 'Fire now' }}</BButton>
       </div>

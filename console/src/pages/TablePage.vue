@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { type InfiniteData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -11,7 +12,6 @@ import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { every, type Part, useList } from '../lib/lists'
-import { moment } from '../lib/format'
 import { later, toast } from '../lib/toasts'
 
 type Row = Schemas['RowOut']
@@ -169,8 +169,8 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
               :name="column.name ?? ''"
               @change="change(row, column.name ?? '', $event)" />
           </td>
-          <td class="quiet when">{{ moment(row.updated_at) }}</td>
-          <td class="when">
+          <td class="quiet when"><TimeText :at="row.updated_at" /></td>
+          <td class="when acts">
             <BButton size="sm" variant="link" @click="starting = row">Start…</BButton>
             <BButton size="sm" variant="link" class="text-danger" aria-label="Remove this row" @click="remove(row)">×</BButton>
           </td>
@@ -226,5 +226,13 @@ td {
 .when {
   white-space: nowrap;
   min-width: 0;
+}
+.acts {
+  position: sticky;
+  right: 0;
+  background: var(--bs-body-bg);
+}
+.acts .btn {
+  padding: 0 0.3rem;
 }
 </style>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { reactive, ref } from 'vue'
@@ -9,7 +10,6 @@ import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
-import { moment } from '../lib/format'
 import { useList } from '../lib/lists'
 
 type Column = Schemas['ColumnIn']
@@ -87,7 +87,7 @@ async function imported(name: string): Promise<void> {
         </td>
         <td class="quiet columns">{{ table.columns.map((column) => column.name).join(', ') }}</td>
         <td class="num">{{ table.rows.toLocaleString() }}</td>
-        <td class="wide-only">{{ moment(table.created_at) }}</td>
+        <td class="wide-only"><TimeText :at="table.created_at" /></td>
       </tr>
     </tbody>
   </table>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TimeText from '../components/TimeText.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { BFormInput } from 'bootstrap-vue-next'
 import { computed } from 'vue'
@@ -9,7 +10,8 @@ import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
-import { duration, moment, money } from '../lib/format'
+import { money } from '../lib/format'
+import { duration } from '../lib/times'
 import { useList } from '../lib/lists'
 import { useLive, useSoon } from '../lib/live'
 
@@ -73,8 +75,8 @@ const list = useList(['workflows', 'shown', search], (query) =>
         </td>
         <td>
           <template v-if="item.last_state"
-            ><StateMark :state="item.last_state" /> <span class="quiet">{{ moment(item.last_at) }}</span></template
-          >
+            ><StateMark :state="item.last_state" /> <span class="quiet"><TimeText :at="item.last_at" /></span
+          ></template>
           <span v-else class="quiet">never</span>
         </td>
         <td class="num wide-only">

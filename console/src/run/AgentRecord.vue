@@ -2,7 +2,8 @@
 import { webAddress } from '../lib/web'
 import { computed, ref } from 'vue'
 import { api, data, type Span } from '../api/client'
-import { between, duration, money, shown } from '../lib/format'
+import { money, shown } from '../lib/format'
+import { between, duration } from '../lib/times'
 import StateMark from '../components/StateMark.vue'
 
 interface Called {
@@ -96,7 +97,7 @@ async function load(turn: Span, event: Event): Promise<void> {
       </p>
       <div v-for="call in callsOf(turn)" :key="call.path" class="call">
         <p>
-          <StateMark :state="call.state" bare /> <strong class="mono">{{ name(call) }}</strong>
+          <StateMark :state="call.state" bare /> <strong class="mono me-2">{{ name(call) }}</strong>
           <span class="mono">{{ JSON.stringify(argumentsOf(call)) }}</span> <span class="quiet">{{ duration(took([call])) }}</span>
         </p>
         <p v-if="call.state === 'waiting'" class="asks">

@@ -4,7 +4,7 @@ import { RouterLink } from 'vue-router'
 import type { Schemas } from '../api/client'
 import StateMark from '../components/StateMark.vue'
 import ValueView from '../components/ValueView.vue'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 
 /** What a run gave, what it began with, and which runs belong to it; folded (`brief`) while a step is looked at. */
 const props = defineProps<{ detail: Schemas['RunDetail']; brief: boolean }>()

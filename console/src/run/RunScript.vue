@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import StateMark from '../components/StateMark.vue'
-import { between, duration, money } from '../lib/format'
+import { money } from '../lib/format'
+import { between, duration } from '../lib/times'
 import ItemPicker from './ItemPicker.vue'
 import { type Brief, type Line, type Loop, type Row, rows } from './timeline'
 
@@ -12,6 +13,7 @@ const shown = computed(() => rows(props.lines, props.spans, props.loops, props.f
 const percent = (share: number) => `${(share * 100).toFixed(3)}%`
 const took = (span: Brief) => duration(between(span.started, span.ended ?? (span.state === 'running' ? new Date(props.to).toISOString() : null)))
 const picking = ref('')
+const spends = computed(() => props.spans.some((span) => span.tokens || span.money || span.unpriced))
 
 /** ↑ and ↓ go from line to line, as in a text. */
 function walk(event: KeyboardEvent, index: number, by: number): void {
@@ -32,10 +34,10 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
 </script>
 
 <template>
-  <div class="run-script" role="table" aria-label="The script as it went">
+  <div class="run-script" :class="{ spends }" role="table" aria-label="The script as it went">
     <div class="row-line heads" role="row">
-      <span role="columnheader">Step</span><span role="columnheader" class="wide-only num">Tokens</span
-      ><span role="columnheader" class="wide-only num">Money</span><span role="columnheader" class="num">Took</span>
+      <span role="columnheader">Step</span><span v-if="spends" role="columnheader" class="wide-only num">Tokens</span
+      ><span v-if="spends" role="columnheader" class="wide-only num">Money</span><span role="columnheader" class="num">Took</span>
       <span role="columnheader" class="wide-only scale"
         ><span>0</span><span>{{ duration((to - from) / 1000) }}</span></span
       >
@@ -68,8 +70,8 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
             {{ word(row) }}<span v-if="row.loop.failed" class="failed">, {{ row.loop.failed }} failed</span>
           </button>
         </span>
-        <span role="cell" class="wide-only num">{{ row.span?.tokens || '' }}</span>
-        <span role="cell" class="wide-only num">{{
+        <span v-if="spends" role="cell" class="wide-only num">{{ row.span?.tokens || '' }}</span>
+        <span v-if="spends" role="cell" class="wide-only num">{{
           row.span && (row.span.money || row.span.unpriced) ? money(row.span.money, row.span.unpriced) : ''
         }}</span>
         <span role="cell" class="num">{{ row.span?.started && row.taken ? took(row.span) : '' }}</span>
@@ -95,13 +97,16 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
 <style scoped>
 .row-line {
   display: grid;
-  grid-template-columns: minmax(16rem, 1.4fr) 3.5rem 4.5rem 5rem minmax(6rem, 1fr);
+  grid-template-columns: minmax(14rem, 2.2fr) 4.2rem minmax(5rem, 1fr);
   gap: 0 0.6rem;
   align-items: center;
   padding: 0.2rem 0.4rem;
   border-bottom: 1px solid var(--relay-line);
   content-visibility: auto;
   contain-intrinsic-size: auto 1.9rem;
+}
+.spends .row-line {
+  grid-template-columns: minmax(14rem, 2.2fr) 3.2rem 4rem 4.2rem minmax(5rem, 1fr);
 }
 .heads {
   color: var(--relay-quiet);
@@ -195,7 +200,8 @@ button.sentence:hover {
   background: repeating-linear-gradient(45deg, var(--relay-waiting) 0 2px, transparent 2px 6px);
 }
 @media (max-width: 700px) {
-  .row-line {
+  .row-line,
+  .spends .row-line {
     grid-template-columns: minmax(0, 1fr) 4.5rem;
   }
 }

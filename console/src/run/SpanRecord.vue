@@ -6,7 +6,8 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import ValueView from '../components/ValueView.vue'
-import { between, duration, money, moment, shown } from '../lib/format'
+import { money, shown } from '../lib/format'
+import { between, duration, moment } from '../lib/times'
 import AgentRecord from './AgentRecord.vue'
 import { curl, type Exchange, type Turn } from './exchange'
 import type { Brief, Line } from './timeline'
@@ -81,7 +82,7 @@ const waited = computed(() => between(span.value?.attempts[chosen.value - 1]?.en
         <h3>
           {{ turns.length > 1 ? `Turn ${index + 1}` : 'Messages' }} <span class="quiet">{{ turn.alias }}, {{ turn.model }}</span>
         </h3>
-        <div v-for="(message, at) in turn.messages ?? []" :key="at" class="message">
+        <div v-for="(message, n) in turn.messages ?? []" :key="n" class="message">
           <span class="quiet">{{ message.role }}</span>
           <pre>{{ shown(message.content) }}</pre>
         </div>

@@ -1,5 +1,5 @@
 import type { Schemas } from '../api/client'
-import { between } from '../lib/format'
+import { between } from '../lib/times'
 import { type Brief, chosenPath, type Line } from './timeline'
 
 type View = Schemas['ViewOut']

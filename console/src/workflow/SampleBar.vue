@@ -3,7 +3,8 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { api, data } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
-import { moment, shown } from '../lib/format'
+import { shown } from '../lib/format'
+import { moment } from '../lib/times'
 import { every } from '../lib/lists'
 
 /** What the lines are tried with: an example, a kept event, or an earlier run’s. */

@@ -5,7 +5,7 @@ import type { Schemas } from '../api/client'
 import { nameKey } from '../edit/source'
 import TextInput from '../components/TextInput.vue'
 import WorkflowMore from '../components/WorkflowMore.vue'
-import { moment } from '../lib/format'
+import { moment } from '../lib/times'
 import type { Draft } from './draft'
 
 const props = defineProps<{ name: string; fresh: boolean; page: Schemas['WorkflowPage'] | undefined; draft: Draft; side: 'bench' | 'document' }>()

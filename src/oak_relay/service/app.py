@@ -9,7 +9,7 @@ from pathlib import Path
 
 import structlog
 from fastapi import FastAPI, Request
-from fastapi.responses import FileResponse, JSONResponse, Response
+from fastapi.responses import JSONResponse, Response
 from sqlalchemy import text
 from starlette.exceptions import HTTPException
 from starlette.routing import Route
@@ -26,6 +26,7 @@ from oak_relay.service import (
     addresses,
     again,
     agents,
+    built,
     catalogue,
     connecting,
     consenting,
@@ -62,7 +63,6 @@ from oak_relay.service.refusals import Refusals
 from oak_relay.store import people
 
 log = structlog.get_logger()
-_WEB = Path(__file__).parent / "web"
 _PLACES = 20
 _SILENT = 15.0
 """Seconds that the event loop may be silent before the process ends itself."""
@@ -204,25 +204,10 @@ def _operation(app: FastAPI) -> None:
 
 def _console(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
-    async def console(path: str) -> Response:
+    async def console(path: str, request: Request) -> Response:
         if path.split("/")[0] in ("api", "drafts", "hooks", "health", "schema"):
             raise HTTPException(404)
-        file = _file(path)
-        if file is not None:
-            age = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
-            return FileResponse(file, headers={"Cache-Control": age})
-        if not (_WEB / "index.html").exists():
-            return Response("The console is not built: make console", 404, media_type="text/plain")
-        return FileResponse(_WEB / "index.html", headers={"Cache-Control": "no-cache"})
-
-
-def _file(path: str) -> Path | None:
-    """A file of the console; None when there is none of that name, or it is no name of a file at all."""
-    try:
-        file = (_WEB / path).resolve()
-        return file if path and file.is_file() and file.is_relative_to(_WEB) else None
-    except (OSError, ValueError):
-        return None
+        return built.page(path, request.headers.get("accept-encoding", ""))
 
 
 def _keep_places(file: Path, places: list[str]) -> None:

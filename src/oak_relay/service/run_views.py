@@ -316,7 +316,9 @@ async def show_record(run_id: UUID, parts: PartsDep, _: CallerDep, path: Path) -
         there = [] if home is None else await traces.below(connection, parts.workspace, home, path, _PAGES, True)
         own, within = [e for e in there if is_below(e.path, path) and _of_one(e.path, path)], {}
         kind = next((_kind(e) for e in own if e.path == path and _kind(e)), "")
-        if home is not None and (kind == "agent" or not own):  # an item that never came to its end tells by what is in it
+        if home is not None and (
+            kind == "agent" or not own
+        ):  # an item that never came to its end tells by what is in it
             inside = await traces.below(connection, parts.workspace, home, path, _PAGES, False)
             own = [e for e in inside if is_below(e.path, path)]
         elif home is not None and kind in ("each", "repeat"):
@@ -433,5 +435,9 @@ def _found(
 
 def _label(item: object) -> str:
     """An item in brief."""
-    text = " ".join(values.text_of(item).split())
+    if isinstance(item, dict):
+        text = ", ".join(f"{name}: {values.text_of(value)}" for name, value in item.items())
+    else:
+        text = values.text_of(item)
+    text = " ".join(text.split())
     return text if len(text) <= _LABEL else f"{text[: _LABEL - 1]}…"
