@@ -28,6 +28,7 @@ const happened = ref('')
 const remark = ref('')
 const alike = ref(false)
 const busy = ref(false)
+const leaving = ref('')
 const problem = ref<Error | null>(null)
 
 /** What the fields are when nobody writes in them. */
@@ -49,8 +50,11 @@ async function answer(choice: string | null, byKey = false): Promise<void> {
   busy.value = true
   try {
     const given = { choice, data: data(choice), text: remark.value || null, alike: alike.value }
-    if (byKey) await later(`Answered: ${choice}.`, () => props.send(given))
-    else await props.send(given)
+    if (byKey) {
+      leaving.value = choice ?? ''
+      await later(`Answered: ${choice}.`, () => props.send(given))
+      leaving.value = ''
+    } else await props.send(given)
   } catch (error) {
     problem.value = error instanceof SyntaxError ? new Problem(0, 'This is not JSON', error.message, 'Correct the data') : (error as Error)
   } finally {
@@ -84,7 +88,8 @@ function key(event: KeyboardEvent): void {
       <summary>The call as a whole</summary>
       <ValueView :value="question.input" />
     </details>
-    <template v-if="open">
+    <p v-if="leaving" class="quiet">{{ leaving }}; it is sent in a moment.</p>
+    <template v-else-if="open">
       <form v-if="form" class="fields" @submit.prevent="answer(null)">
         <DataForm v-model="given" v-model:wrong="wrong" :schema="form" word="What is asked for" />
         <BButton v-if="!question.choices" type="submit" variant="primary" :disabled="busy">Answer</BButton>

@@ -85,15 +85,19 @@ function take(find: Find | undefined): void {
   taken = find
   open.value = false
 }
-function begin(): void {
-  typed.value = asked.value = ''
-  at.value = 0
-  field.value?.focus()
-}
+watch(
+  open,
+  (now) => {
+    if (!now) return
+    typed.value = asked.value = ''
+    at.value = 0
+  },
+  { immediate: true },
+)
 </script>
 
 <template>
-  <BModal v-model="open" title="Search" title-tag="h2" title-class="fs-5" no-footer @hidden="left" @shown="begin">
+  <BModal v-model="open" title="Search" title-tag="h2" title-class="fs-5" no-footer @hidden="left" @shown="field?.focus()">
     <input
       ref="field"
       v-model="typed"

@@ -49,7 +49,7 @@ function download(): void {
         class="form-control form-control-sm"
         placeholder="find in it"
         aria-label="Find in this value" />
-      <span class="quiet" role="status">{{ said }}</span>
+      <span v-if="said" class="quiet" role="status">{{ said }}</span>
       <button type="button" class="btn btn-link btn-sm" aria-label="Copy this value" @click="copy(text)">Copy</button>
       <button type="button" class="btn btn-link btn-sm" aria-label="Download this value" @click="download">Download</button>
     </div>

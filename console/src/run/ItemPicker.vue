@@ -43,7 +43,14 @@ const list = useList(
 )
 const search = useTemplateRef<{ focus: () => void }>('search')
 onMounted(() => search.value?.focus())
-const first = () => {
+/** Enter goes to the item whose number is typed, or the first that is found. */
+async function first(): Promise<void> {
+  const { all, path } = props.loop
+  if (number.value !== null) {
+    if (number.value >= 1 && (all === null || number.value <= all)) emit('choose', `${path}[${number.value - 1}]`)
+    return
+  }
+  await list.query.refetch({ cancelRefetch: false })
   const [one] = list.items.value
   if (one) emit('choose', one.path)
 }
