@@ -21,6 +21,9 @@ bench: ready console
 	@$(BIN)/python -m bench.talks
 
 proof: ready console
+	@$(BIN)/pytest -n 2 --dist loadfile -m long
+	@$(BIN)/pytest tests/test_mortal.py --every-write
+	@$(BIN)/python -m bench.pages
 	@$(BIN)/python -m bench.crash
 	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.strangers

@@ -45,6 +45,10 @@ LONG = ["supervision", "time_and_people", "mortal", "agents", "durability", "sca
 """Files that take longest: they are begun first, so that what runs beside them ends with them."""
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--every-write", action="store_true", help="die at every write of a run, not at every other one")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     places = {f"test_{name}": place for place, name in enumerate(LONG)}
     items.sort(key=lambda item: places.get(item.path.stem, len(places)))

@@ -24,6 +24,7 @@ REBUILT = [
 ]
 BY_KEYS = {"booking-triage"}
 """Written with the keyboard alone."""
+LONG_TO_WRITE = {"hut-rounds", "morning-conditions"}
 
 
 @pytest.fixture(scope="module")
@@ -294,7 +295,9 @@ def within(oak: Hands, page: Page, given: list[dict[str, Any]], at: str) -> None
         expect(oak.script.locator(f'[data-path="{at}.0"]')).to_have_count(0)
 
 
-@pytest.mark.parametrize("name", REBUILT)
+@pytest.mark.parametrize(
+    "name", [pytest.param(name, marks=[pytest.mark.long] * (name in LONG_TO_WRITE)) for name in REBUILT]
+)
 def test_a_workflow_of_the_demo_is_written_without_its_document(page: Page, house: Processes, name: str):
     oak = hands(page, house, Keys if name in BY_KEYS else Hands)
     data, own = meant(name), f"{name}-anew"

@@ -178,7 +178,13 @@ def prepared(house: Processes, folder: Path, n: int) -> Place:
 
 
 @pytest.mark.parametrize(
-    ("n", "columns", "as_json"), [(0, "60", True), (1, "60", False), (2, "200", True), (3, "200", False)]
+    ("n", "columns", "as_json"),
+    [
+        (0, "60", True),
+        pytest.param(1, "60", False, marks=pytest.mark.long),
+        pytest.param(2, "200", True, marks=pytest.mark.long),
+        (3, "200", False),
+    ],
 )
 def test_a_day_of_commands(house: Processes, typed: Any, tmp_path: Path, n: int, columns: str, as_json: bool):
     place = prepared(house, tmp_path, n)
@@ -226,7 +232,7 @@ def asking(place: Place) -> Iterator[tuple[str, list[str], str]]:
         yield command, place.words(plain), given
 
 
-@pytest.mark.parametrize("as_json", [True, False])
+@pytest.mark.parametrize("as_json", [True, pytest.param(False, marks=pytest.mark.long)])
 def test_without_a_service_and_with_a_wrong_token(house: Processes, typed: Any, tmp_path: Path, as_json: bool):
     place = prepared(house, tmp_path, 9)
     (tmp_path / "out").mkdir()

@@ -150,6 +150,7 @@ def test_whenever_it_is_stopped_it_goes_on(steady: Processes):
     assert steady.client().start("steady", {"credential": "desk"}).result() == 200
 
 
+@pytest.mark.long
 def test_a_key_that_processes_are_given_is_replaced_in_two_steps(new_database, tmp_path: Path):
     def key() -> str:
         return base64.b64encode(secrets.token_bytes(32)).decode()

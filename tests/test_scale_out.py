@@ -47,7 +47,7 @@ def open_home(tmp_path: Path) -> Path:
 
 
 @pytest.mark.timeout(120)
-@pytest.mark.parametrize("direct", [True, False])
+@pytest.mark.parametrize("direct", [pytest.param(True, marks=pytest.mark.long), False])
 def test_all_roles_work_behind_a_pooler_in_transaction_mode(new_database, tmp_path, open_home, direct):
     """Rule 13: no session state anywhere; notifications on a direct connection where one is given, else polling."""
     url = new_database()

@@ -165,6 +165,7 @@ result: ${ held.v }
 
 
 @pytest.mark.timeout(240)
+@pytest.mark.long
 def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own: Processes):
     """A call that holds the interpreter: nothing in the process can notice it."""
     lease = 8.0
@@ -226,6 +227,7 @@ def _answers(own: Processes) -> bool:
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting a small disk needs root")
 @pytest.mark.timeout(200)
+@pytest.mark.long
 def test_the_own_database_is_started_again_when_its_full_disk_has_room(own: Processes):
     """Webhooks are refused meanwhile, nothing that was answered is lost, and nobody has to come."""
     mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=400m", "tmpfs", str(own.home)], check=False)
