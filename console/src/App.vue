@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { defineAsyncComponent, onMounted, reactive, ref } from 'vue'
+import { defineAsyncComponent, onMounted, reactive, ref, watch } from 'vue'
 import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
 import { expired, Problem } from './api/client'
 import ProblemNote from './components/ProblemNote.vue'
@@ -10,6 +10,7 @@ import ToastArea from './components/ToastArea.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import { useGlobalKeys } from './lib/keys'
+import { unloaded } from './router'
 
 const SignInPage = defineAsyncComponent(() => import('./pages/SignInPage.vue'))
 const SignInAgain = defineAsyncComponent(() => import('./components/SignInAgain.vue'))
@@ -26,6 +27,10 @@ function show(what: 'search' | 'keys'): void {
 }
 useGlobalKeys(show, (path) => who.value && void router.push(path))
 const problem = ref<Problem | null>(null)
+/** A page is loaded anew as a whole: its parts may be called otherwise after an update. */
+const load = () => window.location.assign(unloaded.value)
+const notLoaded = new Problem(0, 'This page could not be loaded', '', 'Is the service running? It is loaded when the service is heard of again.')
+watch(away, (now) => !now && unloaded.value && load())
 onMounted(async () => {
   try {
     await askWho()
@@ -53,7 +58,8 @@ onMounted(async () => {
     <SignInAgain v-if="expired" :name="who" />
     <p v-if="away" class="away" role="status">The service is not heard of. What is shown may be old; it is looked for again by itself.</p>
     <main id="content" tabindex="-1">
-      <RestoreNote /><RouterView
+      <RestoreNote /><ProblemNote v-if="unloaded" :problem="notLoaded" :again="load" /><RouterView
+        v-else
         :key="['/runs/', '/tables/', '/conversations/'].some((path) => route.path.startsWith(path)) ? route.path : undefined" />
     </main>
     <ToastArea />

@@ -1,3 +1,4 @@
+import { ref } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 export const router = createRouter({
@@ -27,7 +28,12 @@ export const router = createRouter({
   ],
 })
 
+/** A page that could not be loaded: where it would have been. */
+export const unloaded = ref('')
+router.onError((_, to) => (unloaded.value = to.fullPath))
+
 router.afterEach((to, from) => {
+  unloaded.value = ''
   document.title = `${String(to.params.name ?? to.meta.title)} · Oak Relay`
   // Who goes on by keys or listens begins at the content of the page that was gone to, unless that takes the focus itself.
   if (from.name === undefined && from.matched.length === 0) return

@@ -8,7 +8,7 @@ const open = defineModel<boolean>({ required: true })
 </script>
 
 <template>
-  <BModal v-model="open" title="Keys" title-tag="h2" title-class="fs-5" no-footer scrollable>
+  <BModal v-model="open" title="Keys" title-tag="h2" title-class="fs-5" no-footer>
     <template v-for="[where, keys] in KEYS" :key="where">
       <h3>{{ where }}</h3>
       <dl>

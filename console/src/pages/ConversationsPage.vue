@@ -27,15 +27,15 @@ const facts = (kept: Record<string, string>) =>
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" :again="() => list.query.refetch()" />
   <LoadingLines v-else-if="list.query.isPending.value" />
   <p v-else-if="!list.items.value.length">
-    None yet. A step <span class="mono">agent.run</span> with a <span class="mono">conversation</span> remembers what was said under that key, and
-    goes on from there the next time.
+    None yet. An agent with <span class="mono">memory: {conversation: …}</span> remembers what was said under that key, and goes on from there the
+    next time.
   </p>
   <table v-else class="table">
     <thead>
       <tr>
         <th>With</th>
         <th class="num">Messages</th>
-        <th>Kept of them</th>
+        <th class="wide-only">Kept of them</th>
         <th>Last</th>
       </tr>
     </thead>
@@ -45,7 +45,7 @@ const facts = (kept: Record<string, string>) =>
           <RouterLink :to="to(one.key)">{{ one.key }}</RouterLink>
         </td>
         <td class="num">{{ one.messages }}</td>
-        <td class="cut quiet" :title="facts(one.facts)">{{ facts(one.facts) || '–' }}</td>
+        <td class="cut quiet wide-only" :title="facts(one.facts)">{{ facts(one.facts) || '–' }}</td>
         <td><TimeText :at="one.updated_at" /></td>
       </tr>
     </tbody>
@@ -69,5 +69,10 @@ const facts = (kept: Record<string, string>) =>
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
+}
+@media (max-width: 700px) {
+  .cut {
+    max-width: 9rem;
+  }
 }
 </style>

@@ -50,7 +50,7 @@ const importing = ref(false)
 const removing = ref(false)
 const starting = ref<Row | null>(null)
 const fresh = ref<Record<string, unknown>>({})
-const path = (row: Row) => ({ path: { name: props.name, row_id: row.id }, header: { 'if-match': row.tag } })
+const path = (row: Row) => ({ path: { name: props.name, row_id: row.id }, header: { 'if-match': `"${row.tag}"` } })
 const cell = (row: Row, column: string) => (row.row as Record<string, unknown>)[column]
 const again = () => Promise.all([client.invalidateQueries({ queryKey: ['rows', props.name] }), client.invalidateQueries({ queryKey: ['tables'] })])
 

@@ -45,7 +45,7 @@ const text = (value: unknown) => (value === undefined ? 'nothing' : shown(value)
   <div v-else class="sides">
     <template v-for="side in sides" :key="side.title">
       <section v-if="side.changes.length">
-        <h3>{{ side.title }}</h3>
+        <h2>{{ side.title }}</h2>
         <div v-for="change in side.changes" :key="change.path" class="change">
           <span class="mono quiet">{{ change.path || 'all of it' }}</span>
           <pre tabindex="0" aria-label="in the first run">{{ text(change.before) }}</pre>
@@ -58,7 +58,7 @@ const text = (value: unknown) => (value === undefined ? 'nothing' : shown(value)
 </template>
 
 <style scoped>
-h3 {
+h2 {
   font-size: 0.95rem;
   margin: 0.4rem 0 0.2rem;
 }
