@@ -155,6 +155,8 @@ async def runs(oak: Face, name: str) -> None:
     assert (await oak.journal(run.id))[0].kind
     seen = await oak.view(run.id)
     assert (seen.spans[0].path, seen.loops) == ("kept", [])
+    text = (await oak.workflow(name)).text
+    assert (await oak.price(text)).runs > 0
     told = await oak.overview(hours=2)
     assert len(told.hours) == 2 and sum(hour.succeeded for hour in told.hours) > 0
     assert (await oak.counts()).connections == 0

@@ -59,7 +59,7 @@ const fire = (one: Schedule) =>
           <RouterLink :to="`/workflows/${one.workflow}`">{{ one.workflow }}</RouterLink> <span class="quiet">{{ one.trigger }}</span>
         </h2>
         <p class="rule">
-          <span class="mono">{{ one.rule }}</span> <span v-if="one.kind === 'schedule'" class="quiet">{{ one.zone }}</span>
+          {{ one.words }} <span v-if="one.rule !== one.words" class="mono quiet">{{ one.rule }}</span>
         </p>
       </div>
       <div class="side">

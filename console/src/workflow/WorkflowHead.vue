@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { BButton, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import type { Schemas } from '../api/client'
 import { nameKey } from '../edit/source'
 import TextInput from '../components/TextInput.vue'
 import WorkflowMore from '../components/WorkflowMore.vue'
 import { moment } from '../lib/times'
 import type { Draft } from './draft'
+import SwitchOn from './SwitchOn.vue'
 
 const props = defineProps<{ name: string; fresh: boolean; page: Schemas['WorkflowPage'] | undefined; draft: Draft; side: 'bench' | 'document' }>()
 const remark = defineModel<string>('remark', { required: true })
@@ -19,6 +21,8 @@ const emit = defineEmits<{
   name: [name: string]
   title: [title: string]
 }>()
+const route = useRoute()
+const router = useRouter()
 const checked = computed(() => props.draft.checked.value)
 const mistakes = computed(() => (checked.value?.findings ?? []).filter((one) => one.severity === 'error').length)
 const on = computed(() => props.page?.workflow.on_version ?? null)
@@ -94,9 +98,13 @@ const title = computed(() => String(props.draft.source.value?.value(['title']) ?
         aria-label="What is new in it"
         @keydown.enter="emit('save')" />
       <BButton variant="outline-primary" :disabled="!draft.changed.value || mistakes > 0" @click="emit('save')">Save</BButton>
-      <BButton v-if="!fresh && !isOn" variant="outline-primary" :disabled="mistakes > 0" @click="emit('turn', true)"
-        >Switch on{{ on ? ' with this version' : '' }}</BButton
-      >
+      <SwitchOn
+        v-if="!fresh && !isOn"
+        :draft="draft"
+        :word="on ? 'Switch on with this version' : 'Switch on'"
+        :disabled="mistakes > 0"
+        @on="emit('turn', true)"
+        @line="(path) => router.replace({ query: { ...route.query, line: path, side: undefined } })" />
       <BButton v-if="!fresh && on" variant="link" @click="emit('turn', false)">Switch off</BButton>
       <BButton v-if="!fresh" variant="primary" :disabled="mistakes > 0" @click="emit('start')">Start…</BButton>
       <WorkflowMore v-if="!fresh" :name="name" />

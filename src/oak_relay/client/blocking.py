@@ -200,6 +200,10 @@ class Client:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return self._send(calls.trace(run_id, under, after, limit))
 
+    def price(self, text: str) -> results.Price:
+        """What the workflow of a document will cost, by its runs or by what was tried of it, before it is put on."""
+        return self._send(calls.price(text))
+
     def overview(self, hours: int = 24) -> results.Overview:
         """How the runs of the last hours went, and what made them fail that nobody mended."""
         return self._send(calls.overview(hours))

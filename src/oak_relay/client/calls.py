@@ -274,6 +274,11 @@ def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call
     )
 
 
+def price(text: str) -> Call[results.Price]:
+    """What a workflow will cost."""
+    return Call("POST", _at("workflows", "price"), _one(results.Price), body={"text": text})
+
+
 def overview(hours: int) -> Call[results.Overview]:
     """How runs of the last hours went, and what made them fail."""
     return Call("GET", _at("overview"), _one(results.Overview), {"hours": hours})

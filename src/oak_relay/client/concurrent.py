@@ -207,6 +207,10 @@ class AsyncClient:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return await self._send(calls.trace(run_id, under, after, limit))
 
+    async def price(self, text: str) -> results.Price:
+        """What the workflow of a document will cost, by its runs or by what was tried of it, before it is put on."""
+        return await self._send(calls.price(text))
+
     async def overview(self, hours: int = 24) -> results.Overview:
         """How the runs of the last hours went, and what made them fail that nobody mended."""
         return await self._send(calls.overview(hours))

@@ -249,6 +249,52 @@ class Counts(Result):
     connections: int
 
 
+class OtherAlias(Result):
+    alias: str
+    money: float
+
+
+class Asked(Result):
+    """A line that asks a model: what it costs in a run, and what cheaper ones would take for it."""
+
+    step: str
+    number: str
+    sentence: str
+    alias: str
+    money: float | None
+    others: list[OtherAlias]
+
+
+class Starts(Result):
+    """How often a start comes in 30 days; `measured` of the last week where no calendar tells."""
+
+    trigger: str
+    sentence: str
+    a_month: float | None
+    next: list[datetime]
+    measured: bool
+
+
+class Drain(Result):
+    """How long the credit of an account lasts."""
+
+    credential: str
+    left: float
+    lasts: datetime | None
+
+
+class Price(Result):
+    """What a workflow will cost: a run (the mean of so many `runs`, or of tries), and 30 days."""
+
+    a_run: float | None
+    unpriced: int
+    runs: int
+    asks: list[Asked]
+    starts: list[Starts]
+    a_month: float | None
+    drains: list[Drain]
+
+
 class BriefError(Result):
     kind: str
     message: str
@@ -810,6 +856,7 @@ class Schedule(Result):
     workflow: str
     trigger: str
     kind: str
+    words: str
     rule: str
     zone: str
     paused: bool

@@ -53,6 +53,15 @@ class Rule:
         return list(takewhile(lambda moment: moment <= until, islice(self.from_(since), 100_000)))[-most:]
 
 
+def words(cron: str) -> str:
+    """A cron expression in words: `at 06:00 on Monday through Friday`. Raises `ValueError` for one that cannot be read."""
+    try:
+        told = CronSim(cron, datetime(2026, 1, 1)).explain()
+    except CronSimError as error:
+        raise ValueError(f"cron {cron!r}: {error}") from None
+    return told[:1].lower() + told[1:]
+
+
 def rule(cron: str | None, every: str | None, recurrence: str | None, zone: str) -> Rule:
     """The rule that exactly one of the three says. Raises `ValueError` with what is wrong.
 

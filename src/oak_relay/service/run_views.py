@@ -65,7 +65,7 @@ class _Loop:
 
 
 @dataclass(slots=True)
-class _Looked:
+class Looked:
     """What was read of a run: its entries, the lists and loops in it, and what is known of spans that are told in part."""
 
     entries: list[Stored] = field(default_factory=list)
@@ -73,7 +73,7 @@ class _Looked:
     within: dict[str, Within] = field(default_factory=dict)
 
 
-class _Looker:
+class Looker:
     """Looks at one run in one reading of the database."""
 
     def __init__(self, connection: AsyncConnection, workspace: int, row: Any, at: str) -> None:
@@ -82,9 +82,9 @@ class _Looker:
         self._failed_at = str(error.get("step", "")) if isinstance(error, dict) else ""
         self.over = row.state in runs.OVER
 
-    async def look(self) -> _Looked:
+    async def look(self) -> Looked:
         """What stands at the top and in the chosen item of each list and loop."""
-        found, scopes = _Looked(), {self._row.id: [""]}
+        found, scopes = Looked(), {self._row.id: [""]}
         while scopes:
             inner: dict[UUID, list[str]] = defaultdict(list)
             for run_id, some in scopes.items():
@@ -157,7 +157,7 @@ class _Looker:
             return loop.home
         return await traces.home(self._connection, self._workspace, loop.home, f"{loop.path}[{number}]")
 
-    async def _agents(self, found: _Looked, there: Sequence[Stored], run_id: UUID, agents: Sequence[str]) -> None:
+    async def _agents(self, found: Looked, there: Sequence[Stored], run_id: UUID, agents: Sequence[str]) -> None:
         """Agents that have not come to their end stand as what they do last does."""
         ended = {e.path for e in there if e.path.endswith("#end")}
         for path in agents:
@@ -167,7 +167,7 @@ class _Looker:
                 if told is not None:
                     found.within[path] = Within(state=told.state)
 
-    async def _sums(self, found: _Looked, run_id: UUID, agents: Sequence[str]) -> None:
+    async def _sums(self, found: Looked, run_id: UUID, agents: Sequence[str]) -> None:
         """What was spent in agents and loops of a run, and how these stand."""
         loops = {loop.path: loop for loop in found.loops if loop.home == run_id}
         spent = await traces.spent(self._connection, self._workspace, run_id, [*loops, *agents])
@@ -220,10 +220,10 @@ async def view_run(run_id: UUID, parts: PartsDep, _: CallerDep, at: Path = "") -
     async with parts.database.connect() as connection:
         row = await _one(connection, parts, run_id)
         _plan, document = await parts.registry.plan(await raw(connection), row.version_id)
-        looker = _Looker(connection, parts.workspace, row, at)
+        looker = Looker(connection, parts.workspace, row, at)
         found = await looker.look()
     lines = script(document, (await parts.world()).actions)
-    told = await asyncio.to_thread(_brief, found, looker.over)
+    told = await asyncio.to_thread(brief, found, looker.over)
     return exact.answer(
         ViewOut(
             run=run_out(row),
@@ -245,7 +245,8 @@ def _loop_out(loop: _Loop) -> LoopOut:
     )
 
 
-def _brief(found: _Looked, over: bool) -> list[BriefOut]:
+def brief(found: Looked, over: bool) -> list[BriefOut]:
+    """What was read, told in brief."""
     chosen = {loop.path: loop.chosen for loop in found.loops}
 
     def is_shown(span: Span) -> bool:
@@ -322,7 +323,7 @@ async def show_record(run_id: UUID, parts: PartsDep, _: CallerDep, path: Path) -
             inside = await traces.below(connection, parts.workspace, home, path, _PAGES, False)
             own = [e for e in inside if is_below(e.path, path)]
         elif home is not None and kind in ("each", "repeat"):
-            looker = _Looker(connection, parts.workspace, row, path)
+            looker = Looker(connection, parts.workspace, row, path)
             [loop] = looker.loops(own, home)
             await looker.choose(loop)
             within[path] = looker.standing(loop)
@@ -358,7 +359,7 @@ async def list_items(
         entry = next((e for e in there if e.path == of and _kind(e) in ("each", "repeat")), None)
         if home is None or entry is None:
             raise missing("list", of, "see the loops in the view of the run")
-        looker = _Looker(connection, parts.workspace, row, of)
+        looker = Looker(connection, parts.workspace, row, of)
         [loop] = [one for one in looker.loops(there, home) if one.path == of]
         await looker.choose(loop)
         given = await _given(connection, parts, entry) if loop.kind == "each" else None

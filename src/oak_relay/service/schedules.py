@@ -106,7 +106,7 @@ def _coming(parts: Parts, row: object, count: int) -> list[datetime]:
 
 
 def _out(parts: Parts, row: Any, occurrences: int) -> ScheduleOut:
-    words, zone, coming, fault = row["kind"], "UTC", [row["next_at"]] if row["next_at"] else [], row["fault"]
+    words, rule, zone, coming, fault = row["kind"], "", "UTC", [row["next_at"]] if row["next_at"] else [], row["fault"]
     try:
         kind, given = _given(parts, row)
     except Problem as problem:
@@ -114,7 +114,7 @@ def _out(parts: Parts, row: Any, occurrences: int) -> ScheduleOut:
     else:
         words = kind.sentence(given)
         if isinstance(kind, TimeTrigger):
-            words, zone = kind.rule(given), kind.zone(given)
+            rule, zone = kind.rule(given), kind.zone(given)
             coming = _coming(parts, row, occurrences)
     if row["paused"]:
         coming = []
@@ -122,7 +122,8 @@ def _out(parts: Parts, row: Any, occurrences: int) -> ScheduleOut:
         workflow=row["workflow"],
         trigger=row["name"],
         kind=row["kind"],
-        rule=words,
+        words=words,
+        rule=rule or words,
         zone=zone,
         paused=row["paused"],
         next_at=None if row["paused"] else row["next_at"],

@@ -444,6 +444,50 @@ class TraceOut(BaseModel):
     next: int | None = Field(None, description="Give as `after` for more; spans may then be told in part.")
 
 
+class OtherAliasOut(BaseModel):
+    alias: str
+    money: float = Field(description="What it would take for as many tokens.")
+
+
+class AskedOut(BaseModel):
+    """A line that asks a model: what it costs in a run, and what cheaper ones would take."""
+
+    step: str
+    number: str
+    sentence: str
+    alias: str
+    money: float | None = Field(description="Null while nothing is known of it.")
+    others: list[OtherAliasOut]
+
+
+class StartsOut(BaseModel):
+    """How often a start comes: counted where it is a matter of the calendar, else `measured` of the last week."""
+
+    trigger: str
+    sentence: str
+    a_month: float | None
+    next: list[datetime]
+    measured: bool
+
+
+class DrainOut(BaseModel):
+    """How long the credit of an account lasts, with this workflow at its pace."""
+
+    credential: str
+    left: float
+    lasts: datetime | None
+
+
+class PriceOut(BaseModel):
+    a_run: float | None = Field(description="Money of a run, a mean; null while nothing is known.")
+    unpriced: int = Field(description="Calls whose price is not known; they are not in it.")
+    runs: int = Field(description="How many runs that is the mean of; 0 where it is of tries.")
+    asks: list[AskedOut] = Field(description="The dearest first.")
+    starts: list[StartsOut]
+    a_month: float | None
+    drains: list[DrainOut]
+
+
 class BriefErrorOut(BaseModel):
     kind: str
     message: str = Field(description="Cut where it is long.")
@@ -883,6 +927,7 @@ class ScheduleOut(BaseModel):
     workflow: str
     trigger: str
     kind: str
+    words: str = Field(description="When it comes, in words.")
     rule: str
     zone: str
     paused: bool

@@ -67,7 +67,10 @@ class ScheduleTrigger(TimeTrigger[Schedule]):
     def sentence(self, given: Schedule) -> str:
         if given.every:
             return f"Every {given.every}"
-        return f"On a schedule, {f'cron {given.cron}' if given.cron else given.rrule}, {given.zone}"
+        if given.cron:
+            told = calendar.words(given.cron)
+            return f"{told[:1].upper()}{told[1:]}, {given.zone}"
+        return f"By the recurrence {given.rrule}, {given.zone}"
 
     def check(self, given: Schedule, path: Path, checker: Checking) -> None:
         checker.texts((*path, "data"), given.data, {"event": shapes.EVENT})
