@@ -158,8 +158,8 @@ def test_a_credential_is_stored_tested_and_removed(page: Page, oak: Processes):
     page.get_by_role("button", name="Store and test").click()
     expect(page.get_by_role("status").filter(has_text="does not work")).to_contain_text("unknown API key")
     assert "a-wrong-office-key" not in page.content()
-    page.on("dialog", lambda d: d.accept())
     page.locator("tr", has_text="by-hand").get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Forget it").click()
     expect(page.get_by_role("cell", name="by-hand")).to_have_count(0)
 
 
@@ -480,8 +480,8 @@ def test_a_tool_server_is_stored_tested_and_removed(page: Page, agents: Processe
     section.get_by_role("button", name="Store and connect").click()
     expect(section.get_by_role("status")).to_contain_text("hills answers and offers 2 tools")
     expect(section.get_by_role("status")).to_contain_text("forecast")
-    page.on("dialog", lambda d: d.accept())
     section.get_by_role("row").filter(has_text="hills").get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Forget it").click()
     expect(section.get_by_role("cell", name="hills")).to_have_count(0)
     section.get_by_role("button", name="Add tool server").click()
     section.get_by_label("Name of the server").fill("no name!")

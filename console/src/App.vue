@@ -10,11 +10,13 @@ import ToastArea from './components/ToastArea.vue'
 import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import { useGlobalKeys } from './lib/keys'
+import { question } from './lib/sure'
 import { unloaded } from './router'
 
 const SignInPage = defineAsyncComponent(() => import('./pages/SignInPage.vue'))
 const SignInAgain = defineAsyncComponent(() => import('./components/SignInAgain.vue'))
 const SearchDialog = defineAsyncComponent(() => import('./components/SearchDialog.vue'))
+const SureDialog = defineAsyncComponent(() => import('./components/SureDialog.vue'))
 const KeysDialog = defineAsyncComponent(() => import('./components/KeysDialog.vue'))
 
 const route = useRoute()
@@ -25,6 +27,8 @@ const came = reactive({ search: false, keys: false })
 function show(what: 'search' | 'keys'): void {
   if (who.value) came[what] = open[what] = true
 }
+const asked = ref(false)
+watch(question, (now) => now && (asked.value = true))
 useGlobalKeys(show, (path) => who.value && void router.push(path))
 const problem = ref<Problem | null>(null)
 /** A page is loaded anew as a whole: its parts may be called otherwise after an update. */
@@ -63,6 +67,7 @@ onMounted(async () => {
         :key="['/runs/', '/tables/', '/conversations/'].some((path) => route.path.startsWith(path)) ? route.path : undefined" />
     </main>
     <ToastArea />
+    <SureDialog v-if="asked" />
     <SearchDialog v-if="came.search" v-model="open.search" />
     <KeysDialog v-if="came.keys" v-model="open.keys" />
   </template>

@@ -23,7 +23,7 @@ export const router = createRouter({
     { path: '/connect/back', component: () => import('./pages/ConnectBackPage.vue'), meta: { title: 'Connecting' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
     { path: '/usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
-    { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },
+    { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Settings' } },
     { path: '/:rest(.*)*', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },
   ],
 })

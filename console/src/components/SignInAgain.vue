@@ -3,7 +3,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { api, data, expired } from '../api/client'
-import { who } from '../lib/session'
+import { known, who } from '../lib/session'
 import ProblemNote from './ProblemNote.vue'
 
 /** Asks for the password where a session is over; what is on the page stays. */
@@ -15,7 +15,7 @@ async function signIn(): Promise<void> {
   problem.value = null
   try {
     const done = await data(api.POST('/api/v1/session', { body: { name: props.name, password: password.value } }))
-    who.value = done.name
+    known(done)
     expired.value = false
     await client.invalidateQueries()
   } catch (error) {

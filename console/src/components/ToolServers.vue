@@ -7,6 +7,7 @@ import { useAct } from '../lib/act'
 import LoadingLines from './LoadingLines.vue'
 import ProblemNote from './ProblemNote.vue'
 import { every } from '../lib/lists'
+import { sure } from '../lib/sure'
 
 interface Config {
   url: string | null
@@ -39,8 +40,8 @@ const store = () =>
     adding.value = false
     await connect(name)
   })
-function remove(name: string): void {
-  if (window.confirm(`Forget the tool server ${name}? Agents that use it will fail.`)) {
+async function remove(name: string): Promise<void> {
+  if (await sure(`Forget the tool server ${name}?`, 'Agents that use it will fail.', 'Forget it')) {
     void act(name, () => data(api.DELETE('/api/v1/servers/{name}', { params: { path: { name } } })))
   }
 }

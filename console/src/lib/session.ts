@@ -1,12 +1,23 @@
 import { ref } from 'vue'
-import { api, data, Problem } from '../api/client'
+import { api, data, Problem, type Schemas } from '../api/client'
+import { currency } from './format'
+
+/** The release of the service. */
+export const release = ref('')
 
 /** Who is signed in; undefined while that is not known, null when nobody is. */
 export const who = ref<string | null | undefined>(undefined)
 
+/** Who is signed in, and how the service is set. */
+export function known(session: Schemas['SessionOut']): void {
+  who.value = session.name
+  currency.value = session.currency
+  release.value = session.release
+}
+
 export async function askWho(): Promise<void> {
   try {
-    who.value = (await data(api.GET('/api/v1/session'))).name
+    known(await data(api.GET('/api/v1/session')))
   } catch (problem) {
     who.value = problem instanceof Problem && problem.status === 401 ? null : who.value
     if (!(problem instanceof Problem) || problem.status !== 401) throw problem

@@ -7,8 +7,10 @@ import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
 import { moment } from '../lib/times'
-import { who } from '../lib/session'
+import { currency } from '../lib/format'
+import { release, who } from '../lib/session'
 import { every } from '../lib/lists'
+import { sure } from '../lib/sure'
 
 type Right = NonNullable<Schemas['TokenIn']['rights']>[number]
 const rights: [Right, string][] = [
@@ -65,8 +67,8 @@ const add = () =>
     Object.assign(form, { name: '', workflows: '' })
     adding.value = false
   })
-function revoke(token: Schemas['TokenOut']): void {
-  if (window.confirm(`Revoke the token ${token.name}? Whoever uses it is refused from now on.`)) {
+async function revoke(token: Schemas['TokenOut']): Promise<void> {
+  if (await sure(`Revoke the token ${token.name}?`, 'Whoever uses it is refused from now on.', 'Revoke it')) {
     void onTokens(token.id, () => data(api.DELETE('/api/v1/tokens/{token_id}', { params: { path: { token_id: token.id } } })))
   }
 }
@@ -75,8 +77,11 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
 
 <template>
   <div class="head">
-    <h1>Access</h1>
-    <p class="quiet">You are signed in as {{ who }}.</p>
+    <h1>Settings</h1>
+    <p class="quiet">
+      You are signed in as {{ who }}. The service is of release {{ release }}; sums are
+      {{ currency ? `in ${currency}` : 'shown without a currency: OAK_RELAY_CURRENCY sets one' }}.
+    </p>
   </div>
 
   <section aria-labelledby="password-title">

@@ -12,6 +12,7 @@ import { useAct } from '../lib/act'
 import { connect } from '../lib/connecting'
 import { moment } from '../lib/times'
 import { every } from '../lib/lists'
+import { sure } from '../lib/sure'
 
 type Credential = Schemas['CredentialOut']
 const {
@@ -46,11 +47,11 @@ const test = (name: string) =>
 const remove = (name: string) =>
   act(name, async () => {
     const use = await data(api.GET('/api/v1/credentials/{name}/use', one(name)))
-    if (window.confirm(`Forget the credential ${name}? Of what uses it: ${use.sentence}`))
+    if (await sure(`Forget the credential ${name}?`, `Of what uses it: ${use.sentence}`, 'Forget it'))
       await data(api.DELETE('/api/v1/credentials/{name}', { params: { path: { name }, query: { anyway: true } } }))
   })
-function disconnect(name: string): void {
-  if (window.confirm(`Disconnect ${name}? Its provider is told, and runs that need it wait until it is connected again.`))
+async function disconnect(name: string): Promise<void> {
+  if (await sure(`Disconnect ${name}?`, 'Its provider is told, and runs that need it wait until it is connected again.', 'Disconnect'))
     void act(name, () => data(api.DELETE('/api/v1/credentials/{name}/consent', one(name))))
 }
 

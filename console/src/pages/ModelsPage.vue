@@ -12,6 +12,7 @@ import ToolServers from '../components/ToolServers.vue'
 import { abilities } from '../lib/abilities'
 import { useAct } from '../lib/act'
 import { every } from '../lib/lists'
+import { sure } from '../lib/sure'
 
 interface Config {
   url: string
@@ -125,8 +126,8 @@ function change(one: Schemas['AliasOut']): void {
   adding.value = true
 }
 
-function remove(name: string): void {
-  if (window.confirm(`Forget the model alias ${name}? Workflows that name it will fail.`)) {
+async function remove(name: string): Promise<void> {
+  if (await sure(`Forget the model alias ${name}?`, 'Workflows that name it will fail.', 'Forget it')) {
     void act(name, () => data(api.DELETE('/api/v1/models/{name}', { params: { path: { name } } })))
   }
 }

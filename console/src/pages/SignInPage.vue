@@ -3,7 +3,7 @@ import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { api, data, expired } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
-import { who } from '../lib/session'
+import { known } from '../lib/session'
 
 const name = ref('owner')
 const password = ref('')
@@ -14,7 +14,7 @@ async function signIn(): Promise<void> {
   busy.value = true
   problem.value = null
   try {
-    who.value = (await data(api.POST('/api/v1/session', { body: { name: name.value, password: password.value } }))).name
+    known(await data(api.POST('/api/v1/session', { body: { name: name.value, password: password.value } })))
     expired.value = false
   } catch (error) {
     problem.value = error as Error

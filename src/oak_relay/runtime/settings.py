@@ -67,6 +67,7 @@ class Settings(BaseSettings):
     metrics: bool = Field(True, description="Whether /metrics is there.")
     openapi: bool = Field(True, description="Whether /openapi.json and /schema/workflow.json are there.")
     sign_in_hours: int = Field(24 * 7, ge=1)
+    currency: str = Field("", pattern="^([A-Z]{3})?$", description="Of all prices and sums (ISO 4217), as it is shown.")
 
     @classmethod
     def settings_customise_sources(

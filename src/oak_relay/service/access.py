@@ -7,6 +7,7 @@ from uuid import UUID
 from fastapi import APIRouter, Request, Response
 from pydantic import Field
 
+from oak_relay import __version__
 from oak_relay.document.numbers import Whole
 from oak_relay.document.values import storable_text
 from oak_relay.service.borders import SIGN_IN_BYTES
@@ -17,6 +18,7 @@ from oak_relay.service.parts import (
     SECURE_COOKIE,
     CallerDep,
     ExactRoute,
+    Parts,
     PartsDep,
     is_secure,
     same_site,
@@ -88,7 +90,7 @@ async def sign_in(given: SignIn, request: Request, response: Response, parts: Pa
         expires=ends,
         path="/",
     )
-    return SessionOut(name=row.name, by="session")
+    return _session(parts, row.name, "session")
 
 
 def _address(request: Request) -> str:
@@ -141,9 +143,13 @@ async def end_session(session_id: UUID, parts: PartsDep, who: CallerDep) -> None
 
 
 @router.get("/session")
-async def who_am_i(who: CallerDep) -> SessionOut:
+async def who_am_i(who: CallerDep, parts: PartsDep) -> SessionOut:
     """The member or token that asks."""
-    return SessionOut(name=who.name, by=who.by)
+    return _session(parts, who.name, who.by)
+
+
+def _session(parts: Parts, name: str, by: str) -> SessionOut:
+    return SessionOut(name=name, by=by, currency=parts.settings.currency, release=__version__)
 
 
 @router.delete("/session", status_code=204)

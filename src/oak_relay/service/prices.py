@@ -1,9 +1,10 @@
 """`POST /api/v1/workflows/price`: what a workflow will cost, before it is put on, as far as its runs and tries tell."""
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from math import prod
 from statistics import fmean
 from typing import Any
 
@@ -13,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.capabilities.alias import Alias
 from oak_relay.document.models import DoStep, walk_steps
 from oak_relay.document.script import script
+from oak_relay.engine.paths import EntryPath
 from oak_relay.service import exact
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.run_views import Looker, brief
@@ -87,8 +89,9 @@ async def _past(parts: Parts, connection: AsyncConnection, name: str) -> _Past:
     at: defaultdict[str, list[float]] = defaultdict(list)
     viewed = [one for one in ended if one.state == "succeeded"][:_VIEWED]
     for one in viewed:
-        looker = Looker(connection, parts.workspace, one, "")
-        for line, money in _spent_at(brief(await looker.look(), True)).items():
+        found = await Looker(connection, parts.workspace, one, "").look()
+        rounds = {loop.path: len(loop.items.ended) for loop in found.loops}
+        for line, money in _spent_at(brief(found, True), rounds).items():
             at[line].append(money)
     sums = await usage.sums(await raw(connection), parts.workspace, ["alias"], None, None, name)
     calls = {
@@ -103,11 +106,16 @@ async def _past(parts: Parts, connection: AsyncConnection, name: str) -> _Past:
     return _Past(ended, {line: sum(some) / len(viewed) for line, some in at.items()}, calls, dict(by_trigger))
 
 
-def _spent_at(spans: Iterable[BriefOut]) -> dict[str, float]:
-    """What was spent at each line that asks by itself; what lies around others counts nothing of its own."""
-    every = list(spans)
-    around = {span.path.rpartition(".")[0].partition("[")[0] for span in every}
-    return {span.line: span.money for span in every if span.money and span.path not in around and span.kind == "step"}
+def _spent_at(spans: Sequence[BriefOut], rounds: Mapping[str, int]) -> dict[str, float]:
+    """What was spent at each line that asks by itself, of lists as if each item cost what the one cost that is told; what lies
+    around others counts nothing of its own."""
+    around = {outer for span in spans for outer in EntryPath(span.path).around()}
+    found = {}
+    for span in spans:
+        if span.money and span.path not in around and span.kind == "step":
+            inside = (n for loop, n in rounds.items() if span.path.startswith(f"{loop}["))
+            found[span.line] = span.money * prod(max(1, n) for n in inside)
+    return found
 
 
 def _asked(step: DoStep, line: tuple[str, str, str], past: _Past, aliases: Any) -> AskedOut:

@@ -897,6 +897,8 @@ class OpenSessionOut(BaseModel):
 class SessionOut(BaseModel):
     name: str
     by: str
+    currency: str = Field(description="Of prices and sums (ISO 4217); empty where none is set.")
+    release: str = Field(description="Of the service.")
 
 
 class QuestionOut(BaseModel):
