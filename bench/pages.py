@@ -9,6 +9,7 @@ import argparse
 import asyncio
 import os
 import shutil
+import statistics
 import tempfile
 import threading
 import time
@@ -161,22 +162,24 @@ def large_runs(aims: Aims, context: BrowserContext, url: str, client: Client, si
 
 @contextmanager
 def flood(client: Client, rate: int) -> Iterator[list[Run]]:
-    """So many new runs a second."""
+    """So many new runs a second, by a few who ask at once."""
     begun: list[Run] = []
-    over = threading.Event()
+    over, callers = threading.Event(), 4
 
     def pour() -> None:
         due = time.monotonic()
         while not over.is_set():
             begun.append(client.start("passing"))
-            due += 1 / rate
+            due += callers / rate
             time.sleep(max(0.0, due - time.monotonic()))
 
-    pouring = threading.Thread(target=pour, daemon=True)
-    pouring.start()
+    pouring = [threading.Thread(target=pour, daemon=True) for _ in range(callers)]
+    for one in pouring:
+        one.start()
     yield begun
     over.set()
-    pouring.join()
+    for one in pouring:
+        one.join()
 
 
 def busy(cdp: CDPSession) -> float:
@@ -229,13 +232,16 @@ def slow(aims: Aims, context: BrowserContext, url: str) -> None:
         ("workflows", "/workflows", "tbody tr", 1000),
         ("a workflow", "/workflows/wide", ".script [data-path]", 2500),
     ):
-        page = context.new_page()
-        page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 4})
-        began = time.monotonic()
-        page.goto(f"{url}{path}", wait_until="commit")
-        page.locator(mark).first.wait_for()
-        aims.most(f"until {name} can be used, four times slower", (time.monotonic() - began) * 1000, limit, "ms")
-        page.close()
+        took = []
+        for _ in range(5):
+            page = context.new_page()
+            page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 4})
+            began = time.monotonic()
+            page.goto(f"{url}{path}", wait_until="commit")
+            page.locator(mark).first.wait_for()
+            took.append((time.monotonic() - began) * 1000)
+            page.close()
+        aims.most(f"until {name} can be used, four times slower", statistics.median(took), limit, "ms")
 
 
 def main() -> int:

@@ -84,6 +84,9 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status").filter(has_text="Saved as version")).to_be_visible()
     page.get_by_role("button", name="Switch on").click()
+    price = page.get_by_role("dialog", name="Before it is on")
+    expect(price).to_contain_text("costs")
+    price.get_by_role("button", name="Switch on").click()
     expect(page.get_by_role("status").filter(has_text="On, with version")).to_be_visible()
     run_id = guest_writes(oak, "Is breakfast included?", "kim@guests.example")
     expect(runs.locator("tr", has_text="kim@guests.example")).to_contain_text("succeeded")  # without reloading

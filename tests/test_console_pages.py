@@ -290,10 +290,10 @@ def test_a_service_that_is_away_is_told_and_its_coming_back_noticed(browser: Bro
     page.get_by_label("State").select_option("failed")
     expect(page.get_by_role("alert")).to_contain_text("The service does not answer", timeout=4_000)
     expect(page.get_by_role("button", name="Try again")).to_be_visible()
-    page.get_by_role("link", name="Models").click()
+    page.get_by_role("link", name="Connections").click()
     expect(page.get_by_role("alert")).to_contain_text("This page could not be loaded")
     house.start("serve")
-    expect(page.get_by_role("heading", name="Models")).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("heading", name="Credentials")).to_be_visible(timeout=30_000)
     expect(page.get_by_text("The service is not heard of")).to_have_count(0)
     page.context.close()
     house.stop()
@@ -301,7 +301,7 @@ def test_a_service_that_is_away_is_told_and_its_coming_back_noticed(browser: Bro
 
 # What keeps nobody out
 
-PLACES = ["/workflows", "/runs", "/tray", "/conversations", "/tables", "/tables/kept", "/files", "/credentials", "/models", "/overview",
+PLACES = ["/workflows", "/runs", "/tray", "/conversations", "/tables", "/tables/kept", "/files", "/credentials", "/models", "/connectors", "/connectors?action=http.request", "/overview",
           "/usage", "/schedules", "/access", "/compare", "/nowhere-at-all"]  # fmt: skip
 
 

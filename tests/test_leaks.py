@@ -221,7 +221,7 @@ def test_forty_secrets_of_awkward_shapes_are_never_shown(lone: Processes, parrot
         result = json.dumps(run.result())
         assert BLANK in run.result()["said"], MANY[n]
         told[f"result of {n}"] = result
-        for page in ("", "/trace", "/journal", "/stream"):
+        for page in ("", "/trace", "/view", "/record?path=echoed", "/journal", "/stream"):
             told[f"run {n}{page}"] = _seen(house, f"runs/{run.id}{page}")
         if n % 8 == 0:
             told[f"test of {n}"] = client.test_credential(f"secret-{n}").model_dump_json()

@@ -106,7 +106,16 @@ def test_what_never_was_is_missing(client: Client):
     assert run.result() == 0
     view = client.view(run.id, "outer[7].inner[3].note")
     assert by_path(view)["outer"].state == "succeeded" and view.loops[0].all == 0
-    for path in ("nowhere", "outer[0]", "outer[99999999999999999999]", "a/turn[0]", "[[[", "outer[1:2]", "#end"):
+    for path in (
+        "nowhere",
+        "outer[0]",
+        "outer[99999999999999999999]",
+        "a/turn[0]",
+        "[[[",
+        "outer[1:2]",
+        "#end",
+        "a" + "[0]" * 600,
+    ):
         assert client.view(run.id, path).spans
         with pytest.raises(NotFound):
             client.record(run.id, path)

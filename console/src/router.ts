@@ -22,6 +22,7 @@ export const router = createRouter({
     { path: '/credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
     { path: '/connect/back', component: () => import('./pages/ConnectBackPage.vue'), meta: { title: 'Connecting' } },
     { path: '/models', component: () => import('./pages/ModelsPage.vue'), meta: { title: 'Models' } },
+    { path: '/connectors', component: () => import('./pages/ConnectorsPage.vue'), meta: { title: 'Connectors' } },
     { path: '/usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
     { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Settings' } },
     { path: '/:rest(.*)*', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { RouterLink, useRoute } from 'vue-router'
 import { useCounts } from '../lib/counts'
-import { GROUPS } from '../lib/places'
+import { GROUPS, isAt } from '../lib/places'
 
 /** The pages, with what waits on them. */
 const route = useRoute()
@@ -12,12 +12,13 @@ const { counts } = useCounts()
   <nav aria-label="Pages">
     <span v-for="(group, at) in GROUPS" :key="at" class="group">
       <RouterLink
-        v-for="{ path, title } in group"
-        :key="path"
-        :to="path"
-        :class="{ here: route.path.startsWith(path) }"
-        :aria-current="route.path.startsWith(path) ? 'page' : undefined"
-        >{{ title }}<span v-if="counts[path]" class="count" :aria-label="`, ${counts[path]} waiting`">{{ counts[path] }}</span></RouterLink
+        v-for="place in group"
+        :key="place.path"
+        :to="place.path"
+        :class="{ here: isAt(place, route.path) }"
+        :aria-current="isAt(place, route.path) ? 'page' : undefined"
+        >{{ place.title
+        }}<span v-if="counts[place.path]" class="count" :aria-label="`, ${counts[place.path]} waiting`">{{ counts[place.path] }}</span></RouterLink
       >
     </span>
   </nav>

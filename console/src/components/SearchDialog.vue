@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import { useChoosing } from '../lib/choosing'
 import { moment } from '../lib/times'
-import { PLACES } from '../lib/places'
+import { ALL } from '../lib/places'
 import { type Find, findsHere, matching } from '../lib/seeking'
 
 /** Finds lines of the page that is open, workflows, runs and pages, from anywhere. */
@@ -35,7 +35,7 @@ const runs = useQuery({
 const to = (path: string) => () => router.push(path)
 const groups = computed<{ title: string; finds: Find[] }[]>(() => {
   const words = typed.value.trim()
-  const pages = PLACES.map(({ path, title }) => ({ key: path, title, about: 'page', go: to(path) }))
+  const pages = ALL.map(({ path, title }) => ({ key: title, title, about: 'page', go: to(path) }))
   return [
     { title: 'On this page', finds: words ? matching(findsHere(), words, 8) : [] },
     {

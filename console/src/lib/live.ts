@@ -140,7 +140,7 @@ function receive(told: Told): void {
 }
 
 /** Tabs share one stream where the browser can tell who has it; elsewhere one that is looked at has its own. */
-const shares = typeof BroadcastChannel !== 'undefined' && 'locks' in navigator
+const shares = typeof navigator !== 'undefined' && 'locks' in navigator && typeof BroadcastChannel !== 'undefined'
 
 function look(): void {
   if (!listeners.size) return

@@ -3,6 +3,8 @@ export interface Place {
   title: string
   /** The key behind `g` that leads there. */
   key: string
+  /** Other pages of its own. */
+  also?: readonly string[]
 }
 /** The pages that can be gone to from anywhere, in groups: what is done, what is kept, how it stands. */
 export const GROUPS: readonly (readonly Place[])[] = [
@@ -15,8 +17,7 @@ export const GROUPS: readonly (readonly Place[])[] = [
   [
     { path: '/tables', title: 'Tables', key: 'b' },
     { path: '/files', title: 'Files', key: 'f' },
-    { path: '/credentials', title: 'Credentials', key: 'k' },
-    { path: '/models', title: 'Models', key: 'm' },
+    { path: '/credentials', title: 'Connections', key: 'k', also: ['/models', '/connectors'] },
   ],
   [
     { path: '/overview', title: 'Overview', key: 'o' },
@@ -26,3 +27,15 @@ export const GROUPS: readonly (readonly Place[])[] = [
   ],
 ]
 export const PLACES: readonly Place[] = GROUPS.flat()
+/** Those and the pages within them, as the search finds them. */
+export const ALL: readonly Pick<Place, 'path' | 'title'>[] = [
+  ...PLACES,
+  { path: '/credentials', title: 'Credentials' },
+  { path: '/models', title: 'Models' },
+  { path: '/connectors', title: 'Connectors and actions' },
+]
+
+/** Whether a path lies on a page. */
+export function isAt(place: Place, path: string): boolean {
+  return [place.path, ...(place.also ?? [])].some((one) => path === one || path.startsWith(`${one}/`))
+}

@@ -11,7 +11,7 @@ const HOUR = 3_600_000
 
 /** The time as it goes on, for what is told from now; every half minute. */
 export const present = ref(Date.now())
-window.setInterval(() => document.hidden || (present.value = Date.now()), 30_000)
+if (typeof window !== 'undefined') window.setInterval(() => document.hidden || (present.value = Date.now()), 30_000)
 
 function dated(at: Date, now: Date, time: string): string {
   if (at.toDateString() === now.toDateString()) return time

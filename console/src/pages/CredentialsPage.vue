@@ -6,6 +6,7 @@ import { useRoute } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import CredentialDetail from '../components/CredentialDetail.vue'
 import CredentialForm from '../components/CredentialForm.vue'
+import ConnectionsNav from '../components/ConnectionsNav.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
@@ -70,6 +71,7 @@ function standing(of: Credential): [string, string] {
 </script>
 
 <template>
+  <ConnectionsNav />
   <div class="head">
     <h1>Credentials</h1>
     <p class="quiet">Secrets go in and are used; they never come out again.</p>

@@ -5,6 +5,7 @@ import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import ConnectModel from '../components/ConnectModel.vue'
+import ConnectionsNav from '../components/ConnectionsNav.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TestResult from '../components/TestResult.vue'
@@ -134,6 +135,7 @@ async function remove(name: string): Promise<void> {
 </script>
 
 <template>
+  <ConnectionsNav />
   <div class="head">
     <h1>Models</h1>
     <p class="quiet">Names for models, used by all workflows. Change one here and every workflow follows.</p>

@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import BudgetList from '../components/BudgetList.vue'
 import CreditList from '../components/CreditList.vue'
@@ -94,7 +95,12 @@ const csv = computed(() => `/api/v1/usage.csv?since=${since.value}&by=day&by=wor
     </thead>
     <tbody>
       <tr v-for="one in sorted" :key="String(one[group])">
-        <td class="mono">{{ one[group] || 'none' }}</td>
+        <td class="mono">
+          <RouterLink v-if="group === 'workflow' && one.workflow && !one.workflow.startsWith('(')" :to="`/runs?workflow=${one.workflow}`">{{
+            one.workflow
+          }}</RouterLink>
+          <template v-else>{{ one[group] || 'none' }}</template>
+        </td>
         <td class="num">{{ one.calls }}</td>
         <td class="num wide-only">{{ one.input.toLocaleString() }}</td>
         <td class="num wide-only">{{ one.output.toLocaleString() }}</td>

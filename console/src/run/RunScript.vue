@@ -145,8 +145,8 @@ button.sentence:hover {
   background: var(--bs-tertiary-bg);
   box-shadow: inset 3px 0 var(--bs-primary);
 }
-.faint > * {
-  opacity: 0.65;
+.faint {
+  color: var(--relay-quiet);
 }
 .arm .sentence {
   font-style: italic;

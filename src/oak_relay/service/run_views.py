@@ -85,12 +85,12 @@ class Looker:
     async def look(self) -> Looked:
         """What stands at the top and in the chosen item of each list and loop."""
         found, scopes = Looked(), {self._row.id: [""]}
+        agents: dict[UUID, list[str]] = defaultdict(list)
         while scopes:
             inner: dict[UUID, list[str]] = defaultdict(list)
             for run_id, some in scopes.items():
                 there = await traces.standing(self._connection, self._workspace, run_id, some, _PAGES)
                 found.entries += there
-                agents = []
                 for loop in self.loops(there, run_id):
                     await self.choose(loop)
                     found.loops.append(loop)
@@ -98,13 +98,15 @@ class Looker:
                         home = await self._home(loop, loop.chosen)
                         if home is not None:
                             inner[home].append(f"{loop.path}[{loop.chosen}]")
-                agents = [e.path for e in there if _kind(e) == "agent"]
-                await self._agents(found, there, run_id, agents)
-                await self._sums(found, run_id, agents)
+                some_agents = [e.path for e in there if _kind(e) == "agent"]
+                await self._agents(found, there, run_id, some_agents)
+                agents[run_id] += some_agents
             for run_id, some in inner.items():
                 ended = await traces.ends(self._connection, self._workspace, run_id, some)
                 found.entries += (entry for entries in ended.values() for entry in entries)
             scopes = dict(inner)
+        for run_id in {*agents, *(loop.home for loop in found.loops)}:
+            await self._sums(found, run_id, agents[run_id])
         return found
 
     def loops(self, entries: Iterable[Stored], home: UUID) -> list[_Loop]:

@@ -33,7 +33,7 @@ from oak_relay.service.problems import Problem, missing
 from oak_relay.service.receipts import Cancelled, Why
 from oak_relay.service.searching import search
 from oak_relay.service.shapes import EntryOut, In, LineOut, Moment, RunDetail, RunOut, SpanOut, StartedOut, TraceOut
-from oak_relay.store import artifacts, people, runs, tray, workflows
+from oak_relay.store import artifacts, people, runs, traces, tray, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.intake import Receipt
 from oak_relay.store.pages import Stored
@@ -258,10 +258,10 @@ async def show_trace(
         if row is None:
             raise missing("run", str(run_id))
         _, document = await parts.registry.plan(await raw(connection), row.version_id)
-        entries = await runs.entries(connection, parts.workspace, run_id, after, limit + 1, under)
-        if under and not entries:
-            part = await runs.part_of(connection, parts.workspace, run_id, under)
-            entries = await runs.entries(connection, parts.workspace, part, after, limit + 1, under) if part else []
+        home = await traces.home(connection, parts.workspace, run_id, under or "")
+        entries = []
+        if home is not None:
+            entries = await runs.entries(connection, parts.workspace, home, after, limit + 1, under)
     lines = script(document, (await parts.world()).actions)
     return exact.answer(
         TraceOut(

@@ -1,6 +1,5 @@
 """Runs and what happened in them."""
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -11,7 +10,7 @@ import asyncpg
 from sqlalchemy import ColumnElement, Select, Text, case, cast, exists, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.engine.paths import is_below
+from oak_relay.engine.paths import is_below, scope_of
 from oak_relay.store import artifacts, cancelling, ending, pages
 from oak_relay.store.database import raw
 from oak_relay.store.history import first_id
@@ -191,6 +190,8 @@ async def entries(
         .where(journal.c.workspace_id == workspace, journal.c.run_id == run_id)
         .order_by(journal.c.page)
     )
+    if under:
+        query = query.where((journal.c.scope == scope_of(under)) | func.starts_with(journal.c.scope, under))
     found: list[Stored] = []
     while len(found) < limit:
         rows = list(await connection.execute(query.where(journal.c.page >= first).limit(_PAGES)))
@@ -232,21 +233,6 @@ async def whole(connection: AsyncConnection, workspace: int, text: str | None) -
     if text is None or artifacts.reference(text) is None:
         return text
     return (await artifacts.whole(await raw(connection), workspace, [text]))[text]
-
-
-async def part_of(connection: AsyncConnection, workspace: int, run_id: UUID, path: str) -> UUID | None:
-    """The part of a run's long list that an item stands in: `list[137]` in `list[100:200]`."""
-    found = re.match(r"^(.*)\[(\d+)\]", path)
-    if found is None:
-        return None
-    query = select(run.c.id, run.c.parent_path).where(
-        run.c.workspace_id == workspace, run.c.parent_id == run_id, run.c.kind == "part"
-    )
-    for row in await connection.execute(query.where(run.c.parent_path.startswith(f"{found[1]}[", autoescape=True))):
-        bounds = re.search(r"\[(\d+):(\d+)\]$", row.parent_path)
-        if bounds and int(bounds[1]) <= int(found[2]) < int(bounds[2]):
-            return row.id
-    return None
 
 
 async def place(connection: AsyncConnection, workspace: int, run_id: UUID) -> object | None:

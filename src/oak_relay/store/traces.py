@@ -23,6 +23,8 @@ from oak_relay.store.tables import journal, run
 
 _PART = re.compile(r"\[(\d+):(\d+)\]$")
 _ITEM = re.compile(r"\[\d+\]")
+_DEEPEST = 64
+"""Lists within lists in a path, at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -253,17 +255,20 @@ async def home(connection: AsyncConnection, workspace: int, run_id: UUID, path: 
     """The run in whose journal a place of a run stands: itself, or the one that walks the part of a long list with it; None
     when no part with it was begun."""
     at = 0
-    while found := _ITEM.search(path, at):
+    for _ in range(_DEEPEST):
+        found = _ITEM.search(path, at)
+        if found is None:
+            return run_id
         loop, number, at = path[: found.start()], int(found.group()[1:-1]), found.end()
         if "/" in loop:
-            break
+            return run_id
         some = await parts(connection, workspace, run_id, loop)
         if some:
             within = next((part for part in some if part.first <= number < part.end), None)
             if within is None:
                 return None
             run_id = within.id
-    return run_id
+    return None
 
 
 async def filled(connection: AsyncConnection, workspace: int, entry: Stored) -> Stored:
