@@ -166,6 +166,7 @@ describe('which runs are asked for', () => {
       since: '2031-04-01T06:00:00.000Z',
     })
     expect(asked({ from: 'nonsense', until: '', since: '-3' })).toMatchObject({ since: undefined, until: undefined })
+    expect(asked({ state: 'open' }).state).toEqual(['queued', 'running', 'waiting'])
     expect(asked({ state: 'held' })).toMatchObject({ held: true, state: undefined })
   })
 })

@@ -96,7 +96,7 @@ const stands: Record<string, string> = { within: '', warned: 'nearly spent', spe
         <RouterLink v-if="sum.failed" :to="`/runs?state=failed${since ? `&since=${since}` : ''}`" class="bad">✗ {{ sum.failed }} failed</RouterLink>
         <span v-else class="quiet">none failed</span>
         <span v-if="sum.cancelled" class="quiet">{{ sum.cancelled }} cancelled</span>
-        <RouterLink v-if="sum.open" to="/runs?state=running">{{ sum.open }} not ended</RouterLink>
+        <RouterLink v-if="sum.open" to="/runs?state=open" class="runs">{{ sum.open }} not ended</RouterLink>
         <RouterLink v-if="overview.data.value.waiting" to="/tray" class="waits"
           >◷ {{ overview.data.value.waiting }} {{ overview.data.value.waiting === 1 ? 'question waits' : 'questions wait' }} in the tray</RouterLink
         >
@@ -190,6 +190,9 @@ const stands: Record<string, string> = { within: '', warned: 'nearly spent', spe
 .bad,
 .spent {
   color: var(--relay-failed);
+}
+.runs {
+  color: var(--relay-running);
 }
 .waits,
 .warned {

@@ -35,6 +35,7 @@ const names = computed(() => [
 ])
 const states = [
   { value: '', text: 'any state' },
+  { value: 'open', text: 'not ended' },
   ...['queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled', 'set aside'].map((s) => ({ value: s, text: s })),
   { value: 'unmended', text: 'failed, not mended' },
   { value: 'held', text: 'held after a restore' },

@@ -12,7 +12,7 @@ type Query = NonNullable<operations['list_runs']['parameters']['query']>
 /** What is asked of the service for a filter. `since` counts hours back; `from` and `until` are moments of the viewer's clock. */
 export function asked(filter: Filter, now = Date.now()): Query {
   const { state: one, since, from, until, error_kind: kind, ...rest } = filter
-  const state = one === 'unmended' ? 'failed' : one === 'held' ? undefined : one
+  const states = one === 'open' ? ['queued', 'running', 'waiting'] : one === 'unmended' ? ['failed'] : one && one !== 'held' ? [one] : undefined
   const moment = (text: string | undefined) => {
     const at = text ? new Date(text) : null
     return at && !Number.isNaN(at.getTime()) ? at.toISOString() : undefined
@@ -20,7 +20,7 @@ export function asked(filter: Filter, now = Date.now()): Query {
   return {
     ...rest,
     error_kind: kind as Query['error_kind'],
-    state: state ? ([state] as Query['state']) : undefined,
+    state: states as Query['state'],
     mended: one === 'unmended' ? false : undefined,
     held: one === 'held' || undefined,
     since: Number(since) > 0 ? new Date(now - Number(since) * 3600_000).toISOString() : moment(from),
