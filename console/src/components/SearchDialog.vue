@@ -5,6 +5,7 @@ import { computed, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data } from '../api/client'
 import { useChoosing } from '../lib/choosing'
+import { every } from '../lib/lists'
 import { moment } from '../lib/times'
 import { ALL } from '../lib/places'
 import { type Find, findsHere, matching } from '../lib/seeking'
@@ -31,6 +32,16 @@ const runs = useQuery({
   queryKey: ['search', 'runs', asked],
   enabled: () => open.value && ID.test(asked.value),
   queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { id: asked.value, limit: 5 } } })),
+})
+const tables = useQuery({
+  queryKey: ['tables', 'all'],
+  enabled: () => open.value,
+  queryFn: () => every((query) => data(api.GET('/api/v1/tables', { params: { query } }))),
+})
+const actions = useQuery({
+  queryKey: ['actions'],
+  enabled: () => open.value,
+  queryFn: () => every((query) => data(api.GET('/api/v1/actions', { params: { query } }))),
 })
 const to = (path: string) => () => router.push(path)
 const groups = computed<{ title: string; finds: Find[] }[]>(() => {
@@ -64,6 +75,26 @@ const groups = computed<{ title: string; finds: Find[] }[]>(() => {
             ]
           : []),
       ],
+    },
+    {
+      title: 'Tables',
+      finds: words
+        ? matching(
+            (tables.data.value ?? []).map((one) => ({ key: one.name, title: one.name, about: `${one.rows} rows`, go: to(`/tables/${one.name}`) })),
+            words,
+            5,
+          )
+        : [],
+    },
+    {
+      title: 'Actions',
+      finds: words
+        ? matching(
+            (actions.data.value ?? []).map((one) => ({ key: one.name, title: one.name, about: one.title, go: to(`/connectors?action=${one.name}`) })),
+            words,
+            5,
+          )
+        : [],
     },
     { title: 'Pages', finds: words ? matching(pages, words, 7) : pages },
   ].filter((one) => one.finds.length)
@@ -103,11 +134,11 @@ watch(
       v-model="typed"
       class="form-control"
       role="combobox"
-      aria-label="Search for a line, a workflow, a run or a page"
+      aria-label="Search for a line, a workflow, a run, a table, an action or a page"
       aria-expanded="true"
       aria-controls="finds"
       :aria-activedescendant="`find-${at}`"
-      placeholder="A line, a workflow, a run’s id, a page"
+      placeholder="A line, a workflow, a run’s id, a table, an action, a page"
       autocomplete="off"
       @input="at = 0"
       @keydown="key" />

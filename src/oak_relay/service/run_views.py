@@ -37,8 +37,8 @@ from oak_relay.store.pages import Stored
 from oak_relay.store.traces import Items, Spent
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/runs/{run_id:uuid}", tags=["runs"])
-_PAGES = 400
-"""Pages of a journal that are read for one scope."""
+_PAGES, _INSIDE = 4_000, 400
+"""Pages of a journal that are read for the scopes of one level, and for what lies in an agent: its last ones."""
 _OPEN = 64
 """Items under way into which is looked, to see how each stands."""
 _ATTEMPTS = 20
@@ -164,7 +164,7 @@ class Looker:
         ended = {e.path for e in there if e.path.endswith("#end")}
         for path in agents:
             if f"{path}#end" not in ended:
-                inside = await traces.below(self._connection, self._workspace, run_id, path, _PAGES, False)
+                inside = await traces.below(self._connection, self._workspace, run_id, path, _INSIDE, False)
                 told = next((s for s in spans(entries_of(inside), self.over) if s.path == path), None)
                 if told is not None:
                     found.within[path] = Within(state=told.state)
@@ -322,8 +322,11 @@ async def show_record(run_id: UUID, parts: PartsDep, _: CallerDep, path: Path) -
         if home is not None and (
             kind == "agent" or not own
         ):  # an item that never came to its end tells by what is in it
-            inside = await traces.below(connection, parts.workspace, home, path, _PAGES, False)
-            own = [e for e in inside if is_below(e.path, path)]
+            inside = await traces.below(connection, parts.workspace, home, path, _INSIDE, False)
+            seen = {entry.seq for entry in own}
+            own = sorted(
+                [*own, *(e for e in inside if is_below(e.path, path) and e.seq not in seen)], key=lambda e: e.seq
+            )
         elif home is not None and kind in ("each", "repeat"):
             looker = Looker(connection, parts.workspace, row, path)
             [loop] = looker.loops(own, home)

@@ -98,15 +98,15 @@ async def ends(
 async def below(
     connection: AsyncConnection, workspace: int, run_id: UUID, path: str, most: int, loop: bool
 ) -> list[Stored]:
-    """What stands at a place and within it, `most` pages at most. Of a `loop` only what stands at the place itself."""
-    within = journal.c.scope == scope_of(path)
+    """What stands at a place and within it, in order: the last `most` pages of it. Of a `loop` only what stands at the place
+    itself."""
+    named = func.strpos(journal.c.entries, f'"{path}') > 0  # as paths stand in pages: they need no escape
+    within = and_(journal.c.scope == scope_of(path), named)
     if not loop:
-        inside = func.starts_with(journal.c.scope, path)
-        within = or_(within, inside)
-    rows = await connection.execute(
-        select(*_READ).where(_mine(workspace, run_id), within).order_by(journal.c.page).limit(most)
-    )
-    return [entry for row in rows for entry in pages.entries_of(dict(row._mapping))]
+        within = or_(within, func.starts_with(journal.c.scope, path))
+    query = select(*_READ).where(_mine(workspace, run_id), within).order_by(journal.c.page.desc()).limit(most)
+    rows = list(await connection.execute(query))
+    return [entry for row in reversed(rows) for entry in pages.entries_of(dict(row._mapping))]
 
 
 async def spent(connection: AsyncConnection, workspace: int, run_id: UUID, places: Sequence[str]) -> dict[str, Spent]:
