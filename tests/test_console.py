@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from oak_relay.client import Client
-from tests.browsing import browser, sign_in
+from tests.browsing import browser, faults, sign_in
 from tests.conftest import MODEL_KEY, Processes, seed_agents, until
 
 __all__ = ["browser"]
@@ -86,6 +86,7 @@ def test_a_prompt_is_edited_made_live_and_the_next_run_appears_by_itself(
     page.get_by_role("button", name="Switch on").click()
     price = page.get_by_role("dialog", name="Before it is on")
     expect(price).to_contain_text("costs")
+    assert faults(page) == []
     price.get_by_role("button", name="Switch on").click()
     expect(page.get_by_role("status").filter(has_text="On, with version")).to_be_visible()
     run_id = guest_writes(oak, "Is breakfast included?", "kim@guests.example")
@@ -254,6 +255,7 @@ def test_a_run_is_redone_from_a_step_after_saying_what_is_kept(page: Page, oak: 
     expect(dialog.get_by_label("where it failed, b")).to_be_checked()
     dialog.get_by_label("Version").select_option(label="version 2, the newest draft")
     expect(dialog).to_contain_text("Kept: a")
+    assert faults(page) == []
     dialog.get_by_role("button", name="Run again").click()
     expect(page.get_by_text("again, from where it failed, of")).to_be_visible()
     expect(page.get_by_role("heading", name="succeeded")).to_be_visible()
@@ -278,6 +280,10 @@ def test_items_of_a_long_list_are_stepped_through(page: Page, oak: Processes, cl
     page.get_by_role("button", name="Set v").click()
     expect(page.get_by_label("Record of the chosen step")).to_contain_text("hut 298")
     expect(page).to_have_url(re.compile(r"step=m%5B298%5D\.x|step=m\[298\]\.x"))
+    page.keyboard.press("ArrowUp")  # from line to line, as in a text
+    expect(page.get_by_label("Record of the chosen step").get_by_role("heading").first).to_contain_text("For each n")
+    page.keyboard.press("ArrowDown")
+    expect(page.get_by_label("Record of the chosen step").get_by_role("heading").first).to_contain_text("Set v")
     page.reload()
     expect(page.get_by_label("Record of the chosen step")).to_contain_text("hut 298")
     page.get_by_role("button", name="item 299 of 300").click()

@@ -128,11 +128,14 @@ def test_rows_are_written_taken_back_and_start_a_workflow(page: Page, oak: Proce
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Workflow").select_option(name)
     expect(dialog.get_by_role("textbox").first).to_have_value("Glasswater")
+    assert faults(page) == []
     dialog.get_by_role("button", name="Start", exact=True).click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
     assert client.runs(workflow=name)[0].state in ("queued", "running", "succeeded")
     page.goto(f"{oak.url}/tables/larders")
     page.get_by_role("button", name="Remove…").click()
+    expect(page.get_by_role("button", name="Remove it")).to_be_visible()
+    assert faults(page) == []
     page.get_by_role("button", name="Remove it").click()
     expect(page).to_have_url(f"{oak.url}/tables")
     assert "larders" not in [table.name for table in client.tables()]

@@ -157,6 +157,7 @@ async def runs(oak: Face, name: str) -> None:
     assert (seen.spans[0].path, seen.loops) == ("kept", [])
     text = (await oak.workflow(name)).text
     assert (await oak.price(text)).runs > 0
+    assert "OAK_RELAY_CURRENCY" in [one.name for one in await oak.service_settings(limit=200)]
     told = await oak.overview(hours=2)
     assert len(told.hours) == 2 and sum(hour.succeeded for hour in told.hours) > 0
     assert (await oak.counts()).connections == 0

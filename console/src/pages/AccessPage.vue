@@ -37,6 +37,10 @@ const {
   error: tokensFailure,
   isPending,
 } = useQuery({ queryKey: ['tokens'], queryFn: () => every((query) => data(api.GET('/api/v1/tokens', { params: { query } }))) })
+const { data: settings, error: settingsFailure } = useQuery({
+  queryKey: ['settings'],
+  queryFn: () => every((query) => data(api.GET('/api/v1/settings', { params: { query } }))),
+})
 const { act: onSessions, busy: sessionBusy, problem: sessionProblem } = useAct('sessions')
 const { act: onTokens, busy: tokenBusy, problem: tokenProblem } = useAct('tokens')
 
@@ -172,6 +176,28 @@ const may = (token: Schemas['TokenOut']) => (token.rights?.join(', ') ?? 'everyt
           <td class="num">
             <BButton size="sm" variant="link" class="text-danger" :disabled="tokenBusy === token.id" @click="revoke(token)">Revoke</BButton>
           </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+
+  <section aria-labelledby="service-title">
+    <h2 id="service-title">The service</h2>
+    <p class="quiet">Set by its environment, or in the file oak-relay.toml, when it starts.</p>
+    <ProblemNote v-if="settingsFailure" :problem="settingsFailure" />
+    <table v-else class="table table-sm">
+      <thead>
+        <tr>
+          <th>Setting</th>
+          <th>It is</th>
+          <th class="wide-only">What it does</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="one in settings" :key="one.name">
+          <td class="mono agent">{{ one.name }}</td>
+          <td class="agent">{{ one.value || '–' }}<span v-if="!one.own" class="quiet"> as it comes</span></td>
+          <td class="wide-only quiet">{{ one.about }}</td>
         </tr>
       </tbody>
     </table>

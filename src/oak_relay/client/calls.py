@@ -274,6 +274,11 @@ def trace(run_id: UUID | str, under: str | None, after: int, limit: int) -> Call
     )
 
 
+def service_settings(part: Part) -> Call[Page[results.Setting]]:
+    """How the service is set."""
+    return Call("GET", _at("settings"), _page(results.Setting), part())
+
+
 def price(text: str) -> Call[results.Price]:
     """What a workflow will cost."""
     return Call("POST", _at("workflows", "price"), _one(results.Price), body={"text": text})

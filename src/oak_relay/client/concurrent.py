@@ -207,6 +207,10 @@ class AsyncClient:
         """Everything a run did; `under` a path only what lies there, `after` the `next` of the page before."""
         return await self._send(calls.trace(run_id, under, after, limit))
 
+    async def service_settings(self, limit: int | None = None, after: str | None = None) -> Page[results.Setting]:
+        """What can be set of the service when it starts, and how it is; of secrets only whether they are."""
+        return await self._send(calls.service_settings(Part(limit, after)))
+
     async def price(self, text: str) -> results.Price:
         """What the workflow of a document will cost, by its runs or by what was tried of it, before it is put on."""
         return await self._send(calls.price(text))

@@ -811,6 +811,15 @@ class Token(Result):
     secret: str | None
 
 
+class Setting(Result):
+    """Something that can be set of the service; `own` where it is not left as it comes."""
+
+    name: str
+    value: str
+    about: str
+    own: bool
+
+
 class Session(Result):
     id: UUID
     created_at: datetime

@@ -28,6 +28,7 @@ from oak_relay.service import (
     agents,
     built,
     catalogue,
+    configured,
     connecting,
     consenting,
     credentials,
@@ -71,6 +72,7 @@ _SILENT = 15.0
 
 _RESOURCES = (
     access,
+    configured,
     addresses,
     agents,
     again,

@@ -47,7 +47,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "POST /models/{name}/test", "POST /model-servers/look", "POST /model-servers/connect", "GET /model-servers", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables/{name}/import", "POST /tables",
         "DELETE /tables/{name}",
     ),
-    "manage": ("GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),
+    "manage": ("GET /settings", "GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),
 }  # fmt: skip
 _OF_ITSELF = ("GET /session", "DELETE /session")
 """Of these, what a token may too that is limited to some rights."""

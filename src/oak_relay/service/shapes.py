@@ -901,6 +901,15 @@ class SessionOut(BaseModel):
     release: str = Field(description="Of the service.")
 
 
+class SettingOut(BaseModel):
+    """Something that can be set of the service; `own` where it is not left as it comes."""
+
+    name: str
+    value: str
+    about: str
+    own: bool
+
+
 class QuestionOut(BaseModel):
     """Something that waits for a person. `alike` counts the open questions that can be answered together."""
 
