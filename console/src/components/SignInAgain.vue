@@ -29,7 +29,15 @@ function leave(): void {
 </script>
 
 <template>
-  <BModal :model-value="true" title="Your session is over" no-footer no-close-on-backdrop no-close-on-esc hide-header-close>
+  <BModal
+    title-tag="h2"
+    title-class="fs-5"
+    :model-value="true"
+    title="Your session is over"
+    no-footer
+    no-close-on-backdrop
+    no-close-on-esc
+    hide-header-close>
     <p>What you have written is still here. Sign in again, and go on.</p>
     <form @submit.prevent="signIn">
       <label for="again">Password of {{ name }}</label>

@@ -57,7 +57,16 @@ async function start(): Promise<void> {
 </script>
 
 <template>
-  <BModal v-model="shown" title="Start a run" size="lg" ok-title="Start" :ok-disabled="!!wrong" cancel-title="Not now" @ok.prevent="start">
+  <BModal
+    title-tag="h2"
+    title-class="fs-5"
+    v-model="shown"
+    title="Start a run"
+    size="lg"
+    ok-title="Start"
+    :ok-disabled="!!wrong"
+    cancel-title="Not now"
+    @ok.prevent="start">
     <p>{{ unsaved ? 'Your changes are saved first, as a new version.' : `Version ${version} runs with this input.` }}</p>
     <label v-if="sources.length > 1" class="d-block mb-2">
       Input from <BFormSelect v-model="source" :options="sources" size="sm" class="w-auto d-inline-block" />
