@@ -92,7 +92,7 @@ function byHand(): void {
 </script>
 
 <template>
-  <BModal title-tag="h2" title-class="fs-5" v-model="open" title="Connect a model" size="lg" no-footer>
+  <BModal v-model="open" title-tag="h2" title-class="fs-5" title="Connect a model" size="lg" no-footer>
     <form v-if="!server" @submit.prevent="look">
       <template v-if="nearby.data.value?.length">
         <p class="mb-1">Found on the machine of this service:</p>

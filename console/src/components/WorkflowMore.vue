@@ -50,9 +50,9 @@ async function go(): Promise<void> {
   <BButton variant="link" class="text-danger" @click="ask('remove')">Remove…</BButton>
   <span v-if="said" role="status" class="said">{{ said }}</span>
   <BModal
+    v-model="open"
     title-tag="h2"
     title-class="fs-5"
-    v-model="open"
     :title="what ? titles[what] : ''"
     :ok-title="what === 'remove' ? 'Remove' : what === 'rename' ? 'Rename' : 'Duplicate'"
     :ok-variant="what === 'remove' ? 'danger' : 'primary'"

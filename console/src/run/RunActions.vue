@@ -93,7 +93,7 @@ const keep = () =>
     <span v-if="said" role="status" class="quiet">{{ said }}</span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" />
-  <BModal title-tag="h2" title-class="fs-5" v-model="asking" title="Run again" ok-title="Run again" :ok-disabled="!kept" @ok.prevent="begin">
+  <BModal v-model="asking" title-tag="h2" title-class="fs-5" title="Run again" ok-title="Run again" :ok-disabled="!kept" @ok.prevent="begin">
     <fieldset>
       <legend>From</legend>
       <label><input v-model="from" type="radio" value="start" /> the start</label>
@@ -123,7 +123,7 @@ const keep = () =>
     </template>
     <p class="quiet">A new run is made; this one stays as it is.</p>
   </BModal>
-  <BModal title-tag="h2" title-class="fs-5" v-model="keeping" title="Keep as sample" ok-title="Keep" :ok-disabled="!name" @ok.prevent="keep">
+  <BModal v-model="keeping" title-tag="h2" title-class="fs-5" title="Keep as sample" ok-title="Keep" :ok-disabled="!name" @ok.prevent="keep">
     <p>{{ state === 'succeeded' ? `What ${path} gave` : 'The event' }} is kept for trying steps of {{ run.workflow }}.</p>
     <BFormInput v-model="name" placeholder="a name for it" aria-label="Name of the sample" @keydown.enter.prevent="keep" />
   </BModal>

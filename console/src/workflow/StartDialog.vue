@@ -58,9 +58,9 @@ async function start(): Promise<void> {
 
 <template>
   <BModal
+    v-model="shown"
     title-tag="h2"
     title-class="fs-5"
-    v-model="shown"
     title="Start a run"
     size="lg"
     ok-title="Start"
