@@ -7,7 +7,7 @@ import RestoreNote from './components/RestoreNote.vue'
 import { away } from './lib/live'
 import PageNav from './components/PageNav.vue'
 import ToastArea from './components/ToastArea.vue'
-import { askWho, signOut, wasIn, who } from './lib/session'
+import { askWho, signOut, who } from './lib/session'
 import { otherTheme, theme } from './lib/theme'
 import { useGlobalKeys } from './lib/keys'
 import { question } from './lib/sure'
@@ -48,7 +48,7 @@ onMounted(async () => {
   <RouterView v-if="route.meta.open" />
   <main v-else-if="problem"><ProblemNote :problem="problem" /></main>
   <SignInPage v-else-if="who === null" />
-  <template v-else-if="who || wasIn">
+  <template v-else-if="who">
     <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
     <header>
       <RouterLink to="/" class="name">Oak Relay</RouterLink>
@@ -59,7 +59,7 @@ onMounted(async () => {
         <button type="button" class="btn btn-link btn-sm" :title="`signed in as ${who}`" @click="signOut">Sign out</button>
       </div>
     </header>
-    <SignInAgain v-if="expired && who" :name="who" />
+    <SignInAgain v-if="expired" :name="who" />
     <p v-if="away" class="away" role="status">The service is not heard of. What is shown may be old; it is looked for again by itself.</p>
     <main id="content" tabindex="-1">
       <RestoreNote /><ProblemNote v-if="unloaded" :problem="notLoaded" :again="load" /><RouterView

@@ -4,7 +4,8 @@ import { money } from '../src/lib/format'
 import { isWritten, tableOf } from '../src/lib/reading'
 import { duration, moment, passing } from '../src/lib/times'
 import { changes, pairs } from '../src/run/compare'
-import { asked } from '../src/run/runs'
+import type { Run } from '../src/api/client'
+import { asked, mayFit } from '../src/run/runs'
 import { type Brief, chosenPath, type Line, type Loop, rows } from '../src/run/timeline'
 
 const line = (trace: string, kind = 'set', path = trace, depth = 0): Line => ({
@@ -159,6 +160,12 @@ describe('what is read', () => {
 })
 
 describe('which runs are asked for', () => {
+  it('takes a new run for one of them where it may be', () => {
+    const run = { kind: 'run', workflow: 'larder', subject: 'jo', state: 'failed' } as Run
+    expect([{}, { workflow: 'larder' }, { state: 'failed', text: 'any' }, { state: 'unmended' }].every((filter) => mayFit(run, filter))).toBe(true)
+    expect([{ workflow: 'other' }, { subject: 'bo' }, { state: 'open' }].some((filter) => mayFit(run, filter))).toBe(false)
+    expect(mayFit({ ...run, kind: 'part' } as Run, {})).toBe(false)
+  })
   it('follows the filter, and forgets what is no moment', () => {
     expect(asked({ state: 'unmended', since: '24' }, Date.parse('2031-04-02T06:00:00Z'))).toMatchObject({
       state: ['failed'],

@@ -3,7 +3,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { api, data, expired } from '../api/client'
-import { known, who } from '../lib/session'
+import { known, nobody } from '../lib/session'
 import ProblemNote from './ProblemNote.vue'
 
 /** Asks for the password where a session is over; what is on the page stays. */
@@ -24,7 +24,7 @@ async function signIn(): Promise<void> {
 }
 function leave(): void {
   expired.value = false
-  who.value = null
+  nobody()
 }
 </script>
 

@@ -8,7 +8,7 @@ import { who } from './session'
 export function useCounts() {
   const query = useQuery({
     queryKey: ['counts'],
-    enabled: () => who.value !== null,
+    enabled: () => !!who.value,
     queryFn: () => data(api.GET('/api/v1/counts')),
     refetchInterval: 30_000,
   })

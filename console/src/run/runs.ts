@@ -7,6 +7,7 @@ import { useLive, useSoon } from '../lib/live'
 
 export const KEYS = ['workflow', 'state', 'subject', 'text', 'error_kind', 'since', 'from', 'until'] as const
 export type Filter = Partial<Record<(typeof KEYS)[number], string>>
+const MOST_KEPT = 1000
 type Query = NonNullable<operations['list_runs']['parameters']['query']>
 
 /** What is asked of the service for a filter. `since` counts hours back; `from` and `until` are moments of the viewer's clock. */
@@ -26,6 +27,15 @@ export function asked(filter: Filter, now = Date.now()): Query {
     since: Number(since) > 0 ? new Date(now - Number(since) * 3600_000).toISOString() : moment(from),
     until: moment(until),
   }
+}
+
+/** Whether a run may belong to what a filter shows, as far as it can be told without asking. */
+export function mayFit(run: Run, filter: Filter): boolean {
+  if (run.kind === 'part') return false
+  if (filter.workflow && run.workflow !== filter.workflow) return false
+  if (filter.subject && run.subject !== filter.subject) return false
+  const { state } = asked(filter)
+  return !state || (state as string[]).includes(run.state)
 }
 
 /** Runs that fit a filter, kept as they are now: those that are shown change in place; new ones come by themselves, unless somebody is at
@@ -54,18 +64,23 @@ export function useRuns(filter: Ref<Filter>, busy: Ref<boolean>) {
     const some = came
     came = new Map()
     const shown = new Set(list.items.value.map((run) => run.id))
-    const unknown = [...some.values()].filter((run) => !shown.has(run.id) && run.kind !== 'part')
-    if (some.size > unknown.length)
+    const unknown = [...some.values()].filter((run) => !shown.has(run.id) && mayFit(run, filter.value))
+    if ([...some.keys()].some((id) => shown.has(id)))
       client.setQueryData<InfiniteData<Part<Run>>>(
         ['runs', filter.value],
         (old) => old && { ...old, pages: old.pages.map((page) => ({ ...page, items: page.items.map((run) => some.get(run.id) ?? run) })) },
       )
+    if ([...some.values()].some((run) => shown.has(run.id) && !mayFit(run, filter.value))) soon() // it has left the list
     if (!unknown.length) return
     if (holds()) fresh.value = new Set([...fresh.value, ...unknown.map((run) => run.id)].slice(0, 1000))
     else soon()
   }
   useLive({
     run: (run) => {
+      if (came.size >= MOST_KEPT) {
+        came.clear() // nobody looks for long: the list is asked for when somebody does
+        soon()
+      }
       came.set(run.id, run)
       frame ||= requestAnimationFrame(place)
     },
