@@ -75,6 +75,7 @@ const stands: Record<string, string> = { within: '', warned: 'nearly spent', spe
   <div class="head">
     <h1>Overview</h1>
     <BFormSelect
+      v-if="!nothing"
       v-model="hours"
       size="sm"
       class="narrow"
