@@ -221,8 +221,8 @@ def test_a_question_is_answered_in_the_tray_with_one_key(page: Page, oak: Proces
     expect(card.get_by_role("button", name="approve")).to_be_enabled()
     card.focus()
     page.keyboard.press("1")
-    expect(card).to_have_count(0, timeout=20_000)  # five seconds are for taking it back
-    page.get_by_label("State").select_option("answered")
+    expect(page.get_by_role("button", name="Undo")).to_be_visible()
+    page.goto(f"{oak.url}/tray?state=answered")  # whoever leaves meanwhile has answered
     expect(page.get_by_role("article").filter(has_text="kit@guests.example")).to_contain_text("approve")
     assert client.run(run_id).run.workflow == "booking-triage"
     assert client._bound(client.run(run_id).run.model_dump()).wait().state == "succeeded"

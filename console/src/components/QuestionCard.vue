@@ -20,7 +20,7 @@ export interface Given {
   alike: boolean
 }
 
-const props = defineProps<{ question: Question; open: boolean; send: (given: Given) => Promise<void> }>()
+const props = defineProps<{ question: Question; open: boolean; send: (given: Given, leaving?: boolean) => Promise<void> }>()
 const form = computed(() => props.question.form as Schema | null)
 const given = ref<unknown>(form.value ? { ...defaults(form.value), ...((form.value.default ?? {}) as object) } : undefined)
 const wrong = ref('')
@@ -52,7 +52,7 @@ async function answer(choice: string | null, byKey = false): Promise<void> {
     const given = { choice, data: data(choice), text: remark.value || null, alike: alike.value }
     if (byKey) {
       leaving.value = choice ?? ''
-      await later(`Answered: ${choice}.`, () => props.send(given))
+      await later(`Answered: ${choice}.`, (leaving) => props.send(given, leaving))
       leaving.value = ''
     } else await props.send(given)
   } catch (error) {

@@ -28,12 +28,12 @@ export function toast(text: string, more: { undo?: () => void; failed?: boolean;
   return id
 }
 
-const pending = new Set<() => void>()
-window.addEventListener('pagehide', () => [...pending].forEach((work) => work()))
+const pending = new Set<(leaving: boolean) => void>()
+window.addEventListener('pagehide', () => [...pending].forEach((go) => go(true)))
 
 /** Do something in five seconds, unless it is taken back meanwhile; at once when the page is left. Gives whether it was done; what it
- * throws is told. */
-export function later(text: string, work: () => Promise<unknown>, seconds = 5): Promise<boolean> {
+ * throws is told. `leaving`: the page is gone before there is an answer. */
+export function later(text: string, work: (leaving: boolean) => Promise<unknown>, seconds = 5): Promise<boolean> {
   return new Promise((resolve) => {
     let over = false
     const close = () => {
@@ -44,9 +44,9 @@ export function later(text: string, work: () => Promise<unknown>, seconds = 5): 
       drop(id)
       return true
     }
-    const go = () => {
+    const go = (leaving: boolean) => {
       if (!close()) return
-      work().then(
+      work(leaving).then(
         () => resolve(true),
         (error: Error) => {
           toast(error.message, { failed: true })
@@ -55,7 +55,7 @@ export function later(text: string, work: () => Promise<unknown>, seconds = 5): 
       )
     }
     const undo = () => close() && resolve(false)
-    const timer = window.setTimeout(go, seconds * 1000)
+    const timer = window.setTimeout(() => go(false), seconds * 1000)
     pending.add(go)
     const id = toast(text, { undo, for: seconds * 1000 })
   })

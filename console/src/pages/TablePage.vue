@@ -91,7 +91,7 @@ async function add(): Promise<void> {
 }
 async function remove(row: Row): Promise<void> {
   gone.value = [...gone.value, row.id]
-  await later('The row is removed.', () => data(api.DELETE('/api/v1/tables/{name}/rows/{row_id}', { params: path(row) })))
+  await later('The row is removed.', (keepalive) => data(api.DELETE('/api/v1/tables/{name}/rows/{row_id}', { params: path(row), keepalive })))
   await again()
   gone.value = gone.value.filter((id) => id !== row.id)
 }

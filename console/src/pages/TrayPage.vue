@@ -29,8 +29,8 @@ const look = () => void client.invalidateQueries({ queryKey: ['tray'] }, { cance
 const soon = useSoon(look)
 useLive({ run: soon, many: soon })
 
-async function send(question: Question, given: Given): Promise<void> {
-  await data(api.POST('/api/v1/tray/{question_id}/answer', { params: { path: { question_id: question.id } }, body: given }))
+async function send(question: Question, given: Given, keepalive = false): Promise<void> {
+  await data(api.POST('/api/v1/tray/{question_id}/answer', { params: { path: { question_id: question.id } }, body: given, keepalive }))
   look()
 }
 </script>
@@ -54,7 +54,7 @@ async function send(question: Question, given: Given): Promise<void> {
       :key="question.id"
       :question="question"
       :open="question.state === 'open'"
-      :send="(given) => send(question, given)" />
+      :send="(given, leaving) => send(question, given, leaving)" />
     <MoreButton :list="questions" />
   </template>
 </template>
