@@ -282,6 +282,10 @@ def test_items_of_a_long_list_are_stepped_through(page: Page, oak: Processes, cl
     expect(page).to_have_url(re.compile(r"step=m%5B298%5D\.x|step=m\[298\]\.x"))
     page.keyboard.press("ArrowUp")  # from line to line, as in a text
     expect(page.get_by_label("Record of the chosen step").get_by_role("heading").first).to_contain_text("For each n")
+    expect(page).to_have_url(re.compile(r"step=m(&|$)"))
+    page.reload()  # the list is chosen, and stays open at the item
+    expect(page.get_by_role("button", name="item 299 of 300")).to_be_visible()
+    page.get_by_role("button", name="For each n").click()
     page.keyboard.press("ArrowDown")
     expect(page.get_by_label("Record of the chosen step").get_by_role("heading").first).to_contain_text("Set v")
     page.reload()

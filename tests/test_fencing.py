@@ -12,6 +12,7 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
+import pytest
 import uuid_utils.compat as uuids
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -244,6 +245,41 @@ async def test_a_claim_whose_answer_is_late_counts_only_if_it_still_holds(new_da
         await owner.write()
         assert owner.landed == []
         assert await owner.connection.fetchval("SELECT count(*) FROM entry") == 0
+    finally:
+        await owner.end()
+        await database.close()
+
+
+async def test_a_claim_made_while_the_writer_looks_what_is_its_own_is_kept(
+    new_database: Callable[[], str], monkeypatch: pytest.MonkeyPatch
+):
+    """The answer is from before the claim: it says nothing of it, and no run is left to nobody."""
+    database = Database(new_database())
+    await ensure_workflow(database)
+    owner = Owner(database)
+    await owner.begin()
+    look = journal.owned
+
+    async def late(connection: asyncpg.Connection, workspace: int, worker: UUID) -> tuple[int, dict[UUID, int]]:
+        found = await look(connection, workspace, worker)
+        await owner.claim()
+        return found
+
+    try:
+        await intake.accept(owner.connection, MAIN_WORKSPACE, await new_runs(database, 1))
+        await owner.claim()
+        [old] = owner.walks
+        await epoch.hold(owner.connection, MAIN_WORKSPACE)
+        await epoch.release(owner.connection, MAIN_WORKSPACE)
+        await intake.accept(owner.connection, MAIN_WORKSPACE, await new_runs(database, 2))
+        monkeypatch.setattr(journal, "owned", late)
+        await (
+            owner.write()
+        )  # under the former claim: it is looked whose the run is, and all three are claimed meanwhile
+        mine = set(owner.walks)
+        assert len(mine) == 3 and old in mine
+        await owner.write()
+        assert {run_id for run_id, _, _ in owner.landed} == mine
     finally:
         await owner.end()
         await database.close()

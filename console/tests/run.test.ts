@@ -6,7 +6,7 @@ import { duration, moment, passing } from '../src/lib/times'
 import { changes, pairs } from '../src/run/compare'
 import type { Run } from '../src/api/client'
 import { asked, mayFit } from '../src/run/runs'
-import { type Brief, chosenPath, type Line, type Loop, rows } from '../src/run/timeline'
+import { type Brief, chosenPath, isAround, type Line, type Loop, rows } from '../src/run/timeline'
 
 const line = (trace: string, kind = 'set', path = trace, depth = 0): Line => ({
   number: '1',
@@ -176,4 +176,18 @@ describe('which runs are asked for', () => {
     expect(asked({ state: 'open' }).state).toEqual(['queued', 'running', 'waiting'])
     expect(asked({ state: 'held' })).toMatchObject({ held: true, state: undefined })
   })
+})
+
+it.each([
+  ['m', 'm[298].x', true],
+  ['other', 'm[298].x', true],
+  ['m[298].y', 'm[298].n[3].x', true],
+  ['m[298]', 'm[298].x', true],
+  ['m[298].agent/2', 'm[298].x', true],
+  ['m[29].y', 'm[298].x', false],
+  ['m[4]', 'm[298].x', false],
+  ['k[0].z', 'm[298].x', false],
+  ['m[298].n[4].x', 'm[298].n[3].x', false],
+])('%s beside %s: %s', (place, inner, is) => {
+  expect(isAround(place, inner)).toBe(is)
 })

@@ -13,6 +13,7 @@ import EventResult from '../run/EventResult.vue'
 import RunActions from '../run/RunActions.vue'
 import RunScript from '../run/RunScript.vue'
 import SpanRecord from '../run/SpanRecord.vue'
+import { isAround } from '../run/timeline'
 import { useWriting } from '../run/writing'
 
 const props = defineProps<{ id: string }>()
@@ -22,6 +23,8 @@ const client = useQueryClient()
 const path = { run_id: props.id }
 const OVER = ['succeeded', 'failed', 'cancelled', 'set aside']
 const chosen = computed(() => String(route.query.step ?? ''))
+/** The place in whose items the lists are open: the chosen one, or one chosen before beside which it stands. */
+const at = computed(() => String(route.query.in ?? chosen.value))
 
 const page = useQuery({ queryKey: ['run', props.id], queryFn: () => data(api.GET('/api/v1/runs/{run_id}', { params: { path } })) })
 const over = computed(() => OVER.includes(view.data.value?.run.state ?? page.data.value?.run.state ?? ''))
@@ -29,10 +32,10 @@ let took = 0
 /** What takes the service long is asked for less often. */
 const apart = (least: number) => Math.max(least, took * 5)
 const view = useQuery({
-  queryKey: ['view', props.id, chosen],
+  queryKey: ['view', props.id, at],
   queryFn: async () => {
     const began = performance.now()
-    const found = await data(api.GET('/api/v1/runs/{run_id}/view', { params: { path, query: { at: chosen.value } } }))
+    const found = await data(api.GET('/api/v1/runs/{run_id}/view', { params: { path, query: { at: at.value } } }))
     took = performance.now() - began
     return found
   },
@@ -70,7 +73,11 @@ const worst = computed(
 const shown = computed(() => chosen.value.replace(/\/.*$/, '') || worst.value?.path || '')
 const span = computed(() => spans.value.find((s) => s.path === shown.value) ?? null)
 const line = computed(() => view.data.value?.script.find((l) => l.trace === span.value?.line && l.kind !== 'arm' && l.kind !== 'strand') ?? null)
-const choose = (step: string) => void router.replace({ query: { ...route.query, step: step || undefined } })
+/** A place is chosen; the items that are shown stay when it stands beside or around them. */
+function choose(step: string): void {
+  const stays = at.value !== step && isAround(step, at.value)
+  void router.replace({ query: { ...route.query, step: step || undefined, in: stays ? at.value : undefined } })
+}
 /** The same line in another item, where a line within the list is chosen; else the item alone. */
 function item(place: string): void {
   const loop = place.slice(0, place.lastIndexOf('['))

@@ -58,6 +58,12 @@ export function chosenPath(trace: string, loops: ReadonlyMap<string, Loop>): str
   return path
 }
 
+/** Whether a place lies in no item of a list or loop in which `inner` does not lie: both are then seen at once. */
+export function isAround(place: string, inner: string): boolean {
+  const [step = ''] = place.split('/')
+  return inner.startsWith(step.slice(0, step.lastIndexOf(']') + 1))
+}
+
 const WAITS = new Set(['ask', 'wait'])
 
 function bars(span: Brief, rests: boolean, from: number, to: number): Bar[] {

@@ -38,10 +38,12 @@ class Lost(Over):
 @dataclass(eq=False, slots=True)
 class Ownership:
     """That a run is walked here, under one claim. `drop` ends it: nothing is written under it any more, and `dropped` is
-    called. `pages` of the run's journal are written; `broken` says why something of it could not be."""
+    called. `fence` is the value of the worker's fence under which it was claimed; `pages` of the run's journal are written;
+    `broken` says why something of it could not be."""
 
     run_id: UUID
     generation: int
+    fence: int = 0
     pages: int = 0
     lost: bool = False
     broken: BaseException | None = None
@@ -93,7 +95,7 @@ class JournalWriter:
         before = self._owned.get(claim.run_id)
         if before is not None:
             before.drop()
-        owner = self._owned[claim.run_id] = Ownership(claim.run_id, claim.generation)
+        owner = self._owned[claim.run_id] = Ownership(claim.run_id, claim.generation, claim.fence)
         if claim.fence != self._fence:
             self._fence = -1  # the claim may have been taken back already: the next commit looks
         return owner
@@ -185,6 +187,7 @@ class JournalWriter:
     async def _look(self) -> None:
         """The fence was raised: see which runs are still ours, and drop the walks of the others."""
         assert self._connection is not None
+        asked = dict(self._owned)
         try:
             value, mine = await store.owned(self._connection, self._registry.workspace, self._worker_id)
         except Fenced:
@@ -193,10 +196,12 @@ class JournalWriter:
             log.info("ownership cannot be looked up yet", reason=str(error) or type(error).__name__)
             self._connection.terminate()
             return
-        gone = [owner for run_id, owner in self._owned.items() if mine.get(run_id) != owner.generation]
+        gone = [owner for run_id, owner in asked.items() if mine.get(run_id) != owner.generation]
         for owner in gone:
             owner.drop()
-        self._fence = value
+        # What was claimed since is not in the answer: it is ours, unless the fence was raised behind its claim.
+        late = (owner for run_id, owner in self._owned.items() if asked.get(run_id) is not owner)
+        self._fence = value if all(owner.fence == value for owner in late) else -1
         if gone:
             log.warning("runs were taken from this worker; their walks are dropped", runs=len(gone))
 
