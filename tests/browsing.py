@@ -37,7 +37,11 @@ AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
 
 
 def faults(page: Page) -> list[str]:
-    """What keeps somebody out of a page, as axe finds it."""
+    """What keeps somebody out of a page, as axe finds it, once no colour is on its way to another."""
+    page.evaluate(
+        "Promise.race([new Promise((over) => setTimeout(over, 2000)), Promise.allSettled(document.getAnimations()"
+        ".filter((one) => one.effect.getComputedTiming().iterations !== Infinity).map((one) => one.finished))])"
+    )
     page.evaluate(AXE.read_text())
     found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     return [

@@ -35,6 +35,7 @@ class Catalogue:
     second's connector is left out whole."""
 
     def __init__(self, connectors: Mapping[str, Connector]) -> None:
+        self._connectors = connectors
         self._actions: dict[str, Action] = {}
         kinds: dict[str, type[Credential]] = {}
         triggers: dict[str, TriggerKind[Any]] = {}
@@ -58,6 +59,11 @@ class Catalogue:
                 self._trying |= connector.trying
         self.credentials = CredentialKinds(kinds.values())
         self.triggers = TriggerKinds(triggers.values())
+
+    def beside(self, others: Mapping[str, Connector]) -> "Catalogue":
+        """A catalogue with some connectors more; those of a name that is taken are left out."""
+        free = {name: one for name, one in others.items() if name not in self._connectors}
+        return Catalogue({**self._connectors, **free})
 
     def __iter__(self) -> Iterator[Action]:
         """The actions that documents may name."""

@@ -120,6 +120,7 @@ class Exchange:
     ) -> None:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
+        self.links = response.links
         self.body = body
         self.credential = credential
         self.kept = kept

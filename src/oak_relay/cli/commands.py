@@ -10,6 +10,7 @@ from oak_relay import __version__
 from oak_relay.cli import (
     again,
     agents,
+    connectors,
     credentials,
     files,
     folders,
@@ -60,6 +61,7 @@ def parser() -> argparse.ArgumentParser:
     credentials.add(commands, _client)
     stored.add(commands, _client)
     files.add(commands, _client)
+    connectors.add(commands, _client)
     usage.add(commands, _client)
     looking.add(commands, _client)
     _json_everywhere(commands)
@@ -69,7 +71,7 @@ def parser() -> argparse.ArgumentParser:
 
 
 GROUPS = {
-    "to begin with": "up credential model server password key",
+    "to begin with": "up credential model server connector password key",
     "to write": "workflows check render save text versions differences on off settings actions rename duplicate remove export import",
     "to try": "try talk sample refused",
     "to run": "start publish events schedules fire pause tray answer",

@@ -682,6 +682,33 @@ class Client:
         """The catalogue of actions."""
         return self._send(calls.actions(Part(limit, after)))
 
+    def read_description(self, **given: object) -> results.Description:
+        """What a description (OpenAPI 3.0, 3.1) offers: its `text`, the id of a `file`, or the `source` it is fetched from; with
+        `operations`, what those become. Nothing is stored."""
+        return self._send(calls.read_description(given))
+
+    def connector(self, name: str) -> results.ConnectorDetail:
+        """A connector that was read from a description, with its actions, versions and the workflows that use it."""
+        return self._send(calls.connector(name))
+
+    def put_connector(self, name: str, *, tag: str | None = None, **given: object) -> results.ConnectorDetail:
+        """Make a connector of a description (`text`, `file` or `source`) and the keys of its `operations`; or a new version of
+        one, of which without a description only what is given changes: `title`, `address`, `operations`."""
+        return self._send(calls.put_connector(name, given, tag=tag))
+
+    def remove_connector(self, name: str, anyway: bool = False) -> None:
+        """Remove a connector; `anyway` although workflows that are on use it."""
+        return self._send(calls.remove_connector(name, anyway))
+
+    def compare_connector(self, name: str, **given: object) -> results.ConnectorCompared:
+        """How a description differs from what is there, and which workflows that touches; without one that which it was
+        fetched from is fetched again."""
+        return self._send(calls.compare_connector(name, given))
+
+    def try_action(self, name: str, action: str, given: Mapping[str, object]) -> results.ActionTried:
+        """Carry out an action of a connector, really, and see both sides of the exchange."""
+        return self._send(calls.try_action(name, action, given))
+
     def tokens(self, limit: int | None = None, after: str | None = None) -> Page[results.Token]:
         """Tokens, without their secrets."""
         return self._send(calls.tokens(Part(limit, after)))

@@ -603,6 +603,37 @@ def actions(part: Part) -> Call[Page[results.Action]]:
     return Call("GET", _at("actions"), _page(results.Action), part())
 
 
+def read_description(given: Mapping[str, object]) -> Call[results.Description]:
+    """What a description offers: its `text`, the id of a `file`, or the `source` it is fetched from."""
+    return Call("POST", _at("connectors", "read"), _one(results.Description), body=given)
+
+
+def connector(name: str) -> Call[results.ConnectorDetail]:
+    """A connector that was read from a description."""
+    return Call("GET", _at("connectors", name), _one(results.ConnectorDetail))
+
+
+def put_connector(name: str, given: Mapping[str, object], tag: str | None = None) -> Call[results.ConnectorDetail]:
+    """Make a connector of a description, or change one."""
+    return Call("PUT", _at("connectors", name), _one(results.ConnectorDetail), body=given, headers=_if(tag))
+
+
+def remove_connector(name: str, anyway: bool) -> Call[None]:
+    """Remove a connector."""
+    return Call("DELETE", _at("connectors", name), _raw, {"anyway": anyway or None})
+
+
+def compare_connector(name: str, given: Mapping[str, object]) -> Call[results.ConnectorCompared]:
+    """How a description differs from what is there."""
+    return Call("POST", _at("connectors", name, "compare"), _one(results.ConnectorCompared), body=given)
+
+
+def try_action(name: str, action: str, given: Mapping[str, object]) -> Call[results.ActionTried]:
+    """Carry out an action of a connector."""
+    body = {"action": action, "with": given}
+    return Call("POST", _at("connectors", name, "try"), _one(results.ActionTried), body=body)
+
+
 def tokens(part: Part) -> Call[Page[results.Token]]:
     """Tokens, without their secrets."""
     return Call("GET", _at("tokens"), _page(results.Token), part())

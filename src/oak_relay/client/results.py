@@ -502,6 +502,7 @@ class Connector(Result):
     title: str
     package: str
     version: str
+    address: str = ""
     fault: str
     actions: list[str]
 
@@ -838,6 +839,101 @@ class Action(Result):
     output: dict[str, object]
 
 
+class OfferedOperation(Result):
+    """An operation of a description; `key` is its method and path, `fault` why it cannot be taken."""
+
+    key: str
+    name: str
+    title: str
+    group: str
+    repeat: str
+    fields: list[str]
+    credentials: list[str]
+    pages: bool
+    fault: str
+
+
+class Operation(Result):
+    """What an operation of a description has become."""
+
+    key: str
+    action: Action
+    about: str
+    group: str
+    sent_as: list[str]
+    pages: bool
+    gives: str
+    notes: list[str]
+
+
+class Description(Result):
+    """What a description offers, and the operations that were asked for."""
+
+    title: str
+    name: str
+    version: str
+    about: str
+    source: str
+    addresses: list[str]
+    offered: list[OfferedOperation]
+    operations: list[Operation]
+    notes: list[str]
+
+
+class ConnectorVersion(Result):
+    number: int
+    author: str
+    version: str
+    created_at: datetime
+
+
+class WorkflowUse(Result):
+    name: str
+    on: bool
+
+
+class ConnectorDetail(Result):
+    """A connector that was read from a description; `number` is its version that is used."""
+
+    name: str
+    title: str
+    address: str
+    source: str
+    version: str
+    number: int
+    operations: list[Operation]
+    versions: list[ConnectorVersion]
+    workflows: list[WorkflowUse]
+    updated_at: datetime
+
+
+class OperationChange(Result):
+    """What is another of an operation in a newer description, in sentences; `gone` where it is there no more."""
+
+    key: str
+    name: str
+    gone: bool
+    what: list[str]
+    workflows: list[WorkflowUse]
+
+
+class ConnectorCompared(Result):
+    version: str
+    changed: list[OperationChange]
+    offered: list[OfferedOperation]
+
+
+class ActionTried(Result):
+    """How it went to carry out an action by hand."""
+
+    ok: bool
+    sentence: str
+    kind: str
+    fix: str
+    output: Any
+    exchange: dict[str, Any] | None
+
+
 class Question(Result):
     """Something that waits for a person."""
 
@@ -1008,11 +1104,6 @@ class Trigger(Result):
     draft_url: str
     request: str
     awaited: Awaited | None
-
-
-class WorkflowUse(Result):
-    name: str
-    on: bool
 
 
 class CredentialUse(Result):

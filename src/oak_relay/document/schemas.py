@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
+from heapq import heapify, heappop, heappush
 
 import jsonschema_rs
 
@@ -37,6 +38,8 @@ _SAME = ("not", "if", "then", "else")
 _SAME_LISTS = ("allOf", "anyOf", "oneOf")
 _ANY_PROPERTY = ("additionalProperties", "unevaluatedProperties", "propertyNames")
 _ANY_ITEM = ("items", "additionalItems", "contains", "unevaluatedItems")
+_ONE = frozenset((*_SAME, *_ANY_PROPERTY, *_ANY_ITEM))
+_LISTS = frozenset((*_SAME_LISTS, "prefixItems", "items"))
 _NAMED = ("properties", "patternProperties", "dependentSchemas", "$defs", "definitions")
 
 
@@ -167,7 +170,7 @@ def _bounded(schema: Schema) -> None:
         if "multipleOf" in node and _hard_step(node["multipleOf"]):
             raise BadSchema("multipleOf is between 1e-30 and 1e30 here", (*place, "multipleOf"), "write a simpler step")
     same, named, anything = _edges(schema, nodes)
-    order = _order(same)
+    order = {node: place for place, node in enumerate(_order(same))}
     beginning = _looks({(): 1}, order, same)
     seen, waiting = {frozenset(beginning.items())}, [(beginning, 0)]
     while waiting:
@@ -188,14 +191,20 @@ Looks = dict[Pointer, int]
 """How often each schema looks at one value."""
 
 
-def _looks(begun: Looks, order: list[Pointer], same: Mapping[Pointer, list[Pointer]]) -> Looks:
-    """All that look at a value, when these do."""
-    looks: Looks = defaultdict(int, begun)
-    for node in order:
-        if times := looks.get(node):
-            for other in same[node]:
-                looks[other] = min(looks[other] + times, _LOOKS + 1)
-    return dict(looks)
+def _looks(begun: Looks, order: Mapping[Pointer, int], same: Mapping[Pointer, list[Pointer]]) -> Looks:
+    """All that look at a value, when these do; each is met once all that lead to it were."""
+    looks: Looks = dict(begun)
+    waiting = [(order[node], node) for node in begun if same.get(node)]
+    heapify(waiting)
+    while waiting:
+        _, node = heappop(waiting)
+        for other in same[node]:
+            if other not in looks:
+                looks[other] = 0
+                if same.get(other):
+                    heappush(waiting, (order[other], other))
+            looks[other] = min(looks[other] + looks[node], _LOOKS + 1)
+    return looks
 
 
 def _below(
@@ -223,21 +232,19 @@ def _nodes(schema: Schema) -> dict[Pointer, Schema]:
     waiting: list[tuple[Pointer, object, int]] = [((), schema, 0)]
     while waiting:
         path, here, depth = waiting.pop()
-        if not isinstance(here, Mapping):
+        if not isinstance(here, dict):
             continue
         if len(found) >= _NODES or depth > _DEEPEST:
             raise BadSchema(f"a schema has at most {_NODES} others inside, {_DEEPEST} deep", path, "split it")
         found[path] = here
-        for key in (*_SAME, *_ANY_PROPERTY, *_ANY_ITEM):
-            waiting.append(((*path, key), here.get(key), depth + 1))
-        for key in (*_SAME_LISTS, "prefixItems", "items"):
-            inner = here.get(key)
-            for index, one in enumerate(inner if isinstance(inner, list) else ()):
-                waiting.append(((*path, key, index), one, depth + 1))
-        for key in _NAMED:
-            inner = here.get(key)
-            for name, one in inner.items() if isinstance(inner, Mapping) else ():
-                waiting.append(((*path, key, name), one, depth + 1))
+        for key, inner in here.items():
+            if isinstance(inner, dict):
+                if key in _ONE:
+                    waiting.append(((*path, key), inner, depth + 1))
+                elif key in _NAMED:
+                    waiting += [((*path, key, name), one, depth + 1) for name, one in inner.items()]
+            elif isinstance(inner, list) and key in _LISTS:
+                waiting += [((*path, key, index), one, depth + 1) for index, one in enumerate(inner)]
     return found
 
 

@@ -58,6 +58,9 @@ OUTCOME: Schema = {
 }
 
 
+_HOPS = 20
+
+
 @dataclass(frozen=True, slots=True)
 class Misfit:
     """A key that the shape does not have."""
@@ -77,7 +80,7 @@ def misfit(schema: Schema, path: tuple[str, ...], name: str) -> Misfit | None:
     shown = name
     root = schema
     for index, key in enumerate(path):
-        here = _resolve(here, root)
+        here = resolved(here, root)
         if any(word in here for word in ("anyOf", "oneOf", "allOf", "patternProperties")):
             return None
         kind = here.get("type")
@@ -190,13 +193,16 @@ def sample_of(schema: object, depth: int = 0) -> object:
     return "someone@guests.example" if schema.get("format") == "email" else simple.get(str(kind), "text")
 
 
-def _resolve(schema: Schema, root: Schema) -> Schema:
-    ref = schema.get("$ref")
-    if isinstance(ref, str) and ref.startswith("#/$defs/"):
+def resolved(schema: Schema, root: Schema) -> Schema:
+    """What a schema refers to within `$defs` of its root; itself where it refers to nothing."""
+    for _ in range(_HOPS):
+        ref = schema.get("$ref")
+        if not (isinstance(ref, str) and ref.startswith("#/$defs/")):
+            return schema
         defined = root.get("$defs")
         found = defined.get(ref.removeprefix("#/$defs/"), ANY) if isinstance(defined, Mapping) else ANY
-        return found if isinstance(found, Mapping) else ANY
-    return schema
+        schema = found if isinstance(found, Mapping) else ANY
+    return ANY
 
 
 def _method(kind: object, key: str) -> bool:

@@ -13,6 +13,7 @@ from oak_relay.actions.catalogue import Catalogue
 from oak_relay.document.models import Workflow, document_of
 from oak_relay.document.text import read
 from oak_relay.engine.plan import Plan, compile_plan
+from oak_relay.runtime.describing import Describing
 from oak_relay.runtime.documents import Documents
 from oak_relay.runtime.door import Door
 from oak_relay.store import queue
@@ -32,8 +33,9 @@ class Registry:
     def __init__(self, database: Database, vault: Vault, catalogue: Catalogue) -> None:
         self._database = database
         self.vault = vault
-        self.catalogue = catalogue
-        """What the workspace can do."""
+        self.installed = catalogue
+        """What is installed, whatever the workspace has of its own."""
+        self._described = Describing(catalogue)
         self.now = Snapshot()
         self._made = 0.0
         self._doors: list[Door] = []
@@ -45,6 +47,11 @@ class Registry:
     def watched_by(self, door: Door) -> None:
         """Tell a door when the service is found to be reached from elsewhere than this machine."""
         self._doors.append(door)
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """What the workspace can do: what is installed, and the connectors it has of its own."""
+        return self._described.catalogue
 
     @property
     def workspace(self) -> int:
@@ -63,7 +70,9 @@ class Registry:
                 moment = time.monotonic()
                 if moment - self._made > _AGE:
                     async with self._database.connect() as connection:
-                        self.now = await self.vault.snapshot(connection, self.now)
+                        now = await self.vault.snapshot(connection, self.now)
+                    await self._described.follow(now.connectors)
+                    self.now = now
                     for door in self._doors:
                         door.exposed = door.settings.exposed or self.now.exposed
                     self._made = moment

@@ -4,6 +4,7 @@ from fastapi import APIRouter
 
 from oak_relay.actions.base import Action
 from oak_relay.actions.catalogue import offer
+from oak_relay.document import values
 from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.shapes import ActionOut, ConnectorOut, CredentialKindOut, TriggerKindOut
@@ -15,10 +16,10 @@ router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["actions"])
 async def list_actions(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ActionOut]:
     """The catalogue: what a step can do, with JSON Schemas of input and output; by name."""
     every = sorted(parts.registry.catalogue, key=lambda action: action.name)
-    return cut(every, asked, lambda action: action.name, _action)
+    return cut(every, asked, lambda action: action.name, action_out)
 
 
-def _action(action: Action) -> ActionOut:
+def action_out(action: Action) -> ActionOut:
     return ActionOut(
         name=action.name,
         title=action.title,
@@ -37,9 +38,31 @@ def _action(action: Action) -> ActionOut:
 
 
 @router.get("/connectors")
-async def list_connectors(_: CallerDep, asked: Asks) -> Page[ConnectorOut]:
-    """What is installed: each connector with its package, its actions, and its kinds of credentials and triggers."""
+async def list_connectors(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[ConnectorOut]:
+    """What there is: each connector with its package, its actions, and its kinds of credentials and triggers; those of the
+    workspace's own too, which were read from a description."""
+    known = await parts.registry.fresh()
+    own: dict[str, list[str]] = {name: [] for name in known.connectors}
+    for action in parts.registry.catalogue:
+        if action.connector in own:
+            own[action.connector].append(action.name)
     found = []
+    for name, text in known.connectors.items():
+        told = values.loads(text)
+        fault = "" if own[name] else "it is of a newer version of Oak Relay, or another one has its name"
+        found.append(
+            ConnectorOut(
+                name=name,
+                title=told["title"],
+                package="",
+                version=told["version"],
+                address=told["address"],
+                fault=fault,
+                actions=own[name],
+                credentials=[],
+                triggers=[],
+            )
+        )
     for one in offer().connectors:
         connector = one.connector
         found.append(

@@ -17,6 +17,7 @@ from fastapi.dependencies.models import Dependant
 from fastapi.routing import APIRoute
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from oak_relay.actions.openapi.apart import Readers
 from oak_relay.document import values
 from oak_relay.document.check_base import World
 from oak_relay.runtime.context import CallContext, Tools
@@ -274,6 +275,7 @@ class Parts:
     counted: Lately[OverviewOut] = field(default_factory=lambda: Lately(_COUNTED))
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
+    readers: Readers = field(default_factory=Readers)
     arriving: Room = field(default_factory=lambda: Room(60, "files that are coming in"))
 
     @property

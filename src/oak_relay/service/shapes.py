@@ -852,12 +852,99 @@ class ActionOut(BaseModel):
 class ConnectorOut(BaseModel):
     name: str
     title: str
-    package: str
+    package: str = Field(description="The package it came with; empty for one that was read from a description.")
     version: str
+    address: str = Field("", description="Where the service is of one that was read from a description.")
     fault: str = Field(description="Why it cannot be used; empty when it can.")
     actions: list[str]
     credentials: list[str]
     triggers: list[str]
+
+
+class OperationOut(BaseModel):
+    """What an operation of a description has become."""
+
+    key: str = Field(description="Its method and path.")
+    action: ActionOut
+    about: str
+    group: str
+    sent_as: list[str] = Field(description="Where its credential goes, one for each way there is.")
+    pages: bool = Field(description="Whether its pages are followed.")
+    gives: Literal["data", "text", "file", "nothing"]
+    notes: list[str]
+
+
+class OfferedOperationOut(BaseModel):
+    """An operation of a description, in short."""
+
+    key: str = Field(description="Its method and path.")
+    name: str
+    title: str
+    group: str
+    repeat: str
+    fields: list[str]
+    credentials: list[str]
+    pages: bool
+    fault: str = Field(description="Why it cannot be taken; empty when it can.")
+
+
+class DescriptionOut(BaseModel):
+    """What a description says."""
+
+    title: str
+    name: str = Field(description="A name that a connector of it may have.")
+    version: str
+    about: str
+    source: str = Field(description="Where it was had from.")
+    addresses: list[str] = Field(description="Where its service is; empty when it does not say.")
+    offered: list[OfferedOperationOut]
+    operations: list[OperationOut] = Field(description="Those that were asked for.")
+    notes: list[str]
+
+
+class ConnectorVersionOut(BaseModel):
+    number: int
+    author: str
+    version: str = Field(description="As the description calls its own version.")
+    created_at: datetime
+
+
+class ConnectorDetailOut(BaseModel):
+    name: str
+    title: str
+    address: str = Field(description="Where its service is.")
+    source: str = Field(description="The address or name of its description.")
+    version: str = Field(description="As the description calls its own version.")
+    number: int = Field(description="The version that is used.")
+    operations: list[OperationOut]
+    versions: list[ConnectorVersionOut] = Field(description="The newest first.")
+    workflows: list[WorkflowUseOut] = Field(description="Workflows and agents that use its actions.")
+    updated_at: datetime
+
+
+class OperationChangeOut(BaseModel):
+    key: str
+    name: str
+    gone: bool = Field(description="Whether the description has it no more.")
+    what: list[str] = Field(description="What is another, in sentences.")
+    workflows: list[WorkflowUseOut] = Field(description="Workflows and agents that use it.")
+
+
+class ConnectorComparedOut(BaseModel):
+    version: str = Field(description="As the description calls its own version.")
+    changed: list[OperationChangeOut]
+    offered: list[OfferedOperationOut] = Field(description="What it offers besides.")
+
+
+class ActionTriedOut(BaseModel):
+    """How it went to carry out an action by hand."""
+
+    ok: bool
+    sentence: str
+    kind: str = Field("", description="The kind of error; empty when it went well.")
+    fix: str = ""
+    output: object = Field(None, description="What it gave; the beginning of its JSON where that is long.")
+    exchange: dict[str, object] | None = Field(None, description="Request and reply, without the secret.")
 
 
 class CredentialKindOut(BaseModel):

@@ -104,6 +104,22 @@ async def scopes_needed(connection: AsyncConnection, parts: Parts, name: str, ap
     return list(dict.fromkeys([*app.scopes, *of_actions, *wanted]))
 
 
+async def of_actions(parts: Parts, names: list[str]) -> dict[str, list[WorkflowUseOut]]:
+    """Which workflows and agents use some actions, by the action's name."""
+    async with parts.database.connect() as connection:
+        naming = await workflows.holding(connection, parts.workspace, names)
+
+    def every() -> dict[str, list[WorkflowUseOut]]:
+        found: dict[str, list[WorkflowUseOut]] = {name: [] for name in names}
+        for row in naming:
+            named = {str(one["do"]) for one in _mappings(_data(row.text)) if isinstance(one.get("do"), str)}
+            for name in named & found.keys():
+                found[name].append(WorkflowUseOut(name=row.name, on=row.on))
+        return found
+
+    return await parts.registry.documents.surely(every)
+
+
 def _scopes(text: str, name: str, catalogue: Catalogue) -> Iterator[str]:
     for one in _mappings(_data(text)):
         action, given = catalogue.known(one.get("do")), one.get("with")

@@ -1,4 +1,4 @@
-"""The stand-ins on one port: `/v1` the model (`/MANNERS/v1` with other manners, see `standins.manners`), `/office` the booking office, `/search` the search desk, `/weather` the
+"""The stand-ins on one port: `/v1` the model (`/MANNERS/v1` with other manners, see `standins.manners`), `/office` the booking office (`/office/api` by its OpenAPI document), `/search` the search desk, `/weather` the
 weather station; `/office/oauth` the office's consents; `/received` and `/faults` for all.
 
 Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`, `STANDIN_OFFICE_SECRET`,
@@ -18,7 +18,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from standardwebhooks import Webhook
 
-from oak_relay.standins import consent, desk, weather
+from oak_relay.standins import bookings, consent, desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
 from oak_relay.standins.manners import manner_of
 from oak_relay.standins.media import spoken, vector
@@ -146,6 +146,8 @@ def _office(app: FastAPI, ledger: Ledger) -> None:
         if key and request.headers.get("x-api-key") != key:
             return JSONResponse({"message": "unknown API key"}, 401)
         return None
+
+    bookings.add(app, ledger, refused)
 
     @app.get("/office/me")
     async def me(request: Request) -> Response:

@@ -19,6 +19,7 @@ from oak_relay.store.database import raw
 from oak_relay.store.keyring import Keyring
 from oak_relay.store.tables import (
     budget,
+    connector,
     consent,
     credential,
     generation,
@@ -49,6 +50,7 @@ _PARTS = (
     "past_secret",
     "trigger",
     "budget",
+    "connector",
 )
 """What is kept in memory, each read again when the database says that it changed."""
 
@@ -70,6 +72,8 @@ class Snapshot:
     consents: dict[str, Consent] = field(default_factory=dict)
     spent: dict[str, str] = field(default_factory=dict)
     """Budgets that are spent: the workflow each is for, empty for all of them, with its name."""
+    connectors: dict[str, str] = field(default_factory=dict)
+    """Connectors that were read from a description, as JSON text."""
     listening: bool = False
     limited: bool = False
     exposed: bool = False
@@ -222,6 +226,7 @@ class Vault:
             servers,
             granted,
             parts["budget"],
+            parts["connector"],
             parts["trigger"],
             limited,
             exposed,
@@ -303,6 +308,9 @@ class Vault:
     async def _load_budget(self, connection: AsyncConnection) -> dict[str, str]:
         rows = await self._rows(connection, budget, budget.c.workflow, budget.c.name, budget.c.state)
         return {row.workflow: row.name for row in rows if row.state == "spent"}
+
+    async def _load_connector(self, connection: AsyncConnection) -> dict[str, str]:
+        return {row.name: row.text for row in await self._rows(connection, connector)}
 
     def sign(self, text: str) -> str:
         """A signature that only this workspace can make."""

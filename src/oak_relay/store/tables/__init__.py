@@ -18,6 +18,8 @@ from oak_relay.store.tables.queues import (
     worker,
 )
 from oak_relay.store.tables.stored import (
+    connector,
+    connector_version,
     consent,
     consent_begun,
     credential,
@@ -41,6 +43,8 @@ __all__ = [
     "audit",
     "awaited",
     "budget",
+    "connector",
+    "connector_version",
     "consent",
     "consent_begun",
     "conversation",

@@ -134,6 +134,31 @@ tool_server = Table(
     PrimaryKeyConstraint("workspace_id", "name"),
 )
 
+# Connectors that were read from a description: the text of what is used now, and of each version there was.
+connector = Table(
+    "connector",
+    metadata,
+    workspace_key(),
+    Column("name", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("text", Text, nullable=False),
+    moment("created_at", False),
+    moment("updated_at", False),
+    PrimaryKeyConstraint("workspace_id", "name"),
+)
+
+connector_version = Table(
+    "connector_version",
+    metadata,
+    workspace_key(),
+    Column("name", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("text", Text, nullable=False),
+    Column("author", Text, nullable=False),
+    moment("created_at", False),
+    PrimaryKeyConstraint("workspace_id", "name", "number"),
+)
+
 _CREDENTIAL = ["workspace_id", "name"], ["credential.workspace_id", "credential.name"]
 
 # What somebody let an OAuth app do, and the tokens for it.
