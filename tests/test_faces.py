@@ -257,6 +257,13 @@ async def stored(oak: Face, name: str, standins: str) -> None:
     assert name in [one.name for one in await oak.servers()]
     assert (await oak.test_server(name)).ok
     await oak.remove_server(name)
+    source = f"{standins}/office/api/openapi.json"
+    assert (await oak.read_description(source=source)).offered
+    own = name.replace("-", "_")
+    assert (await oak.put_connector(own, source=source, operations=["GET /huts"])).number == 1
+    assert (await oak.connector(own)).name == own and not (await oak.compare_connector(own)).changed
+    assert (await oak.try_action(own, f"{own}.list_huts", {})).kind == "invalid"
+    await oak.remove_connector(own)
     await oak.remove_credential(name)
     assert (await oak.put_budget(name, 3)).name == name
     assert name in [one.name for one in await oak.budgets()]

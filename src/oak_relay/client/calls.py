@@ -605,7 +605,7 @@ def actions(part: Part) -> Call[Page[results.Action]]:
 
 def read_description(given: Mapping[str, object]) -> Call[results.Description]:
     """What a description offers: its `text`, the id of a `file`, or the `source` it is fetched from."""
-    return Call("POST", _at("connectors", "read"), _one(results.Description), body=given)
+    return Call("POST", _at("descriptions"), _one(results.Description), body=given)
 
 
 def connector(name: str) -> Call[results.ConnectorDetail]:

@@ -1,4 +1,4 @@
-"""`/api/v1/connectors`: connectors that a workspace has of its own, read from a description of a service."""
+"""`/api/v1/descriptions` and `/api/v1/connectors/NAME`: connectors that a workspace has of its own, read from a description of a service."""
 
 import asyncio
 from collections.abc import Iterable
@@ -37,7 +37,7 @@ from oak_relay.service.shapes import (
 from oak_relay.store import connectors, people, tags
 from oak_relay.store.tables import connector as stored_connector
 
-router = APIRouter(route_class=ExactRoute, prefix="/api/v1/connectors", tags=["actions"])
+router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["actions"])
 _TEXT = 900_000
 _TRYING = 60.0
 _SHOWN = 200_000
@@ -88,7 +88,7 @@ class TryIn(In):
     with_: dict[str, object] = Field(default_factory=dict, alias="with", description="What it is given.")
 
 
-@router.post("/read", response_model=DescriptionOut)
+@router.post("/descriptions", response_model=DescriptionOut)
 async def read_description(given: DescriptionIn, parts: PartsDep, _: CallerDep) -> Response:
     """What a description offers, and what the operations become that are asked for. Nothing is stored."""
     if not given.given:
@@ -110,14 +110,14 @@ async def read_description(given: DescriptionIn, parts: PartsDep, _: CallerDep) 
     )
 
 
-@router.get("/{name}", response_model=ConnectorDetailOut)
+@router.get("/connectors/{name}", response_model=ConnectorDetailOut)
 async def show_connector(name: str, parts: PartsDep, _: CallerDep) -> Response:
     """A connector that was read from a description: its operations, its versions, and which workflows use it."""
     row, versions, using = await _known(name, parts)
     return _answer(name, row, versions, using)
 
 
-@router.put("/{name}", response_model=ConnectorDetailOut)
+@router.put("/connectors/{name}", response_model=ConnectorDetailOut)
 async def put_connector(
     name: Annotated[str, Path(pattern=r"^[a-z][a-z0-9_]{0,29}$")],
     given: ConnectorIn,
@@ -142,7 +142,7 @@ async def put_connector(
     return _answer(name, row, versions, using, 200 if old else 201)
 
 
-@router.delete("/{name}", status_code=204)
+@router.delete("/connectors/{name}", status_code=204)
 async def remove_connector(
     name: str,
     parts: PartsDep,
@@ -165,7 +165,7 @@ async def remove_connector(
     parts.config_changed()
 
 
-@router.post("/{name}/compare")
+@router.post("/connectors/{name}/compare")
 async def compare_connector(name: str, given: SourceIn, parts: PartsDep, _: CallerDep) -> ConnectorComparedOut:
     """How a description differs from what is there, and which workflows that touches. Without one, that which it was last
     fetched from is fetched again."""
@@ -190,7 +190,7 @@ async def compare_connector(name: str, given: SourceIn, parts: PartsDep, _: Call
     )
 
 
-@router.post("/{name}/try", response_model=ActionTriedOut)
+@router.post("/connectors/{name}/try", response_model=ActionTriedOut)
 async def try_connector(name: str, given: TryIn, parts: PartsDep, _: CallerDep) -> Response:
     """Carry out one of its actions, really: what it gave, and both sides of the exchange without the secret."""
     await _known(name, parts)

@@ -15,7 +15,7 @@ from oak_relay.document import schemas
 from oak_relay.document.shapes import listed
 
 Direction = Literal["in", "out"]
-_BUDGETS = (400, 120, 40)
+_BUDGETS: tuple[int, ...] = (400, 120, 40)
 """Schemas that one may hold with all it refers to; the smaller ones where it costs too much to look at a value."""
 _IN_ONE = 400
 _DEEPEST = 30
