@@ -1,4 +1,4 @@
-"""OpenAPI documents as large services publish them, and a server of one of them, all of the invented world of harbours and boats."""
+"""OpenAPI documents as large services publish them, and a server of one of them, of all there is in and around seven huts."""
 
 import json
 from collections import Counter
@@ -15,12 +15,12 @@ from fastapi.security import HTTPBearer
 from pydantic import BaseModel, Field
 
 KINDS = (
-    "berth", "boat", "buoy", "captain", "cargo", "chart", "crane", "crew", "customs_form", "dock", "ferry", "fleet", "harbour",
-    "inspection", "invoice", "lamp", "league", "licence", "lighthouse", "lock", "manifest", "mooring", "net", "pilot", "pier",
-    "port_call", "quay", "repair", "rope", "route", "sail", "shipment", "signal", "storm_note", "tide_table", "tug", "voyage",
-    "warehouse", "watch", "weather_note", "yard", "yacht",
+    "bell", "bench", "blanket", "booking", "bridge", "broom", "bunk", "cable", "candle", "card", "chimney", "compass", "crate",
+    "donkey", "fence", "flag", "ford", "gate", "goat", "guest", "hut", "kettle", "ladder", "lamp", "lantern", "larder", "meal",
+    "member", "mule", "path", "pillow", "quote", "rope", "route", "shelter", "signpost", "sledge", "spring", "stove", "trail",
+    "volunteer", "warden",
 )  # fmt: skip
-KEY = "harbour-key-0123456789"
+KEY = "stock-key-0123456789"
 
 
 class Part(BaseModel):
@@ -48,7 +48,7 @@ class Size(StrEnum):
 class New(BaseModel):
     """What is made."""
 
-    name: str = Field(examples=["Grey Heron"])
+    name: str = Field(examples=["Grey Marmot"])
     size: Size = Size.small
     length: float | None = None
     made_of: Annotated[Wood | Steel, Field(discriminator="material")]
@@ -71,9 +71,9 @@ class Paper(BaseModel):
     note: str
 
 
-def harbour(calls: Counter[str]) -> FastAPI:
+def stock(calls: Counter[str]) -> FastAPI:
     """A server of eight operations for each of many kinds of things (3.1); it counts what is called."""
-    app = FastAPI(title="Harbour Office", version="7.3", generate_unique_id_function=lambda route: route.name, dependencies=[Depends(HTTPBearer())])  # fmt: skip
+    app = FastAPI(title="Hut Stock", version="7.3", generate_unique_id_function=lambda route: route.name, dependencies=[Depends(HTTPBearer())])  # fmt: skip
     for kind in KINDS:
         app.include_router(_kind(kind, calls), prefix=f"/{kind}s", tags=[kind])
     return app
@@ -266,7 +266,7 @@ def classic() -> dict[str, Any]:
     }
     return {
         "openapi": "3.0.3",
-        "info": {"title": "Coast Guard Registry", "version": "2024-06"},
+        "info": {"title": "Huts Registry", "version": "2024-06"},
         "servers": [{"url": "https://{region}.registry.example/api", "variables": {"region": {"default": "north", "enum": ["north", "south"]}}}],
         "security": [{"key": []}],
         "paths": paths,
@@ -316,7 +316,7 @@ def sprawling(count: int = 520) -> dict[str, Any]:
     }
     return {
         "openapi": "3.1.0",
-        "info": {"title": "雪の港", "version": "1"},
+        "info": {"title": "雪の小屋", "version": "1"},
         "servers": [{"url": "/things"}],
         "paths": paths,
         "components": {"schemas": schemas, "securitySchemes": schemes},

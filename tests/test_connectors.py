@@ -24,6 +24,7 @@ from tests.office import app, behave, connect
 __all__ = ["browser"]
 
 PACKAGE = Path(__file__).parent / "connector"
+EXAMPLE = Path(__file__).parents[1] / "examples" / "springs"
 KEY = "brass-clapper-9"
 FLOW = """
 oak: 1
@@ -46,6 +47,8 @@ class Tower(BaseHTTPRequestHandler):
     heard: list[tuple[str, int]] = []
 
     def do_GET(self) -> None:
+        if self.path.startswith("/gauge"):
+            return self._answer(200, {"litres": 4.5, "boil": self.path == "/gauge?minutes=9"})
         self._answer(200 if self._known() else 401, self.rang)
 
     def do_POST(self) -> None:
@@ -80,10 +83,22 @@ def bell() -> Iterator[str]:
 def huts(new_database, tmp_path_factory, bell) -> Iterator[Processes]:
     """A service, a worker and a clock in an environment into which the package was installed."""
     there, source = tmp_path_factory.mktemp("installed"), tmp_path_factory.mktemp("source")
-    for file in ("pyproject.toml", "hut_bell.py"):
-        (source / file).write_text((PACKAGE / file).read_text())
-    install = ["install", "-q", "--no-index", "--no-deps", "--no-build-isolation", "--target", str(there), str(source)]
-    subprocess.run([sys.executable, "-m", "pip", *install], check=True)
+    for package in (PACKAGE, EXAMPLE):
+        copy = source / package.name
+        copy.mkdir()
+        for file in (package / "pyproject.toml", *package.glob("*.py")):
+            (copy / file.name).write_text(file.read_text())
+        install = [
+            "install",
+            "-q",
+            "--no-index",
+            "--no-deps",
+            "--no-build-isolation",
+            "--target",
+            str(there),
+            str(copy),
+        ]
+        subprocess.run([sys.executable, "-m", "pip", *install], check=True)
     processes = Processes(tmp_path_factory.mktemp("huts"), new_database())
     processes.environment["PYTHONPATH"] = os.pathsep.join(filter(None, (str(there), os.environ.get("PYTHONPATH"))))
     processes.start_all()
@@ -110,6 +125,19 @@ def test_a_run_begun_by_its_trigger_uses_its_action_and_its_credential(huts, bel
     exchange = next(s for s in client.trace(run.id).spans if s.path == "back").attempts[0].detail["exchange"]
     assert KEY not in json.dumps(exchange)
     assert exchange["request"]["credential"] == "tarn-bell"
+
+
+def test_the_example_of_the_documentation_is_what_is_installed_and_works(huts, bell):
+    said = (EXAMPLE.parents[1] / "docs" / "connectors.md").read_text()
+    assert (EXAMPLE / "hut_springs.py").read_text() in said
+    client = huts.client()
+    client.put_credential("gauges", kind="bearer", secret="a-long-gauge-key", hosts=["127.0.0.1"])
+    gauge = bell.replace("/bell", "/gauge")
+    client.save(
+        "oak: 1\nworkflow: springs\ninput: {type: object}\nsteps:\n  - step: tarn\n    do: springs.measure\n"
+        f"    with: {{gauge: '{gauge}', minutes: 9, credential: gauges}}\nresult: ${{ tarn.litres if tarn.boil }}\n"
+    )
+    assert client.start("springs", {}).result() == 4.5
 
 
 def test_a_credential_of_another_workflow_is_not_used_to_look(huts, bell):

@@ -29,12 +29,12 @@ def read(raw: bytes, keys: list[str] | None = None) -> Description:
 
 def small(**operation: Any) -> bytes:
     """A document of one operation."""
-    document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "servers": [{"url": "http://boats.example/v1"}], "paths": {"/boats": {"get": {"responses": {}, **operation}}}}  # fmt: skip
+    document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "servers": [{"url": "http://bunks.example/v1"}], "paths": {"/bunks": {"get": {"responses": {}, **operation}}}}  # fmt: skip
     return json.dumps(document).encode()
 
 
 LARGE = {
-    "3.1 of a program": lambda: descriptions.as_json(descriptions.harbour(Counter()).openapi()),
+    "3.1 of a program": lambda: descriptions.as_json(descriptions.stock(Counter()).openapi()),
     "3.0 in YAML": lambda: yaml.safe_dump(descriptions.classic()).encode(),
     "3.1 where all refers to all": lambda: descriptions.as_json(descriptions.sprawling(400)),
 }
@@ -57,28 +57,28 @@ def test_large_documents_are_read_in_seconds_without_hand_work(which: str):
 
 def test_what_is_read_of_3_0_is_what_3_1_says():
     document = descriptions.classic()
-    document["paths"]["/v2/berths"]["post"]["parameters"] = [
+    document["paths"]["/v2/bells"]["post"]["parameters"] = [
         {"name": "idempotency-key", "in": "header", "schema": {}},
         {"name": "Accept", "in": "header", "schema": {}},
         {"name": "page[size]", "in": "query", "schema": {"type": "integer"}},
     ]
     raw = descriptions.as_json(document)
-    keys = ["POST /v2/berths", "GET /v2/berths", "GET /v2/boats", "GET /v2/buoys", "GET /v2/captains", "GET /v2/berths/{berth_id}/files/{name}"]  # fmt: skip
+    keys = ["POST /v2/bells", "GET /v2/bells", "GET /v2/benchs", "GET /v2/blankets", "GET /v2/bookings", "GET /v2/bells/{bell_id}/files/{name}"]  # fmt: skip
     told = read(raw, keys)
     assert told.addresses == ("https://north.registry.example/api",)
     by_key = {one.key: one for one in told.operations}
-    made = by_key["POST /v2/berths"]
-    assert (made.name, made.repeat, made.credentials) == ("berth_controller_create", "keyed", ("query", "fields"))
+    made = by_key["POST /v2/bells"]
+    assert (made.name, made.repeat, made.credentials) == ("bell_controller_create", "keyed", ("query", "fields"))
     assert made.sent_as == ("the parameter api_key of the address",)
     assert set(made.input["properties"]) == {"body", "page_size", "credential"}
-    body = made.input["$defs"]["Berth"]
+    body = made.input["$defs"]["Bell"]
     assert body["required"] == ["name"], "what is read only is not asked for"
     assert set(body["properties"]) == {"secret", "kind", "name", "weight", "beside", "above"}
     assert body["properties"]["weight"] == {"type": ["number", "null"], "exclusiveMinimum": 0}
     assert [one.get("type") for one in body["properties"]["above"]["anyOf"]] == [None, "string", "null"]
-    pages = [by_key[f"GET /v2/{kind}s"].paging for kind in ("berth", "boat", "buoy", "captain")]
+    pages = [by_key[f"GET /v2/{kind}s"].paging for kind in ("bell", "bench", "blanket", "booking")]
     assert [page.how if page else "" for page in pages] == ["link", "link", "cursor", "link"]
-    assert by_key["GET /v2/berths/{berth_id}/files/{name}"].gives == "file"
+    assert by_key["GET /v2/bells/{bell_id}/files/{name}"].gives == "file"
     given = schemas.validator(made.input)
     assert not given.fault({"credential": "c", "body": {"name": "B", "beside": {"name": "C", "weight": None}}})
     assert "name" in given.fault({"credential": "c", "body": {"weight": 2}})
@@ -109,8 +109,8 @@ def test_a_hostile_document_is_refused_in_words(which: str):
 
 
 ODD: dict[str, dict[str, Any]] = {
-    "refers to itself": {"parameters": [{"$ref": "#/paths/~1boats/get/parameters/0"}]},
-    "a schema that is itself": {"responses": {"200": {"content": {"application/json": {"schema": {"$ref": "#/paths/~1boats/get/responses/200/content/application~1json/schema"}}}}}},
+    "refers to itself": {"parameters": [{"$ref": "#/paths/~1bunks/get/parameters/0"}]},
+    "a schema that is itself": {"responses": {"200": {"content": {"application/json": {"schema": {"$ref": "#/paths/~1bunks/get/responses/200/content/application~1json/schema"}}}}}},
     "nothing is what it should be": {"parameters": 7, "requestBody": [], "responses": "no", "security": {"a": 1}, "tags": {}, "summary": [1], "operationId": 3},
     "lists where mappings are": {"parameters": [[], 1, None, {"in": "query"}, {"name": "x", "in": "nowhere"}], "requestBody": {"content": {"application/json": []}}},
     "odd media types": {"requestBody": {"content": {"": {"schema": True}, "x/*": {}}}, "responses": {"2XX": {"content": {"*/*": {}}}}},
@@ -122,19 +122,19 @@ ODD: dict[str, dict[str, Any]] = {
 
 @pytest.mark.parametrize("which", ODD)
 def test_an_odd_operation_harms_nobody(which: str):
-    told = read(small(**ODD[which]), ["GET /boats"])
+    told = read(small(**ODD[which]), ["GET /bunks"])
     [one] = told.operations
     schemas.validator(one.input)
-    assert DescribedAction("boats", "http://boats.example", one).shape.input == one.input
+    assert DescribedAction("bunks", "http://bunks.example", one).shape.input == one.input
 
 
 def test_one_operation_that_cannot_be_carried_out_fails_alone():
     raw = json.loads(small())
-    raw["paths"]["/boats/{id}"] = {"get": {"responses": {}}}
+    raw["paths"]["/bunks/{id}"] = {"get": {"responses": {}}}
     told = read(json.dumps(raw).encode())
-    assert {one.key: bool(one.fault) for one in told.offered} == {"GET /boats": False, "GET /boats/{id}": True}
+    assert {one.key: bool(one.fault) for one in told.offered} == {"GET /bunks": False, "GET /bunks/{id}": True}
     with pytest.raises(BadDescription, match="id, which is no parameter"):
-        read(json.dumps(raw).encode(), ["GET /boats/{id}"])
+        read(json.dumps(raw).encode(), ["GET /bunks/{id}"])
 
 
 def test_yaml_has_the_types_of_json():
@@ -180,49 +180,49 @@ def test_a_value_cannot_climb_out_of_its_address(value: str):
 def test_every_operation_of_a_server_is_driven_by_its_document(oak: Processes, client: Client):
     """336 operations, each once: with bodies of several kinds, keys, files both ways, pages by mark and by number."""
     calls: Counter[str] = Counter()
-    app = descriptions.harbour(calls)
+    app = descriptions.stock(calls)
     with descriptions.served(app, free_port()) as address:
         text = json.dumps(app.openapi())
         told = client.read_description(text=text)
-        assert (told.name, told.addresses, len(told.offered)) == ("harbour_office", [], 336)
+        assert (told.name, told.addresses, len(told.offered)) == ("hut_stock", [], 336)
         with pytest.raises(OakRelayError, match="does not say where the service is"):
-            client.put_connector("harbour", text=text, operations=[told.offered[0].key])
-        client.put_credential("harbour", kind="bearer", secret=descriptions.KEY, hosts=["127.0.0.1"])
-        client.put_connector("harbour", text=text, operations=[one.key for one in told.offered], address=address)
+            client.put_connector("stock", text=text, operations=[told.offered[0].key])
+        client.put_credential("stock", kind="bearer", secret=descriptions.KEY, hosts=["127.0.0.1"])
+        client.put_connector("stock", text=text, operations=[one.key for one in told.offered], address=address)
         file = client.add_file(iter([b"paper"]), "paper.txt", "text/plain")
 
         def done(name: str, **given: object) -> Any:
-            tried = client.try_action("harbour", f"harbour.{name}", {"credential": "harbour", **given})
+            tried = client.try_action("stock", f"stock.{name}", {"credential": "stock", **given})
             assert tried.ok, (name, tried.sentence)
             assert descriptions.KEY not in json.dumps(tried.exchange)
             return tried.output
 
-        new = {"name": "Grey Heron", "made_of": {"material": "steel", "thickness": 2.5}, "built": {"name": "hull", "parts": [{"name": "keel"}]}}  # fmt: skip
+        new = {"name": "Grey Marmot", "made_of": {"material": "steel", "thickness": 2.5}, "built": {"name": "roof", "parts": [{"name": "beam"}]}}  # fmt: skip
         for kind in descriptions.KINDS:
             made = done(f"make_{kind}", body=new)
-            assert made["built"]["parts"] == [{"name": "keel", "parts": []}]
+            assert made["built"]["parts"] == [{"name": "beam", "parts": []}]
             assert done(f"show_{kind}", id=made["id"]) == made
             assert done(f"replace_{kind}", id=made["id"], body={**new, "size": "large"})["size"] == "large"
             assert [one["id"] for one in done(f"list_{kind}", size=["large"])["items"]] == [made["id"]]
             assert done(f"hand_in_{kind}", id=made["id"], body={"paper": {"file": str(file.file)}, "note": "n"}) == {"name": "paper.txt", "size": 5, "note": "n"}  # fmt: skip
             picture = done(f"picture_{kind}", id=made["id"])
-            assert picture["type"] == "image/png" and picture["size"] == 15
+            assert picture["type"] == "image/png" and picture["size"] == 16
             assert len(done(f"log_{kind}", id=made["id"])) == 3
             assert done(f"remove_{kind}", id=made["id"]) is None
         assert set(calls.values()) == {1} and len(calls) == 336
 
         for n in range(5):
-            done("make_boat", body={**new, "name": f"boat {n}"})
-        several = done("list_boat", pages=10)
-        assert [one["name"] for one in several["items"]] == [f"boat {n}" for n in range(5)]
+            done("make_bunk", body={**new, "name": f"bunk {n}"})
+        several = done("list_bunk", pages=10)
+        assert [one["name"] for one in several["items"]] == [f"bunk {n}" for n in range(5)]
         assert several["next_cursor"] is None
-        assert len(done("list_boat", pages=2)["items"]) == 4
-        assert done("log_boat", id="boat-2", pages=9) == [f"boat-2 line {n}" for n in range(7)]
-        wrong = client.try_action("harbour", "harbour.make_boat", {"credential": "harbour", "body": {"name": 7}})
+        assert len(done("list_bunk", pages=2)["items"]) == 4
+        assert done("log_bunk", id="bunk-2", pages=9) == [f"bunk-2 line {n}" for n in range(7)]
+        wrong = client.try_action("stock", "stock.make_bunk", {"credential": "stock", "body": {"name": 7}})
         assert ((wrong.ok, wrong.kind) == (False, "invalid") and "made_of" in wrong.sentence + wrong.fix) or wrong.sentence  # fmt: skip
-        lost = client.try_action("harbour", "harbour.show_boat", {"credential": "harbour", "id": "nowhere"})
-        assert lost.kind == "missing" and "there is no boat nowhere" in lost.sentence
-        client.remove_connector("harbour")
+        lost = client.try_action("stock", "stock.show_bunk", {"credential": "stock", "id": "nowhere"})
+        assert lost.kind == "missing" and "there is no bunk nowhere" in lost.sentence
+        client.remove_connector("stock")
 
 
 OFFICE = """
@@ -304,9 +304,9 @@ def read_json(oak: Processes, address: str) -> Any:
 
 
 def test_what_differs_is_said_in_sentences():
-    old = read(small(summary="See boats"), ["GET /boats"]).operations[0]
+    old = read(small(summary="See bunks"), ["GET /bunks"]).operations[0]
     assert differences(old, old) == []
-    new = read(small(summary="See all boats", parameters=[{"name": "size", "in": "query", "required": True, "schema": {"enum": ["s", "l"]}}]), ["GET /boats"]).operations[0]  # fmt: skip
+    new = read(small(summary="See all bunks", parameters=[{"name": "size", "in": "query", "required": True, "schema": {"enum": ["s", "l"]}}]), ["GET /bunks"]).operations[0]  # fmt: skip
     assert differences(old, new) == [
         "it takes size, which is needed",
         "its fields are sent in another way",
@@ -348,7 +348,7 @@ def test_many_strangers_documents_leave_the_service_answering(oak: Processes, cl
         client.read_description(source=f"{oak.standins}/nowhere")
     for name in ("http", "Http", "9x", "a-b", "a" * 40):
         with pytest.raises(OakRelayError):
-            client.put_connector(name, text=small().decode(), operations=["GET /boats"])
+            client.put_connector(name, text=small().decode(), operations=["GET /bunks"])
     assert client.session().name
 
 

@@ -1,3 +1,5 @@
+import { api, data } from '../api/client'
+
 /** A file that is kept by the service, as workflows pass it on. */
 export interface FileValue {
   file: string
@@ -53,4 +55,10 @@ export async function beginning(file: FileValue, most = 200_000): Promise<{ text
 export function size(bytes: number): string {
   if (bytes < 10_000) return `${bytes} bytes`
   return bytes < 10_000_000 ? `${Math.round(bytes / 1000)} kB` : `${Math.round(bytes / 1e6)} MB`
+}
+
+/** Keep a file of this machine; its value is what workflows are given. */
+export async function keep(file: File): Promise<FileValue> {
+  const headers = { 'Content-Type': file.type || 'application/octet-stream' }
+  return data(api.POST('/api/v1/files', { params: { query: { name: file.name } }, body: file as never, bodySerializer: () => file, headers }))
 }

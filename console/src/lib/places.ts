@@ -17,7 +17,7 @@ export const GROUPS: readonly (readonly Place[])[] = [
   [
     { path: '/tables', title: 'Tables', key: 'b' },
     { path: '/files', title: 'Files', key: 'f' },
-    { path: '/credentials', title: 'Connections', key: 'k', also: ['/models', '/connectors'] },
+    { path: '/credentials', title: 'Connections', key: 'k', also: ['/models', '/connectors', '/descriptions'] },
   ],
   [
     { path: '/overview', title: 'Overview', key: 'o' },

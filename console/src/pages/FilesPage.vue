@@ -11,7 +11,7 @@ import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../lib/act'
-import { addressOf, type FileValue, size } from '../lib/files'
+import { keep, addressOf, type FileValue, size } from '../lib/files'
 import { useList } from '../lib/lists'
 
 type File_ = Schemas['FileOut']
@@ -34,8 +34,7 @@ function show(one: File_): void {
 const add = (event: Event) =>
   act('add', async () => {
     for (const one of Array.from((event.target as HTMLInputElement).files ?? [])) {
-      const headers = { 'Content-Type': one.type || 'application/octet-stream' }
-      await data(api.POST('/api/v1/files', { params: { query: { name: one.name } }, body: one as never, bodySerializer: () => one, headers }))
+      await keep(one)
     }
     if (chosen.value) chosen.value.value = ''
     await client.invalidateQueries({ queryKey: ['files'] })
