@@ -30,6 +30,9 @@ with atheris.instrument_imports(include=["oak_relay", "jsonpath", "dateutil", "c
     from oak_relay.actions import servers
     from oak_relay.actions.catalogue import offer
     from oak_relay.actions.exchange import Exchange
+    from oak_relay.actions.openapi.calling import DescribedAction
+    from oak_relay.actions.openapi.reading import described
+    from oak_relay.actions.openapi.text import BadDescription
     from oak_relay.actions.server_calls import Calls, ServerCall
     from oak_relay.capabilities.alias import Alias
     from oak_relay.document import calendar, durations, paths, schemas, values, wire
@@ -135,6 +138,14 @@ def _schema(text: str) -> None:
                 validator.fault(value)
 
 
+def _description(text: str) -> None:
+    with contextlib.suppress(BadDescription):
+        offered = described(text.encode("utf-8", "replace"), None).offered
+        keys = [one.key for one in offered if not one.fault][:20]
+        for one in described(text.encode("utf-8", "replace"), keys).operations:
+            DescribedAction("it", "http://office.example", one).shape.sentence("it", {})
+
+
 def _when(text: str) -> None:
     how, _, said = text.partition(" ")
     given: dict[str, str | None] = {"cron": None, "every": None, "recurrence": None}
@@ -233,6 +244,7 @@ TARGETS = {
     "expression": Target(_expression, _written, "${ } %% for in endfor if else endif | map( select( join( replace( sum sort unique round jsonpath( json from_json date( in_zone( plain csv ** // ~ rows guest text number loop. [::] {%"),
     "path": Target(_path, lambda: ["$.rows[*].hut", "$..tags[?@ == 'warm']", "$.rows[?match(@.hut, 'hut-[0-9]+')].beds", "$[?count($..*) > 1]", "$.rows[1:9:2]"], "$ @ .. [*] [? ] match( search( count( length( value( == != <= && || ! ::"),
     "schema": Target(_schema, lambda: ['{"type":"object","properties":{"a":{"$ref":"#/$defs/b"}},"$defs":{"b":{"anyOf":[{"pattern":"^a+$"},{"multipleOf":0.01}]}}}', '{"items":{"type":"number"},"uniqueItems":true}', '{"$defs":{"t":{"$dynamicAnchor":"t","prefixItems":[{"$dynamicRef":"#t"}]}},"$ref":"#/$defs/t"}'], '"$ref" "$defs" "$id" "$anchor" "$dynamicRef" "allOf" "anyOf" "not" "if" "then" "pattern" "patternProperties" "propertyNames" "unevaluatedProperties" "dependentSchemas" "multipleOf" "const" "enum" "contains" "minContains" "$schema" "format" #/$defs/'),
+    "description": Target(_description, lambda: ['{"openapi":"3.1.0","info":{"title":"t"},"security":[{"k":["a"]}],"paths":{"/a/{b}":{"post":{"operationId":"x","parameters":[{"name":"b","in":"path","schema":{"type":"array"}},{"$ref":"#/components/parameters/p"}],"requestBody":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/s"}}}},"responses":{"200":{"content":{"application/json":{"schema":{"allOf":[{"$ref":"#/components/schemas/s"},{"oneOf":[{"nullable":true}]}]}}}}}}}},"components":{"schemas":{"s":{"type":"object","required":["a"],"properties":{"a":{"$ref":"#/components/schemas/s"}}}},"parameters":{"p":{"name":"cursor","in":"query"}},"securitySchemes":{"k":{"type":"apiKey","in":"header","name":"K"}}}}', "openapi: 3.0.1\npaths:\n  /a: &a\n    get: {responses: {200: {headers: {Link: {}}, content: {'*/*': {schema: {type: array}}}}}}\n  /b: *a\n"], '"openapi" "paths" "parameters" "$ref" #/components/schemas/s #/paths/ "allOf" "oneOf" "anyOf" "nullable" "properties" "required" "readOnly" "requestBody" "content" "schema" "responses" "default" "security" "securitySchemes" "servers" "variables" "exclusiveMinimum" "items" "format" binary &a *a <<:'),
     "when": Target(_when, lambda: ["cron 0 6 * * 1-5", "every 5m", "recurrence DTSTART:20310405T060000\nRRULE:FREQ=MONTHLY;BYDAY=2TU;COUNT=9", "recurrence FREQ=YEARLY;BYSETPOS=-1;BYMONTH=2;BYMONTHDAY=29"], "FREQ= SECONDLY MINUTELY HOURLY DAILY WEEKLY MONTHLY YEARLY INTERVAL= COUNT= UNTIL= BYSETPOS= BYDAY= BYHOUR= BYMINUTE= BYSECOND= BYYEARDAY= BYWEEKNO= BYEASTER= WKST= RDATE: EXDATE: EXRULE: DTSTART; TZID= ;"),
     "duration": Target(_duration, lambda: ["5m", "500ms", "PT5M", "P1W2DT3H4M5.5S", "2031-04-05T06:00:00Z", "2031-W14-6"]),
     "address": Target(_address, lambda: ["https://office.example:8443/a/b?c=d#e", "http://[::1]:80/", "X-Hut: upper tarn"], "http:// https:// @ %00 %0d%0a xn-- [:: ] \\ : ;"),

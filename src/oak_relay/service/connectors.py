@@ -39,6 +39,8 @@ from oak_relay.store.tables import connector as stored_connector
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["actions"])
 _TEXT = 900_000
+_LARGEST = 8_000_000
+"""Letters of a connector as it is kept."""
 _TRYING = 60.0
 _SHOWN = 200_000
 """Letters of what an action gave that are shown of trying it."""
@@ -132,6 +134,8 @@ async def put_connector(
     old = Described.model_validate(values.loads(before)) if before is not None else None
     made = await _made(given, old, parts)
     text = values.dumps(made.model_dump())
+    if len(text) > _LARGEST:
+        raise Problem(422, "the connector is too large", f"it has more than {_LARGEST:,} letters", "take fewer operations")
     async with parts.database.begin() as connection:
         tag = await tags.held(connection, parts.workspace, stored_connector, name, "updated_at")
         asked.check(tag, f"the connector {name}")
