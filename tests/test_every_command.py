@@ -91,6 +91,7 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("publish larder.filled --data {\"n\":1}", 0, ""), ("start odd-asks-@", 0, ""), ("tray", 0, ""), ("answer {question} fill", 0, ""),
     ("talk {asks} --step told", 0, "Is it far?\n"), ("watch {asked}", 0, ""), ("conversation list", 0, ""), ("conversation show odd-@", 5, ""),
     ("conversation forget odd-@ --yes", 5, ""), ("usage", 0, ""), ("usage --by alias", 0, ""),
+    ("curl", 0, "curl https://office.example/huts?limit=2 -H 'X-Hut: upper tarn'"), ("curl", 6, "wget x"),
     ("connector operations {standins}/office/api/openapi.json booking", 0, ""), ("connector add c@ {standins}/office/api/openapi.json --take list_*", 0, ""), ("connector list", 0, ""), ("connector show c@", 0, ""), ("connector compare c@", 0, ""), ("connector try c@ list_huts", 1, ""), ("connector remove c@ --yes", 0, ""),
     ("server add s@ --url {standins}/weather", 0, ""), ("server list", 0, ""), ("server test s@", 0, ""), ("server remove s@ --yes", 0, ""),
     ("credential add c@ --kind bearer --host 127.0.0.1 --test-url {standins}/v1/models", 0, "a-long-enough-secret"),

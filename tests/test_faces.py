@@ -257,6 +257,7 @@ async def stored(oak: Face, name: str, standins: str) -> None:
     assert name in [one.name for one in await oak.servers()]
     assert (await oak.test_server(name)).ok
     await oak.remove_server(name)
+    assert (await oak.read_curl("curl https://office.example/huts?limit=2")).credential is None
     source = f"{standins}/office/api/openapi.json"
     assert (await oak.read_description(source=source)).offered
     own = name.replace("-", "_")

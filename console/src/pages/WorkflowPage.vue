@@ -104,7 +104,7 @@ const states = computed(
 const row = computed(() => rows.value.find((one) => one.path === chosen.value))
 const shown = useLater(row, (a, b) => a?.path === b?.path)
 const isAgent = computed(() => rows.value.some((one) => one.kind === 'agent'))
-const { told, problem, curl } = usePastedCurl(draft, language, () => row.value)
+const { told, problem, curl } = usePastedCurl(draft, () => row.value)
 const offers = computed(() => offersOf(language.actions.value, language.workflows.value, props.name, language.known.value))
 const input = ref<unknown>(undefined)
 const sample = ref('')

@@ -121,6 +121,8 @@ class Exchange:
         self.status = response.status_code
         self.headers = {k.lower(): v for k, v in response.headers.items()}
         self.links = response.links
+        self.redirected: list[str] = []
+        """The addresses that it was led to, one after the other."""
         self.body = body
         self.credential = credential
         self.kept = kept
@@ -129,6 +131,11 @@ class Exchange:
         read: object = kept.value if kept is not None else at.shown(self._text(), _SHOWN)
         answered = {"status": self.status, "headers": unseen(self.headers), "body": read}
         self.detail = {"exchange": {"request": shown, "response": answered}}
+
+    @property
+    def told(self) -> dict[str, Any]:
+        """What a trace shows."""
+        return {**self.detail, "redirects": self.redirected} if self.redirected else self.detail
 
     def _text(self) -> str:
         return self.body.decode("utf-8", "replace")

@@ -72,7 +72,7 @@ def parser() -> argparse.ArgumentParser:
 
 GROUPS = {
     "to begin with": "up credential model server connector password key",
-    "to write": "workflows check render save text versions differences on off settings actions rename duplicate remove export import",
+    "to write": "workflows check render save text versions differences on off settings actions curl rename duplicate remove export import",
     "to try": "try talk sample refused",
     "to run": "start publish events schedules fire pause tray answer",
     "to watch and mend": "runs show watch journal artifact again cancel",

@@ -2,9 +2,13 @@
 
 import argparse
 import fnmatch
+import io
+import sys
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
+
+from ruamel.yaml import YAML
 
 from oak_relay.cli.asking import WrongUse, sure, takes_yes
 from oak_relay.cli.output import ERR, OUT, as_line, counted, escaped, moment, plainly, show, table, working
@@ -20,6 +24,13 @@ _SHORT = 900_000
 
 def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     """The parsers of this command."""
+    parser = commands.add_parser(
+        "curl",
+        help="a curl command as a step; its secret becomes a credential",
+        epilog="example: oak-relay curl command.txt; without a file, paste it and end with Ctrl-D",
+    )
+    parser.add_argument("file", nargs="?", type=Path, help="a file that holds it; standard input when left out")
+    parser.set_defaults(run=lambda a: curl_cmd(a, client(a)))
     group = commands.add_parser("connector", help="actions made of a service's description (OpenAPI)").add_subparsers(
         metavar="what", required=True
     )
@@ -82,6 +93,24 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
 def _takes_description(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("description", help="an OpenAPI document (3.0, 3.1): a file, or the address it is fetched from")
     parser.add_argument("--credential", help="a stored credential to fetch it with")
+
+
+def curl_cmd(arguments: argparse.Namespace, client: Client) -> int:
+    """The step that a curl command is, as YAML; it is read from a file, so that its secret stands in no history."""
+    if arguments.file is not None and not arguments.file.is_file():
+        raise WrongUse(f"{arguments.file} is no file")
+    made = client.read_curl(arguments.file.read_text() if arguments.file else sys.stdin.read())
+    if not show(made, arguments.json):
+        text = io.StringIO()
+        yaml = YAML()
+        yaml.indent(mapping=2, sequence=4, offset=2)
+        yaml.dump([{"step": made.name, "do": made.do, "with": made.fields}], text)
+        plainly(text.getvalue().rstrip())
+        for note in made.notes:
+            ERR.print(f"note: {escaped(note)}")
+        if made.credential:
+            ERR.print(f"its secret is kept as the credential {escaped(made.credential)}", style="dim")
+    return 0
 
 
 def _source(arguments: argparse.Namespace, client: Client) -> dict[str, object]:

@@ -682,6 +682,11 @@ class Client:
         """The catalogue of actions."""
         return self._send(calls.actions(Part(limit, after)))
 
+    def read_curl(self, text: str) -> results.CurlStep:
+        """A curl command as a step `http.request`. What proves who asks is stored as a credential that goes to that host alone, and is
+        no part of the step."""
+        return self._send(calls.read_curl(text))
+
     def read_description(self, **given: object) -> results.Description:
         """What a description (OpenAPI 3.0, 3.1) offers: its `text`, the id of a `file`, or the `source` it is fetched from; with
         `operations`, what those become. Nothing is stored."""

@@ -603,6 +603,11 @@ def actions(part: Part) -> Call[Page[results.Action]]:
     return Call("GET", _at("actions"), _page(results.Action), part())
 
 
+def read_curl(text: str) -> Call[results.CurlStep]:
+    """A curl command as a step; its secret is stored as a credential."""
+    return Call("POST", _at("curl"), _one(results.CurlStep), body={"text": text})
+
+
 def read_description(given: Mapping[str, object]) -> Call[results.Description]:
     """What a description offers: its `text`, the id of a `file`, or the `source` it is fetched from."""
     return Call("POST", _at("descriptions"), _one(results.Description), body=given)

@@ -839,6 +839,16 @@ class Action(Result):
     output: dict[str, object]
 
 
+class CurlStep(Result):
+    """A curl command as a step: `fields` stand under `with`, and `credential` was stored of what proves who asks."""
+
+    do: str
+    name: str
+    fields: dict[str, object]
+    credential: str | None
+    notes: list[str]
+
+
 class OfferedOperation(Result):
     """An operation of a description; `key` is its method and path, `fault` why it cannot be taken."""
 

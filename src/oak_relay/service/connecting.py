@@ -13,7 +13,7 @@ from oak_relay.document.errors import StepFailed
 from oak_relay.models import probing
 from oak_relay.models.chat import nearest
 from oak_relay.runtime.context import CallContext
-from oak_relay.service.credentials import put_credential
+from oak_relay.service.credentials import free_name, put_credential
 from oak_relay.service.lists import Asks, Page, cut
 from oak_relay.service.models import answered, put_model
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
@@ -75,7 +75,7 @@ async def connect_model(given: ConnectIn, parts: PartsDep, who: CallerDep) -> Co
     can, hello = await probing.probed(given.name, asked, at)
     name = given.credential
     if given.key:
-        name = await _free(parts, given.name)
+        name = await free_name(parts, re.sub(r"[^a-z0-9-]+", "-", f"{given.name.lower()}-key").strip("-"))
         stored: dict[str, object] = {
             "kind": "bearer",
             "secret": given.key,
@@ -116,13 +116,6 @@ def _bearer(key: str, url: str) -> Credential:
 def _place(url: str) -> str:
     parts = urlsplit(url)
     return f"{parts.scheme}://{parts.netloc.lower()}"
-
-
-async def _free(parts: Parts, alias: str) -> str:
-    """A name for a credential that nothing has yet."""
-    known = (await parts.registry.fresh()).credentials
-    base = re.sub(r"[^a-z0-9-]+", "-", f"{alias.lower()}-key").strip("-")
-    return next(name for name in (base, *(f"{base}-{n}" for n in range(2, 10_000))) if name not in known)
 
 
 def _server(found: probing.Server) -> ModelServerOut:

@@ -135,7 +135,9 @@ async def put_connector(
     made = await _made(given, old, parts)
     text = values.dumps(made.model_dump())
     if len(text) > _LARGEST:
-        raise Problem(422, "the connector is too large", f"it has more than {_LARGEST:,} letters", "take fewer operations")
+        raise Problem(
+            422, "the connector is too large", f"it has more than {_LARGEST:,} letters", "take fewer operations"
+        )
     async with parts.database.begin() as connection:
         tag = await tags.held(connection, parts.workspace, stored_connector, name, "updated_at")
         asked.check(tag, f"the connector {name}")

@@ -147,6 +147,13 @@ async def show_use(name: str, parts: PartsDep, _: CallerDep) -> CredentialUseOut
         return await used.of(connection, parts, name)
 
 
+async def free_name(parts: Parts, wished: str) -> str:
+    """A name for a credential that none has yet."""
+    parts.registry.forget()
+    known = (await parts.registry.fresh()).credentials
+    return next(name for name in (wished, *(f"{wished}-{n}" for n in range(2, 10_000))) if name not in known)
+
+
 async def _there(parts: Parts, name: str) -> bool:
     async with parts.database.connect() as connection:
         return (await connection.execute(stored_as(parts, name))).first() is not None

@@ -45,7 +45,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "POST /credentials/{name}/consent", "DELETE /credentials/{name}/consent",
         "POST /consents", "POST /providers/look", "PUT /models/{name}", "DELETE /models/{name}",
         "POST /models/{name}/test", "POST /model-servers/look", "POST /model-servers/connect", "GET /model-servers", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables/{name}/import", "POST /tables",
-        "DELETE /tables/{name}", "POST /descriptions", "PUT /connectors/{name}", "DELETE /connectors/{name}", "POST /connectors/{name}/compare", "POST /connectors/{name}/try",
+        "DELETE /tables/{name}", "POST /curl", "POST /descriptions", "PUT /connectors/{name}", "DELETE /connectors/{name}", "POST /connectors/{name}/compare", "POST /connectors/{name}/try",
     ),
     "manage": ("GET /settings", "GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),
 }  # fmt: skip

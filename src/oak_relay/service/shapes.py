@@ -947,6 +947,16 @@ class ActionTriedOut(BaseModel):
     exchange: dict[str, object] | None = Field(None, description="Request and reply, without the secret.")
 
 
+class CurlOut(BaseModel):
+    """A curl command as a step."""
+
+    do: Literal["http.request"] = "http.request"
+    name: str = Field(description="A name that a step of it may have.")
+    fields: dict[str, object] = Field(description="What stands under `with`.")
+    credential: str | None = Field(description="The credential that was stored of what proves who asks.")
+    notes: list[str]
+
+
 class CredentialKindOut(BaseModel):
     name: str
     title: str

@@ -3,13 +3,13 @@
 from collections.abc import Mapping
 from functools import cached_property
 from typing import Any
-from urllib.parse import urljoin, urlsplit
 
 from oak_relay.actions import files
 from oak_relay.actions.base import Action, Connector, Fields, Given
 from oak_relay.actions.exchange import Exchange, authorised, send
 from oak_relay.actions.openapi import sending
-from oak_relay.actions.openapi.shapes import BODY, CREDENTIAL, KEY, PAGES, Described, Operation, Paging
+from oak_relay.actions.openapi.shapes import BODY, CREDENTIAL, KEY, PAGES, Described, Operation
+from oak_relay.actions.turning import Turning
 from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Outbound
 from oak_relay.document import schemas, shapes, values, wire
@@ -17,8 +17,8 @@ from oak_relay.document.check_base import ActionShape
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import Schema
 
-_LARGEST, _TOGETHER, _ITEMS = 4_000_000, 16_000_000, 100_000
-"""Bytes of one answer and of all pages together, and items of these."""
+_LARGEST = 4_000_000
+"""Bytes of one answer."""
 
 
 class DescribedAction(Action):
@@ -106,80 +106,26 @@ async def _perform(base: str, operation: Operation, given: Mapping[str, Any], at
     body = _read(operation, exchange)
     if paging is None or most <= 1:
         return Result(body, exchange.detail)
-    turning = _Turning(paging, body)
-    now = given
+    turning = Turning(
+        paging.how, lambda page: _at(page, paging.items), (lambda page: _at(page, paging.next)) if paging.next else None
+    )
+    turning.add(body, len(exchange.body))
+    now, detail = given, exchange.detail
     for _ in range(most - 1):
-        after = turning.next(exchange, url, now)
-        if after is None:
-            break
-        where, now = after
-        url = where or sending.address(base, operation, now)
-        last, exchange = exchange, await _one(operation, url, now, at)
-        exchange.detail = last.detail  # the first of them is shown
-        turning.add(_read(operation, exchange), len(exchange.body))
-    return Result(turning.whole(), {**exchange.detail, "pages": turning.pages})
-
-
-class _Turning:
-    """Pages that are put together."""
-
-    def __init__(self, paging: Paging, first: object) -> None:
-        self._paging = paging
-        self._last: Any = None
-        self._items: list[Any] = []
-        self._seen: set[str] = set()
-        self._size = self.pages = 0
-        self.add(first, 0)
-
-    def add(self, body: object, size: int) -> None:
-        """One page more. Raises `StepFailed` (`too_long`)."""
-        found = _at(body, self._paging.items)
-        self._last, self._had = body, found if isinstance(found, list) else []
-        self._items += self._had
-        self._size += size
-        self.pages += 1
-        if self._size > _TOGETHER or len(self._items) > _ITEMS:
-            raise StepFailed(
-                "too_long",
-                f"{self.pages} pages together are more than {_TOGETHER:,} bytes or {_ITEMS:,} items",
-                fix="ask for fewer pages",
-                reached="yes",
-            )
-
-    def next(self, exchange: Exchange, url: str, given: Mapping[str, Any]) -> tuple[str, Mapping[str, Any]] | None:
-        """Where the next page is, by its address or by what is given for it; None when this was the last. Raises
-        `StepFailed` (`wrong_shape`) for one that was there before."""
-        paging = self._paging
         if paging.how == "link":
-            told = _at(self._last, paging.next) if paging.next else None
-            where = told if isinstance(told, str) and told else exchange.links.get("next", {}).get("url")
-            if not where:
-                return None
-            whole = urljoin(url, str(where)[:4_000])
-            if urlsplit(whole).netloc != urlsplit(url).netloc:
-                raise StepFailed("denied", f"the next page is elsewhere: {urlsplit(whole).netloc[:200]}")
-            return self._fresh(whole), given
-        if paging.how == "cursor":
-            mark = _at(self._last, paging.next)
-            if mark in (None, "", False):
-                return None
-            self._fresh(values.text_of(mark))
-            return "", {**given, paging.field: mark}
-        if not self._had:
-            return None
-        before = given.get(paging.field)
-        at = before if isinstance(before, int) else 0 if paging.how == "offset" else 1
-        return "", {**given, paging.field: at + (len(self._had) if paging.how == "offset" else 1)}
-
-    def _fresh(self, mark: str) -> str:
-        if mark in self._seen:
-            raise StepFailed("wrong_shape", "the next page is one that was there before", reached="yes")
-        self._seen.add(mark)
-        return mark
-
-    def whole(self) -> object:
-        """The last page with the items of all."""
-        return _with(self._last, self._paging.items, self._items)
+            after = turning.address(exchange, url)
+            if after is None:
+                break
+            url = after
+        else:
+            value = turning.value(now.get(paging.field))
+            if value is None:
+                break
+            now = {**now, paging.field: value}
+            url = sending.address(base, operation, now)
+        exchange = await _one(operation, url, now, at)
+        turning.add(_read(operation, exchange), len(exchange.body))
+    return Result(_with(turning.last, paging.items, turning.items), {**detail, "pages": turning.pages})
 
 
 def _at(body: object, place: tuple[str, ...]) -> Any:
