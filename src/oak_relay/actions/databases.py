@@ -7,7 +7,7 @@ from typing import Any
 
 import asyncpg
 
-from oak_relay.actions.base import Connector, Tried
+from oak_relay.actions.base import Tried
 from oak_relay.capabilities.protocols import Surroundings
 from oak_relay.document.errors import StepFailed
 from oak_relay.vault.database import Database
@@ -86,6 +86,3 @@ async def tried(name: str, stored: Database, at: Surroundings) -> Tried:
         f"It works: {row['who']} is let in to {row['base']}, PostgreSQL {row['version'].split()[0]}. It may {may}."
     )
     return Tried(True, sentence, account=row["who"], may=(may,))
-
-
-CONNECTOR = Connector("Databases", credentials=[Database], trying={"database": tried})
