@@ -138,6 +138,10 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
     )
     client.put_credential("forms", kind="signing", secret=keys["office"])
     client.put_server("weather-station", url=f"{standins}/weather")
+    if "office" not in {one.name for one in client.every(client.connectors)}:
+        source = f"{standins}/office/api/openapi.json"
+        offered = client.read_description(source=source).offered
+        client.put_connector("office", source=source, operations=[one.key for one in offered])
     known = {table.name for table in client.tables()}
     for name, columns in DATA["tables"].items():
         if name not in known:
@@ -286,6 +290,7 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         for r in received["received"]
         if r["service"] == "office" and r["body"].get("about") == "route"
     ]
+    huts = client.try_action("office", "office.list_huts", {"credential": "office"})
     checks = {
         "four runs from eight deliveries, all succeeded": not failed and len(set(sent)) == 4,
         "labels are question, refund, question, other": kinds == ["question", "refund", "question", "other"],
@@ -306,6 +311,7 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         and _pictures(client) == [picture(PICTURE)],
         "the office took its token back, and got it refreshed by one process": office.get("refreshed") == 1
         and "reused" not in office,
+        "the office's huts are told by an action made of its description": len(huts.output or ()) == 7,
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():
