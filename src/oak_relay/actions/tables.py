@@ -1,12 +1,13 @@
 """Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`, `table.total`."""
 
 from collections.abc import Callable, Iterable, Mapping
+from typing import Annotated, get_args
 
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields, Given
 from oak_relay.actions.sheets import taken
-from oak_relay.capabilities.given import Column, Result
+from oak_relay.capabilities.given import Column, Filter, How, Result, Where
 from oak_relay.capabilities.protocols import Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
@@ -27,10 +28,19 @@ class UpsertInput(AddInput):
     )
 
 
+_WHERE = (
+    "Columns and the values they must have; or how they must stand: {at_least: 3}, {in: [a, b]}, with not, above, at_least, "
+    "below, at_most, in, contains, begins_with, empty."
+)
+
+
 class FindInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, object] = Field(
-        default_factory=dict, description="Columns and the values they must have.", json_schema_extra=COLUMNS
+    where: dict[str, object] = Field(default_factory=dict, description=_WHERE, json_schema_extra=COLUMNS)
+    order: list[Annotated[str, Field(pattern=r"^-?[a-z][a-z0-9_]{0,60}$")]] = Field(
+        default_factory=list,
+        max_length=5,
+        description="Columns by which they are ordered, -column from the greatest down; else the oldest first.",
     )
     columns: list[str] | None = Field(
         None, description="Only these columns; all when left out.", json_schema_extra=COLUMNS
@@ -40,9 +50,7 @@ class FindInput(Fields):
 
 class TotalInput(Fields):
     table: str = Field(description="The table's name.")
-    where: dict[str, object] = Field(
-        default_factory=dict, description="Columns and the values they must have.", json_schema_extra=COLUMNS
-    )
+    where: dict[str, object] = Field(default_factory=dict, description=_WHERE, json_schema_extra=COLUMNS)
     by: list[str] = Field(
         default_factory=list,
         max_length=5,
@@ -112,7 +120,8 @@ def _delete(given: DeleteInput, at: Tables) -> DeleteRows:
 
 
 async def _find(given: FindInput, at: Tables) -> Result:
-    rows = await at.rows(given.table, given.where, given.limit)
+    order = [(one.removeprefix("-"), one.startswith("-")) for one in given.order]
+    rows = await at.rows(given.table, meant(given.where), order, given.limit)
     if given.columns is not None:
         rows = [{name: row.get(name) for name in given.columns} for row in rows]
     else:
@@ -123,8 +132,45 @@ async def _find(given: FindInput, at: Tables) -> Result:
 
 async def _total(given: TotalInput, at: Tables) -> Result:
     measures = {name: getattr(given, name) for name in ("sum", "average", "least", "most")}
-    found = await at.totals(given.table, given.where, given.by, measures, given.limit)
+    found = await at.totals(given.table, meant(given.where), given.by, measures, given.limit)
     return Result({"rows": found, "count": len(found)})
+
+
+_HOWS: tuple[How, ...] = get_args(How)
+_TEXTS = ("contains", "begins_with")
+
+
+def meant(where: Mapping[str, object]) -> Where:
+    """Which rows are meant: a mapping of nothing but ways to stand is one, any other value is to be had. Raises `StepFailed`
+    (`invalid`)."""
+    match: dict[str, object] = {}
+    filters: list[Filter] = []
+    for column, value in where.items():
+        if not isinstance(value, Mapping) or not value or not all(name in _HOWS for name in value):
+            match[column] = value
+            continue
+        for how in _HOWS:
+            if how in value:
+                _sound(column, how, value[how])
+                filters.append(Filter(column, how, value[how]))
+    return Where(match, tuple(filters))
+
+
+def _sound(column: str, how: How, value: object) -> None:
+    """Raises `StepFailed` (`invalid`) for what nothing can stand to so."""
+    wanted = ""
+    if how == "in" and not (isinstance(value, list) and len(value) <= 1000):
+        wanted = "a list of at most 1,000 values"
+    elif how == "empty" and not isinstance(value, bool):
+        wanted = "true or false"
+    elif how in _TEXTS and not (isinstance(value, str) and 0 < len(value) <= 500):
+        wanted = "a text of at most 500 letters"
+    elif how in ("above", "at_least", "below", "at_most") and (
+        value is None or isinstance(value, bool | list | Mapping)
+    ):
+        wanted = "a number or a text"
+    if wanted:
+        raise StepFailed("invalid", f"where: {column}: {how} wants {wanted}", fix="correct the value")
 
 
 def in_order(columns: Iterable[Column], row: Mapping[str, object]) -> dict[str, object]:
@@ -214,7 +260,7 @@ CONNECTOR = Connector(
             perform=_find,
             sentence=_says("Find rows of"),
             example={"table": "huts", "where": {"hut": "${ input.hut }"}},
-            first=("table", "where", "limit"),
+            first=("table", "where", "order", "limit"),
         ),
         Action(
             "table.total",

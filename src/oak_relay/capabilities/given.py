@@ -53,6 +53,27 @@ class Column:
     type: ColumnKind = "any"
 
 
+How = Literal["not", "in", "above", "at_least", "below", "at_most", "contains", "begins_with", "empty"]
+"""How a column's value may be asked for, besides being equal."""
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """A column whose value stands so to another one. Values compare as JSON does: numbers with numbers, texts with texts."""
+
+    column: str
+    how: How
+    value: object
+
+
+@dataclass(frozen=True, slots=True)
+class Where:
+    """Which rows are meant: those whose columns have the values of `match`, and that fit all filters."""
+
+    match: Mapping[str, object] = field(default_factory=dict)
+    filters: tuple[Filter, ...] = ()
+
+
 @dataclass(frozen=True, slots=True)
 class TableDef:
     """A table kept here; `searched` when it is large enough that rows are found by an index."""

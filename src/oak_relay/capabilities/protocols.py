@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import httpx
 
 from oak_relay.capabilities.alias import Alias, Can
-from oak_relay.capabilities.given import HeldFile, ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.capabilities.given import HeldFile, ServerTool, TableDef, Where, Window, WorkflowAbout
 from oak_relay.vault.kinds import Authorization, Credential
 
 
@@ -114,16 +114,14 @@ class Tables(Protocol):
     def table(self, name: str) -> TableDef:
         """Raises `StepFailed` (`missing`)."""
 
-    async def rows(self, table: str, match: Mapping[str, object], limit: int) -> list[dict[str, object]]:
-        """Rows whose columns have these values. Raises `StepFailed` (`missing`)."""
+    async def rows(
+        self, table: str, where: Where, order: Sequence[tuple[str, bool]], limit: int
+    ) -> list[dict[str, object]]:
+        """Rows that are meant, in the order of some columns (True: from the greatest down), else as they came. Raises `StepFailed`
+        (`missing`)."""
 
     async def totals(
-        self,
-        table: str,
-        match: Mapping[str, object],
-        by: Sequence[str],
-        measures: Mapping[str, Sequence[str]],
-        limit: int,
+        self, table: str, where: Where, by: Sequence[str], measures: Mapping[str, Sequence[str]], limit: int
     ) -> list[dict[str, object]]:
         """For each group of rows with equal values in the columns `by`: these, their `count`, and each measure (sum, average,
         least, most) of columns of numbers. Raises `StepFailed`."""

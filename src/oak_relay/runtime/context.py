@@ -3,7 +3,7 @@
 import asyncio
 import socket
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -15,7 +15,7 @@ from oak_relay.actions.base import Action
 from oak_relay.actions.server_sessions import Sessions
 from oak_relay.actions.tool_server import ToolServer
 from oak_relay.capabilities.alias import Alias, Can
-from oak_relay.capabilities.given import HeldFile, Result, ServerTool, TableDef, Window, WorkflowAbout
+from oak_relay.capabilities.given import HeldFile, Result, ServerTool, TableDef, Where, Window, WorkflowAbout
 from oak_relay.capabilities.protocols import Draw
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -222,43 +222,46 @@ class CallContext:
             )
         return known[name]
 
-    async def rows(self, table: str, match: Mapping[str, object], limit: int) -> list[dict[str, object]]:
-        await self._find(lambda snapshot: snapshot.tables, table)
-        known = self.table(table)
-        if values.unstorable(match):
-            return []
-
-        async def look() -> list[dict[str, object]]:
-            async with self._tools.database.reading() as connection:
-                workspace = self._tools.registry.workspace
-                return await rows.look(connection, workspace, known.id, known.searched, match, limit)
-
-        return await self._patiently(look)
-
-    async def totals(
-        self,
-        table: str,
-        match: Mapping[str, object],
-        by: Sequence[str],
-        measures: Mapping[str, Sequence[str]],
-        limit: int,
+    async def rows(
+        self, table: str, where: Where, order: Sequence[tuple[str, bool]], limit: int
     ) -> list[dict[str, object]]:
         await self._find(lambda snapshot: snapshot.tables, table)
         known = self.table(table)
-        names = {column.name for column in known.columns}
-        for name in (*by, *match, *(one for some in measures.values() for one in some)):
-            if name not in names:
-                have = ", ".join(column.name for column in known.columns)
-                raise StepFailed(
-                    "invalid", f"the table {table} has no column {name}; it has {have}", fix="correct the name"
-                )
-        if values.unstorable(match):
+        self._has(table, [*(one.column for one in where.filters), *(name for name, _ in order)])
+        if values.unstorable([where.match, *(one.value for one in where.filters)]):
             return []
 
         async def look() -> list[dict[str, object]]:
             async with self._tools.database.reading() as connection:
                 workspace = self._tools.registry.workspace
-                return await rows.totals(connection, workspace, known.id, known.searched, match, by, measures, limit)
+                return await rows.look(connection, workspace, known.id, known.searched, where, order, limit)
+
+        return await self._patiently(look)
+
+    def _has(self, table: str, names: Iterable[str]) -> None:
+        """Raises `StepFailed` (`invalid`) for a column that a table has not."""
+        known = [column.name for column in self.table(table).columns]
+        for name in names:
+            if name not in known:
+                have = ", ".join(known)
+                raise StepFailed(
+                    "invalid", f"the table {table} has no column {name}; it has {have}", fix="correct the name"
+                )
+
+    async def totals(
+        self, table: str, where: Where, by: Sequence[str], measures: Mapping[str, Sequence[str]], limit: int
+    ) -> list[dict[str, object]]:
+        await self._find(lambda snapshot: snapshot.tables, table)
+        known = self.table(table)
+        filtered = (one.column for one in where.filters)
+        self._has(table, [*by, *where.match, *filtered, *(one for some in measures.values() for one in some)])
+        if values.unstorable([where.match, *(one.value for one in where.filters)]):
+            return []
+
+        async def look() -> list[dict[str, object]]:
+            async with self._tools.database.reading() as connection:
+                workspace = self._tools.registry.workspace
+                return await rows.totals(connection, workspace, known.id, known.searched, where, by, measures, limit)
 
         return await self._patiently(look)
 

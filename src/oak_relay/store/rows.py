@@ -10,6 +10,7 @@ import uuid_utils.compat as uuids
 from sqlalchemy import Text, cast, delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from oak_relay.capabilities.given import How, Where
 from oak_relay.document import values
 from oak_relay.store import files
 from oak_relay.store.database import raw
@@ -79,21 +80,59 @@ async def look(
     workspace: int,
     table_id: UUID,
     searched: bool,
-    match: Mapping[str, object],
+    where: Where,
+    order: Sequence[tuple[str, bool]],
     limit: int,
 ) -> list[dict[str, object]]:
-    """Rows whose columns have the values of `match`, oldest first, for steps; `searched`: its rows are indexed by them."""
+    """Rows that are meant, in an order of columns, else oldest first, for steps; `searched`: its rows are indexed by their values.
+    Rows without a value of a column come last."""
     given: list[object] = [workspace, table_id, limit]
-    where = ""
-    if match:
-        where = f"AND {'searched AND ' if searched else ''}data @> $4::text::jsonb"
-        given.append(values.dumps(match))
+    asked = _where(where, searched, given)
+    ways = []
+    for name, falling in order:
+        given.append(name)
+        value = f"NULLIF(data -> ${len(given)}::text, 'null'::jsonb)"
+        ways.append(f"{value} {'DESC' if falling else 'ASC'} NULLS LAST")
     found = await connection.fetch(
         "SELECT data::text AS data FROM table_row WHERE workspace_id = $1 AND table_id = $2 "
-        f"{where} ORDER BY id LIMIT $3",
+        f"{asked} ORDER BY {', '.join([*ways, 'id'])} LIMIT $3",
         *given,
     )
     return [values.loads(row["data"]) for row in found]
+
+
+_COMPARED: Mapping[How, str] = {"above": ">", "at_least": ">=", "below": "<", "at_most": "<="}
+
+
+def _where(where: Where, searched: bool, given: list[object]) -> str:
+    """The conditions on rows, each with AND before it; what they compare with is added to what is given."""
+
+    def parameter(value: object) -> str:
+        given.append(value)
+        return f"${len(given)}::text"
+
+    asked = []
+    if where.match:
+        asked.append(f"{'searched AND ' if searched else ''}data @> {parameter(values.dumps(where.match))}::jsonb")
+    for one in where.filters:
+        column = parameter(one.column)
+        value, text = f"data -> {column}", f"data ->> {column}"
+        if one.how == "empty":
+            empty = f"coalesce({value}, 'null'::jsonb) = 'null'::jsonb"
+            asked.append(empty if one.value else f"NOT ({empty})")
+        elif one.how == "not":
+            asked.append(f"coalesce({value}, 'null'::jsonb) <> {parameter(values.dumps(one.value))}::jsonb")
+        elif one.how == "in":
+            some = f"jsonb_array_elements({parameter(values.dumps(one.value))}::jsonb)"
+            asked.append(f"coalesce({value}, 'null'::jsonb) IN (SELECT {some})")
+        elif one.how == "contains":
+            asked.append(f"{text} ILIKE {parameter(containing(str(one.value)))}")
+        elif one.how == "begins_with":
+            asked.append(f"starts_with({text}, {parameter(str(one.value))})")
+        else:
+            other = f"{parameter(values.dumps(one.value))}::jsonb"
+            asked.append(f"jsonb_typeof({value}) = jsonb_typeof({other}) AND {value} {_COMPARED[one.how]} {other}")
+    return "".join(f" AND {one}" for one in asked)
 
 
 async def search(connection: asyncpg.Connection, workspace: int, table_id: UUID) -> None:
@@ -120,7 +159,7 @@ async def totals(
     workspace: int,
     table_id: UUID,
     searched: bool,
-    match: Mapping[str, object],
+    where: Where,
     by: Sequence[str],
     measures: Mapping[str, Sequence[str]],
     limit: int,
@@ -142,11 +181,7 @@ async def totals(
                 f"CASE WHEN jsonb_typeof(data -> {place}::text) = 'number' THEN (data ->> {place}::text)::numeric END"
             )
             counted.append((measure, name, f"{_MEASURES[measure]}({number})"))
-    where = (
-        f"AND {'searched AND ' if searched else ''}data @> {parameter(values.dumps(match))}::text::jsonb"
-        if match
-        else ""
-    )
+    asked = _where(where, searched, given)
     columns = [
         *(f"({group})::text" for group in groups),
         "count(*)",
@@ -155,7 +190,7 @@ async def totals(
     shown = ", ".join(f"{column} AS c{place}" for place, column in enumerate(columns))
     grouped = f"GROUP BY {', '.join(groups)}" if groups else ""
     found = await connection.fetch(
-        f"SELECT {shown} FROM table_row WHERE workspace_id = $1 AND table_id = $2 {where} {grouped} "
+        f"SELECT {shown} FROM table_row WHERE workspace_id = $1 AND table_id = $2 {asked} {grouped} "
         f"ORDER BY c{len(groups)} DESC, 1 LIMIT $3",
         *given,
     )
