@@ -59,6 +59,7 @@ rate = Table(
     Column("credential", Text, nullable=False),
     moment("window_at", False),
     Column("used", Integer, nullable=False),
+    Column("grants", JSONB, nullable=False, server_default="[]"),
     PrimaryKeyConstraint("workspace_id", "credential"),
 )
 
