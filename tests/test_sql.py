@@ -233,7 +233,7 @@ def test_without_the_parser_the_database_itself_lets_nothing_through(
         leaked = []
         for text in HOSTILE:
             at = At(ledger[1])
-            at.timeout = 3
+            at.timeout = 1
             try:
                 found = await perform("sql.read", at, credential="ledger", query=text or " ", tables=ALLOWED)
             except StepFailed:
