@@ -24,7 +24,7 @@ REBUILT = [
 ]
 BY_KEYS = {"booking-triage"}
 """Written with the keyboard alone."""
-LONG_TO_WRITE = {"hut-rounds", "morning-conditions"}
+LONG_TO_WRITE = {"booking-triage", "hut-rounds", "morning-conditions"}
 
 
 @pytest.fixture(scope="module")
