@@ -8,6 +8,8 @@ const PAGES = [
   ['/models', 'Models and tool servers'],
   ['/connectors', 'Connectors and actions'],
 ] as const
+const isHere = (path: string) =>
+  route.path === path || route.path.startsWith(`${path}/`) || (path === '/connectors' && route.path === '/descriptions')
 </script>
 
 <template>
@@ -16,7 +18,7 @@ const PAGES = [
       v-for="[path, title] in PAGES"
       :key="path"
       :to="path"
-      :class="{ here: route.path === path }"
+      :class="{ here: isHere(path) }"
       :aria-current="route.path === path ? 'page' : undefined"
       >{{ title }}</RouterLink
     >

@@ -85,6 +85,7 @@ h2 {
   margin-bottom: 0.3rem;
 }
 .origin {
+  margin-left: 0.5rem;
   font-size: 0.85rem;
   font-weight: 400;
 }
