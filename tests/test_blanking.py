@@ -49,6 +49,14 @@ def test_what_holds_no_secret_is_left_as_it_is(text):
     assert blanker.json(json.dumps(value)) == json.dumps(value)
 
 
+@pytest.mark.parametrize("before", ["%", "%4", "\\x", "\\u00", "\\u0", "\\u"])
+def test_a_secret_that_goes_on_what_looks_like_an_escape_is_found(before: str):
+    secret = "back\\slash\\n\\t"
+    text = before + json.dumps(secret)[1:-1]
+    blanker = Blanker([secret])
+    assert BLANK in blanker.text(text) and not blanker.finds(blanker.text(text).replace(BLANK, "\x01"))
+
+
 def test_an_escape_that_is_cut_may_stand_behind_another():
     blanker = Blanker(['0000000"'])
     stream = Stream(blanker)

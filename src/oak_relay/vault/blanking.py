@@ -11,6 +11,7 @@ and what is JSON stays JSON.
 import base64
 import json
 import re
+import string
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from decimal import Decimal
 from typing import Any
@@ -31,6 +32,8 @@ _SHORTEST = 8
 """Letters that a form has at least: shorter ones are ordinary words."""
 _SHORTEST_UNDER = 6
 """The same, of a secret that looks as if there were escapes in it, with those taken back."""
+_DIGITS = 4
+"""Digits that an escape has at most which is written in its whole length."""
 _HEAD = 8
 """Bytes of a form that the automaton looks for; what follows them is compared."""
 _QUICK = 4_000
@@ -246,6 +249,11 @@ def _forms(secret: str) -> Iterator[str]:
     begun = secret[: Layer.outermost(secret).unfinished()]
     if len(begun) >= _SHORTEST_UNDER:
         yield begun
+    # And its beginning for the end of one that stands before it, as that of `ba…` behind a `%`.
+    digits = next((n for n, letter in enumerate(secret[:_DIGITS]) if letter not in string.hexdigits), _DIGITS)
+    for n in range(1, digits + 1):
+        if len(secret) - n >= _SHORTEST_UNDER:
+            yield secret[n:]
     for form in (secret.replace(" ", "+"), secret.lower()):
         if len(form) >= _SHORTEST:
             yield form
