@@ -1,6 +1,6 @@
 """How the fields of an operation are written into a request (OpenAPI 3.1, section 4.8.12.5; RFC 6570)."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from urllib.parse import quote, urlencode
 
 from oak_relay.actions.openapi.shapes import Operation, Parameter
@@ -93,8 +93,7 @@ def _pairs(one: Parameter, value: object) -> Iterator[str]:
         yield pair(one.name, value)
 
 
-def _deep(name: str, value: Mapping[str, object], pair: object) -> Iterator[str]:
-    assert callable(pair)
+def _deep(name: str, value: Mapping[str, object], pair: Callable[[str, object], str]) -> Iterator[str]:
     for key, item in value.items():
         if isinstance(item, Mapping):
             yield from _deep(f"{name}[{key}]", item, pair)

@@ -7,7 +7,7 @@ import sys
 import time
 from typing import Any
 
-from oak_relay.actions.sql.guard import _FUNCTIONS
+from oak_relay.actions.sql.guard import FUNCTIONS
 from oak_relay.jsontext import dumps, loads
 
 MEMORY = 800_000_000
@@ -78,7 +78,7 @@ def _rows(connection: sqlite3.Connection, asked: dict[str, Any], seconds: int) -
             through = by is not None and by in views and _allowed(by, patterns)
             return sqlite3.SQLITE_OK if own or through or not named else sqlite3.SQLITE_DENY
         if action == sqlite3.SQLITE_FUNCTION:
-            fine = str(two).lower() in _FUNCTIONS or str(two).lower() in _KNOWN
+            fine = str(two).lower() in FUNCTIONS or str(two).lower() in _KNOWN
             return sqlite3.SQLITE_OK if fine else sqlite3.SQLITE_DENY
         return sqlite3.SQLITE_DENY
 

@@ -31,7 +31,7 @@ _NEVER = (
     exp.Hint,
 )
 _FILES = (exp.ReadCSV, exp.ReadParquet)
-_FUNCTIONS = frozenset(
+FUNCTIONS = frozenset(
     [
         "abs",
         "age",
@@ -301,7 +301,7 @@ def _looked_at(root: exp.Expr, dialect: str, allowed: Allowed, changes: exp.Expr
             raise StepFailed("invalid", "the statement has too many parts", fix="shorten it")
         if isinstance(node, _NEVER) and node is not changes:
             raise _denied(f"{_kind(node)} stands in it")
-        if isinstance(node, _FILES) or (isinstance(node, exp.Anonymous) and node.name.lower() not in _FUNCTIONS):
+        if isinstance(node, _FILES) or (isinstance(node, exp.Anonymous) and node.name.lower() not in FUNCTIONS):
             raise _denied(f"the function {(node.name or _kind(node))[:60]} is not called here")
         if isinstance(node, exp.DataType) and node.sql(dialect).lower().lstrip('"').startswith("reg"):
             raise _denied(f"nothing is cast to {node.sql(dialect)[:40]} here")

@@ -63,11 +63,12 @@ class Reading:
 
     async def look(self) -> None:
         """See what may be read: the tables that are allowed, and what they are made of."""
-        rows = await self._watching.fetch(_THERE, list(self._schemas()))
+        rows = await self._watching.fetch(_THERE, list(self.schemas()))
         mine = [row["oid"] for row in rows if self._allowed.holds(row["schema"], row["name"])]
         self._parts = [row["oid"] for row in await self._watching.fetch(_PARTS, mine)]
 
-    def _schemas(self) -> set[str]:
+    def schemas(self) -> set[str]:
+        """Those in which tables may be named."""
         named = {pattern.rpartition(".")[0] for pattern in self._allowed.tables}
         return {*self._allowed.schemas, *(one for one in named if one)}
 
@@ -263,7 +264,7 @@ ORDER BY n.nspname, c.relname, a.attnum LIMIT 20000
 async def tables(stored: Database, at: Surroundings, allowed: Allowed) -> list[TableTold]:
     """The tables that may be read, with their columns. Raises `StepFailed`."""
     async with talking(stored, at, allowed, True) as (connection, reading):
-        rows = await connection.fetch(_COLUMNS, list(reading._schemas()))
+        rows = await connection.fetch(_COLUMNS, list(reading.schemas()))
     found: dict[tuple[str, str], TableTold] = {}
     for row in rows:
         if allowed.holds(row["schema"], row["name"]):
