@@ -303,7 +303,7 @@ def test_a_secret_stays_blanked_when_it_is_replaced_or_removed(oak: Processes):
 def test_a_document_holds_no_secret(oak: Processes):
     client = oak.client()
     client.put_credential("in-a-document", kind="bearer", secret="a-key-of-the-hut-2031", hosts=["office.example"])
-    flow = "oak: 1\nworkflow: tells\nsteps:\n  - {{step: a, set: {{text: '{}'}}}}\nresult: ${{ a.text }}\n"
+    flow = "oak: 1\nworkflow: keeps-quiet\nsteps:\n  - {{step: a, set: {{text: '{}'}}}}\nresult: ${{ a.text }}\n"
     for text in ("a-key-of-the-hut-2031", "a\\u002dkey-of-the-hut-2031", BLANK):
         with pytest.raises(Invalid, match="the document holds"):
             client.save(flow.format(text))
