@@ -15,6 +15,8 @@ FLAGS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    # Pages of the browser's own (what it suggests below its address) are not loaded beside each of ours.
+    "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup,PreloadTopChromeWebUI",
 ]
 
 
