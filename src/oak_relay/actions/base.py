@@ -11,7 +11,7 @@ from oak_relay.capabilities.given import Result
 from oak_relay.capabilities.protocols import Surroundings
 from oak_relay.changes import Change
 from oak_relay.document import model_faults
-from oak_relay.document.check_base import ActionShape
+from oak_relay.document.check_base import ActionShape, FieldFault
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import Schema, required
 from oak_relay.triggers.base import TriggerKind
@@ -62,6 +62,8 @@ class Action:
     """What is shown of an input beside it before anything is sent, such as messages."""
     tell: str = ""
     """JSONPath of what of its output a model is told; empty for all of it."""
+    faults: Callable[[Given], Sequence[FieldFault]] = lambda _: ()
+    """What is wrong with an input beyond its schema, as far as it can be said beforehand."""
     example: Given = field(default_factory=dict)
     """A `with` to begin with."""
     first: tuple[str, ...] = ()
@@ -106,6 +108,7 @@ class Action:
             credentials=self.credentials,
             streams=self.streams,
             scopes=self.scopes,
+            faults=self.faults,
         )
 
 

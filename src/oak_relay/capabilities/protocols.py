@@ -9,6 +9,7 @@ import httpx
 
 from oak_relay.capabilities.alias import Alias, Can
 from oak_relay.capabilities.given import HeldFile, ServerTool, TableDef, Where, Window, WorkflowAbout
+from oak_relay.sandbox.doing import Sandbox
 from oak_relay.vault.kinds import Authorization, Credential
 
 
@@ -181,6 +182,18 @@ class Actions(Protocol):
         """Carry out an action that reaches outside or only reads; its output. Raises `StepFailed`."""
 
 
+class Confined(Files, Protocol):
+    """A place where foreign work can reach nothing; `timeout` in seconds."""
+
+    @property
+    def timeout(self) -> float:
+        """Seconds that this call may take."""
+
+    @property
+    def sandbox(self) -> Sandbox:
+        """The sandbox of this process."""
+
+
 class Time(Protocol):
     def now(self) -> datetime:
         """The time, zoned."""
@@ -204,5 +217,5 @@ class Asking(Outbound, Models, Abilities, Spends, Protocol):
     """What a request to a model needs."""
 
 
-class Surroundings(Asking, Tables, Workflows, Conversations, Servers, Actions, Time, Protocol):
+class Surroundings(Asking, Tables, Workflows, Conversations, Servers, Actions, Confined, Time, Protocol):
     """All of them: an action takes what it needs, and says so by the type of its second argument."""

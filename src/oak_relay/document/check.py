@@ -226,6 +226,8 @@ class _Checker(Form):
 
     def _do(self, path: Path, step: DoStep, scope: dict[str, Schema], every: AbstractSet[str]) -> Schema:
         for key, value in step.with_.items():
+            if self.written((*path, "with", key), step.do, key, value):
+                continue
             if step.do != "agent" or key not in ("tools", "approve"):
                 self.texts((*path, "with", key), value, scope, every)
         if step.do == "agent":
@@ -244,6 +246,7 @@ class _Checker(Form):
                 self._literal(
                     (*path, "with", key), key, value, {**properties[key], "$defs": action.input.get("$defs", {})}
                 )
+        self.faults((*path, "with"), action, step.with_)
         if step.unknown == "repeat" and action.repeat(step.with_) == "unsafe":
             self.add(
                 (*path, "unknown"),

@@ -92,7 +92,10 @@ class Agents(Names):
 
     def _fields(self, path: Path, name: str, action: ActionShape, given: dict[str, object]) -> None:
         properties = shapes.properties(action.input)
+        self.faults((*path, "with"), action, given)
         for key, value in given.items():
+            if self.written((*path, "with", key), name, key, value):
+                continue
             if key == "credential" and key in properties and isinstance(value, str) and not is_template(value):
                 self.named((*path, "with", key), value, self.world.credentials, "credential")
                 self.credential_kind((*path, "with", key), name, action, value)

@@ -1,6 +1,6 @@
 """What all parts of the checker share: what documents may name, and where findings go."""
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from typing import Any, Protocol
@@ -13,6 +13,18 @@ from oak_relay.document.words import Model
 Scope = Mapping[str, Schema]
 COLUMNS: dict[str, Any] = {"columns": True}
 """In the schema of an action's field: it names columns of the table that its `table` names, as keys or items."""
+WRITTEN: dict[str, Any] = {"written": True}
+"""In the schema of an action's field: it stands in the document as it is, is never computed, and never left open to a model."""
+
+
+@dataclass(frozen=True, slots=True)
+class FieldFault:
+    """Something wrong with a field of an action's input; `line` of its text, from 1, 0 for the field as a whole."""
+
+    field: str
+    message: str
+    fix: str
+    line: int = 0
 
 
 @dataclass(frozen=True)
@@ -30,6 +42,8 @@ class ActionShape:
     streams: bool = False
     scopes: tuple[str, ...] = ()
     """Scopes (OAuth 2) that its credential needs."""
+    faults: Callable[[Mapping[str, object]], Sequence[FieldFault]] = lambda _: ()
+    """What is wrong with an input beyond its schema."""
 
 
 class Checking(Protocol):

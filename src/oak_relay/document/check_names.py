@@ -8,7 +8,14 @@ from jinja2 import nodes
 
 from oak_relay.document import expression_faults, habits, shapes
 from oak_relay.document.check_base import ActionShape, Base, Scope
-from oak_relay.document.expressions import BadExpression, Expression, compile_text, is_template, reference_of
+from oak_relay.document.expressions import (
+    BadExpression,
+    Expression,
+    compile_text,
+    holds_template,
+    is_template,
+    reference_of,
+)
 from oak_relay.document.habits import nearest
 from oak_relay.document.sandbox import METHODS
 from oak_relay.document.schemas import BadSchema, Schema, validator
@@ -101,6 +108,25 @@ class Names(Base):
                 fix = f"write {' or '.join(near)}" if near else f"use {', '.join(properties)}"
                 self.add((*path, key), f"{name} has no field {key}", fix)
         return lacking
+
+    def written(self, path: Path, name: str, key: str, value: object) -> bool:
+        """Whether a field of an action is one that stands in the document as it is; told of where it does not."""
+        action = self.world.actions.get(name)
+        if action is None or not shapes.properties(action.input).get(key, {}).get("written"):
+            return False
+        if holds_template(value):
+            fix = "give values in the field beside it, and write no ${ within it"
+            self.add(path, f"{key} stands here as it is, and is never computed", fix)
+        elif isinstance(value, dict) and "open" in value:
+            self.add(path, f"{key} is never left to a model", "write it here, and leave open what it is given")
+        return True
+
+    def faults(self, path: Path, action: ActionShape, given: Mapping[str, object]) -> None:
+        """Tell of what is wrong with an input beyond its schema."""
+        for fault in action.faults(given):
+            text = given.get(fault.field)
+            line = fault.line if isinstance(text, str) and "\n" in text else 0
+            self.add((*path, fault.field), fault.message, fault.fix, line=line)
 
     def credential_kind(self, path: Path, action: str, shape: ActionShape, name: object) -> None:
         """A credential of a kind that the action takes."""

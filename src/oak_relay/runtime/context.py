@@ -33,6 +33,7 @@ from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.registry import Registry
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.tokens import TokenStore
+from oak_relay.sandbox.doing import Sandbox
 from oak_relay.store import rows, talks, workflows
 from oak_relay.store.consents import Consent
 from oak_relay.store.database import Database
@@ -64,6 +65,7 @@ class Tools:
         self.abilities = Abilities(database, registry.workspace)
         self.http: httpx.AsyncClient = outbound(self.door)
         self.sessions = Sessions()
+        self.sandbox = Sandbox(settings.code)
         self.files = Files(database, registry.workspace, Bounds(settings.file_limit, settings.files_limit))
         self._hints = hints
         self.tokens = TokenStore(database, registry, self.call, self._changed, settings.lease)
@@ -104,6 +106,7 @@ class CallContext:
         self._lease_left = lease_left
         self.piece = piece
         self.http = tools.http
+        self.sandbox = tools.sandbox
         self.key = key
         self._trace_parent = trace_parent
         self.timeout = timeout

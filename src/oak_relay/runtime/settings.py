@@ -59,6 +59,7 @@ class Settings(BaseSettings):
     otlp_credential: str = Field("", description="The stored credential for it.")
     otlp_content: bool = Field(False, description="Whether answers and arguments of tools are sent along.")
     programs: bool = Field(False, description="Whether tool servers may be programs that are started here.")
+    code: bool = Field(True, description="Whether code.python is there, where its sandbox holds.")
     log_format: str = Field("text", pattern="^(text|json)$")
     first_password: SecretStr | None = Field(
         None, description="Of the first member; without it one is made and printed."

@@ -1,0 +1,1 @@
+"""`code.python`: an engineer's own function, carried out where it can reach nothing."""
