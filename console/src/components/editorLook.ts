@@ -21,11 +21,12 @@ const light = HighlightStyle.define([
 /** The colours of a document, for the present theme. */
 export const highlight = () => syntaxHighlighting(theme.value === 'dark' ? dark : light)
 
-/** What every view of a document has. */
-export const documentLook: Extension = [
+/** What every view of a text has that a machine reads. */
+export const codeLook: Extension = [
   lineNumbers(),
   EditorState.lineSeparator.of('\n'),
-  yaml(),
   syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
   EditorView.lineWrapping,
 ]
+/** What every view of a document has. */
+export const documentLook: Extension = [codeLook, yaml()]

@@ -129,7 +129,14 @@ const sends = computed(() => ['do', 'run', 'agent'].includes(props.row?.kind ?? 
         <h3>What it does</h3>
       </summary>
       <AsItComes v-if="comes && sends" :draft="draft" :step="row.step" :input="known.input" :sample="sample" :results="tries.results.value" />
-      <StepForm v-else :draft="draft" :row="row" :language="language" :parts="parts" @chosen="(path) => emit('chosen', path)" />
+      <StepForm
+        v-else
+        :draft="draft"
+        :row="row"
+        :language="language"
+        :parts="parts"
+        :failed="tries.spans.value[row.trace]?.error?.message"
+        @chosen="(path) => emit('chosen', path)" />
     </details>
     <template v-if="row.own">
       <WriteBack :draft="draft" :row="row" :language="language" :known="known" @chosen="(path) => emit('chosen', path)" />

@@ -1,15 +1,24 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import type { Part } from './data'
-import { type FieldShape, shownAs, typed } from './fields'
+import { type FieldShape, type Mark, shownAs, typed } from './fields'
 import PairRows from './PairRows.vue'
 import type { Made } from './taking'
 
 /** What a field is written in, as its kind wants it; an expression in any of them is text. */
-const props = defineProps<{ id: string; field: FieldShape; value: unknown; known: Record<string, string[]>; holds: boolean; parts: Part[] }>()
+const props = defineProps<{
+  id: string
+  field: FieldShape
+  value: unknown
+  known: Record<string, string[]>
+  holds: boolean
+  parts: Part[]
+  marks?: Mark[]
+}>()
 const emit = defineEmits<{ change: [value: unknown]; each: [part: Part, made: Made] }>()
+const PythonEditor = defineAsyncComponent(() => import('../components/PythonEditor.vue'))
 const PICKED = new Set(['model', 'credential', 'table', 'workflow', 'server'])
-const widget = computed(() => (props.holds && props.field.widget !== 'long' ? 'text' : props.field.widget))
+const widget = computed(() => (props.holds && !['long', 'code'].includes(props.field.widget) ? 'text' : props.field.widget))
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
 /** What the values of a mapping are. */
@@ -90,6 +99,13 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
     :value="(value ?? {}) as Record<string, unknown>"
     @change="(given) => emit('change', given)"
     @each="(part, made) => emit('each', part, made)" />
+  <PythonEditor
+    v-else-if="widget === 'code'"
+    :id="id"
+    :name="field.title"
+    :value="shownAs(value)"
+    :marks="marks ?? []"
+    @change="(given) => emit('change', given)" />
   <textarea
     v-else-if="['long', 'list', 'group', 'pairs'].includes(widget) || text.includes('\n')"
     :id="id"

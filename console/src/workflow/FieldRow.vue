@@ -4,12 +4,19 @@ import { expression, names } from '../edit/expressions'
 import { brief, type Part, phrase, phraseOf, said as partSaid } from './data'
 import DataOffers from './DataOffers.vue'
 import FieldInput from './FieldInput.vue'
-import type { FieldShape } from './fields'
+import type { FieldShape, Mark } from './fields'
 import { type Made, put, useTaking } from './taking'
 
 /** One field of a form: its value, a phrase where that is data from the run, or an expression; `literal` where there are no expressions,
  * and a text that looks like one is that text. */
-const props = defineProps<{ field: FieldShape; value: unknown; parts: Part[]; known: Record<string, string[]>; literal?: boolean }>()
+const props = defineProps<{
+  field: FieldShape
+  value: unknown
+  parts: Part[]
+  known: Record<string, string[]>
+  literal?: boolean
+  marks?: Mark[]
+}>()
 const emit = defineEmits<{ change: [value: unknown]; clear: []; each: [part: Part, made: Made] }>()
 const picking = ref(false)
 const raw = ref(false)
@@ -104,6 +111,7 @@ watch(
       :known="known"
       :holds="computedText"
       :parts="parts"
+      :marks="marks"
       @change="(given) => emit('change', given)"
       @each="(part, made) => emit('each', part, made)" />
     <p v-if="near.length" class="near" role="group" aria-label="Data of that name">

@@ -9,6 +9,7 @@ import { asText } from './catalogue'
 import type { Part } from './data'
 import type { Draft } from './draft'
 import FieldRow from './FieldRow.vue'
+import type { Mark } from './fields'
 import { type Language, type Placed, stepFields } from './language'
 import type { Row } from './rows'
 import ShapeRows from './ShapeRows.vue'
@@ -16,7 +17,7 @@ import type { Made } from './taking'
 import ToolAdder from './ToolAdder.vue'
 
 /** What a line does: the fields of its action or kind. */
-const props = defineProps<{ draft: Draft; row: Row; language: Language; parts: Part[] }>()
+const props = defineProps<{ draft: Draft; row: Row; language: Language; parts: Part[]; failed?: string }>()
 const more = ref(false)
 /** Where the step stands; of an agent document the document itself. */
 const base = computed(() => (props.row.kind === 'agent' ? [] : pathOf(props.row.path)))
@@ -67,6 +68,18 @@ function each(one: Placed, part: Part, made: Made): void {
   if (done && inner) emit('chosen', nameOf([...path, 'steps', 0]))
 }
 const clear = (one: Placed) => props.draft.edit((source) => removeKey(source, [...base.value, ...one.at]))
+/** What is wrong with a text that is written out: as it was checked, else as its last try told with the line. */
+function marksOf(one: Placed): Mark[] | undefined {
+  if (one.field.widget !== 'code') return undefined
+  const { source, checked } = props.draft
+  const path = [...base.value, ...one.at]
+  const pair = source.value?.pair(path)?.pair
+  const first = pair ? source.value!.text.slice(0, pair.key.range![0]).split('\n').length : 0
+  const found = (checked.value?.findings ?? []).filter((finding) => finding.path === nameOf(path))
+  if (found.length) return found.map((finding) => ({ line: finding.line - first, message: `${finding.message}. ${finding.fix}` }))
+  const told = /^line (\d+): (.*)/s.exec(props.failed ?? '')
+  return told ? [{ line: Number(told[1]), message: told[2]! }] : []
+}
 /** Whether a field describes data, and is written as rows. */
 const isShape = (one: Placed) =>
   ['gives', 'form'].includes(one.field.name) &&
@@ -104,8 +117,10 @@ const another = () =>
       v-else
       :field="one.field"
       :value="valueAt(one.at)"
-      :parts="parts"
+      :parts="one.field.schema.written ? [] : parts"
+      :literal="!!one.field.schema.written"
       :known="language.known.value"
+      :marks="marksOf(one)"
       @change="(value) => set(one, value)"
       @each="(part, made) => each(one, part, made)"
       @clear="clear(one)" />

@@ -74,7 +74,7 @@ function remove(): void {
     @change="(value) => put([one.name], value)"
     @clear="clear([one.name])" />
   <template v-for="field in fields" :key="`${row.path} with ${field.name}`">
-    <label class="open">
+    <label v-if="!field.schema.written" class="open">
       <input
         type="checkbox"
         class="form-check-input"
@@ -92,7 +92,8 @@ function remove(): void {
       v-else
       :field="field"
       :value="given[field.name]"
-      :parts="parts"
+      :parts="field.schema.written ? [] : parts"
+      :literal="!!field.schema.written"
       :known="language.known.value"
       @change="(value) => put(['with', field.name], value)"
       @clear="clear(['with', field.name])" />

@@ -107,9 +107,10 @@ export function offers(
   return [...done, ...kinds, ...others]
 }
 
-/** What a new step of an action is given: every field that it needs, empty; where there is one thing alone to be named, that. */
+/** What a new step of an action is given: every field that it needs, empty, or what it begins with where it is written out; where there is
+ * one thing alone to be named, that. */
 function begun(action: Action, names: Record<string, string[]>): Record<string, unknown> {
-  const input = action.input as { required?: string[]; properties?: Record<string, { type?: string; enum?: unknown[] }> }
+  const input = action.input as { required?: string[]; properties?: Record<string, Begun> }
   const only = (name: string) => {
     const all = names[PICKED[name] ?? ''] ?? []
     return all.length === 1 ? all[0] : undefined
@@ -117,7 +118,15 @@ function begun(action: Action, names: Record<string, string[]>): Record<string, 
   return Object.fromEntries((input.required ?? []).map((name) => [name, only(name) ?? empty(input.properties?.[name])]))
 }
 
-function empty(schema: { type?: string; enum?: unknown[] } | undefined): unknown {
+interface Begun {
+  type?: string
+  enum?: unknown[]
+  written?: boolean
+  examples?: unknown[]
+}
+
+function empty(schema: Begun | undefined): unknown {
+  if (schema?.written && schema.examples?.length) return schema.examples[0]
   if (schema?.enum?.length) return schema.enum[0]
   return { object: {}, array: [], integer: 1, number: 0, boolean: false }[schema?.type ?? ''] ?? ''
 }

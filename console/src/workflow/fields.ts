@@ -24,6 +24,7 @@ export type Widget =
   | 'text'
   | 'secret'
   | 'long'
+  | 'code'
   | 'number'
   | 'truth'
   | 'choice'
@@ -45,6 +46,12 @@ export interface FieldShape {
   widget: Widget
   schema: Schema
   choices: string[]
+}
+
+/** A mistake in a text that is written in a field, at a line from 1; 0 for the text as a whole. */
+export interface Mark {
+  line: number
+  message: string
 }
 
 /** Fields whose value is the name of something. */
@@ -97,6 +104,7 @@ export function widgetOf(name: string, schema: Schema, root: Schema): Widget {
   const type = Array.isArray(schema.type) ? schema.type.find((one) => one !== 'null') : schema.type
   if (schema.enum?.length && schema.enum.every((one) => typeof one === 'string')) return 'choice'
   if ((type === 'string' || type === undefined) && PICKED[name] && !schema.properties) return PICKED[name]
+  if (type === 'string' && schema.contentMediaType === 'text/x-python') return 'code'
   if (type === 'string' && schema.format === 'multiline') return 'long'
   if (type === 'string' && schema.writeOnly) return 'secret'
   if (type === 'string') return LONG.has(name) ? 'long' : 'text'

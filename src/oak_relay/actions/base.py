@@ -141,3 +141,5 @@ class Connector:
     triggers: Sequence[TriggerKind[Any]] = ()
     trying: Mapping[str, Trying] = field(default_factory=dict)
     """How its kinds of credentials are tried that are not tried by an address of theirs."""
+    lacking: Callable[[Surroundings], Awaitable[str]] | None = None
+    """Why its actions cannot be carried out on this machine; empty where they can."""

@@ -65,13 +65,14 @@ async def list_connectors(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[Co
         )
     for one in offer().connectors:
         connector = one.connector
+        lacking = connector.lacking if connector else None
         found.append(
             ConnectorOut(
                 name=one.name,
                 title=connector.title if connector else one.name,
                 package=one.package,
                 version=one.version,
-                fault=one.fault,
+                fault=await lacking(parts.at()) if lacking else one.fault,
                 actions=[action.name for action in connector.actions if not action.hidden] if connector else [],
                 credentials=[str(kind.model_fields["kind"].default) for kind in connector.credentials]
                 if connector

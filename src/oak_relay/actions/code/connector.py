@@ -21,6 +21,7 @@ class PythonInput(Fields):
         min_length=1,
         max_length=LONGEST,
         description="Python that defines run(given), or run(given, files); what that returns is what the step gives.",
+        examples=["def run(given):\n    return given\n"],
         json_schema_extra={**WRITTEN, "contentMediaType": "text/x-python"},
     )
     given: object = Field(None, description="What run is given.")
@@ -102,6 +103,10 @@ async def _put(key: str, value: object, at: Confined) -> Put:
     return Put(key, file_name(file.name), file.size, lambda: at.pieces(file))
 
 
+async def _lacking(at: Confined) -> str:
+    return (await at.sandbox.there()).reason
+
+
 _EXAMPLE = """def run(given):
     nights = [stay["nights"] for stay in given]
     return {"stays": len(nights), "nights": sum(nights), "longest": max(nights, default=0)}
@@ -119,10 +124,10 @@ CONNECTOR = Connector(
             timeout=30,
             perform=_python,
             faults=faults,
-            sentence=lambda step, given: f"{step}: a function of your own, in Python",
             example={"source": _EXAMPLE, "given": "${ input.stays }"},
             first=("source", "given", "files"),
             tell="$.value",
         )
     ],
+    lacking=_lacking,
 )
