@@ -1,6 +1,7 @@
 """`code.python`: a step of one's own, as it is written, checked, tried, carried out, and handed to an agent."""
 
 import json
+import re
 from collections.abc import Iterator
 
 import pytest
@@ -182,5 +183,5 @@ def test_a_function_is_written_tried_and_mended(page: Page, oak: Processes, clie
     expect(oakhand.bench.locator(".cm-lint-marker-error")).to_have_count(0)
     page.get_by_label("Name of the workflow").fill("one-bunk-more")
     page.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_text("version 1").first).to_be_visible()
+    expect(page).to_have_url(re.compile("/workflows/one-bunk-more"))
     assert "def run(given):\n" in client.workflow("one-bunk-more").text
