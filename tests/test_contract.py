@@ -29,6 +29,9 @@ STREAMS = {
     ("GET", "/api/v1/files/{file_id}/content"),
     ("GET", "/api/v1/files/by-link/{link}"),
     ("GET", "/api/v1/runs/stream"),
+    ("GET", "/api/v1/tables/{name}/rows.csv"),
+    ("GET", "/api/v1/tables/{name}/rows.jsonl"),
+    ("GET", "/api/v1/tables/{name}/rows.xlsx"),
     ("GET", "/api/v1/runs/{run_id}/stream"),
 }
 

@@ -286,11 +286,12 @@ async def files(oak: Face, name: str) -> None:
 async def tables(oak: Face, name: str) -> None:
     await oak.create_table(name, {"hut": "text", "crates": "number"})
     assert (await oak.add_rows(name, [{"hut": "Glasswater", "crates": 2}]))["added"] == 1
-    assert (await oak.import_csv(name, "hut,crates\nUpper Tarn,4\n")).added == 1
+    assert (await oak.import_rows(name, "hut,crates\nUpper Tarn,4\n")).added == 1
     [first, second] = await oak.rows(name)
     await oak.update_row(name, first.id, {"crates": 3}, tag=first.tag)
     await oak.remove_row(name, second.id)
-    assert (await oak.export_csv(name)).splitlines() == ["hut,crates", "Glasswater,3"]
+    out = b"".join([piece async for piece in oak.through("export_rows", name)])
+    assert out.splitlines() == [b"hut,crates", b"Glasswater,3"]
     assert name in [one.name for one in await oak.tables()]
     await oak.drop_table(name)
 

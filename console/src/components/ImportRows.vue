@@ -1,22 +1,23 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
+import { type FileValue, keep } from '../lib/files'
 import ProblemNote from './ProblemNote.vue'
 
-/** Rows of a CSV file into a table: what would be done is said first. Without `into` a table is made. */
+/** Rows of a file (CSV, JSON Lines, a workbook) into a table: what would be done is said first. Without `into` a table is made. */
 const props = defineProps<{ into?: string }>()
 const emit = defineEmits<{ done: [table: string, told: Schemas['ImportOut']]; leave: [] }>()
-const MOST = 900_000
 const name = ref(props.into ?? '')
-const text = ref('')
-const file = ref('')
+const file = ref<FileValue | null>(null)
+const sheet = ref('')
 const match = ref('')
 const told = ref<Schemas['ImportOut'] | null>(null)
 const problem = ref<Error | null>(null)
 const busy = ref(false)
 const body = computed(() => ({
-  text: text.value,
+  file: file.value?.file,
+  sheet: sheet.value,
   columns: {},
   match: match.value.split(/[\s,]+/).filter(Boolean),
   create: !props.into,
@@ -38,15 +39,17 @@ async function send(check: boolean): Promise<void> {
 async function take(event: Event): Promise<void> {
   const one = (event.target as HTMLInputElement).files?.[0]
   if (!one) return
-  told.value = null
-  if (one.size > MOST) {
-    problem.value = new Error(
-      `The file has ${Math.round(one.size / 1000).toLocaleString()} kB; send it in parts of ${MOST / 1000} kB, or by oak-relay table import.`,
-    )
+  told.value = problem.value = null
+  sheet.value = ''
+  busy.value = true
+  try {
+    file.value = await keep(one)
+  } catch (error) {
+    problem.value = error as Error
     return
+  } finally {
+    busy.value = false
   }
-  text.value = await one.text()
-  file.value = one.name
   if (!name.value)
     name.value =
       one.name
@@ -61,18 +64,23 @@ async function take(event: Event): Promise<void> {
 <template>
   <form class="import" @submit.prevent="send(false)">
     <label
-      >A CSV file, its first line the heads <input type="file" accept=".csv,.tsv,text/csv" class="form-control form-control-sm" @change="take"
+      >A file: CSV or a workbook, its first line the heads, or JSON Lines
+      <input type="file" accept=".csv,.tsv,.jsonl,.ndjson,.xlsx,text/csv" class="form-control form-control-sm" @change="take"
+    /></label>
+    <label v-if="told && told.sheets.length > 1"
+      >Sheet
+      <BFormSelect v-model="sheet" size="sm" :options="told.sheets.map((one, at) => ({ value: at ? one : '', text: one }))" @change="send(true)"
     /></label>
     <label v-if="!into"
-      >Name of the table <BFormInput v-model="name" size="sm" pattern="[a-z][a-z0-9_\-]{0,60}" required @change="text && send(true)"
+      >Name of the table <BFormInput v-model="name" size="sm" pattern="[a-z][a-z0-9_\-]{0,60}" required @change="file && send(true)"
     /></label>
     <label
-      >Rows with the same are updated (columns, if any) <BFormInput v-model="match" size="sm" placeholder="hut" @change="text && send(true)"
+      >Rows with the same are updated (columns, if any) <BFormInput v-model="match" size="sm" placeholder="hut" @change="file && send(true)"
     /></label>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="told">
       <p role="status">
-        {{ told.rows.toLocaleString() }} rows of {{ file }}<template v-if="told.created">, a new table {{ name }}</template
+        {{ told.rows.toLocaleString() }} rows of {{ file?.name }}<template v-if="told.created">, a new table {{ name }}</template
         >: {{ told.columns.map((column) => `${column.name} (${column.type})`).join(', ') }}
       </p>
       <ul v-if="told.faults.length" class="faults">

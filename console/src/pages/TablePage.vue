@@ -16,6 +16,7 @@ import { later, toast } from '../lib/toasts'
 
 type Row = Schemas['RowOut']
 const StartWith = defineAsyncComponent(() => import('../components/StartWith.vue'))
+const KINDS = { csv: 'CSV', jsonl: 'JSON Lines', xlsx: 'workbook' }
 const props = defineProps<{ name: string }>()
 const route = useRoute()
 const router = useRouter()
@@ -128,7 +129,12 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
         ]" />
       <BButton size="sm" variant="primary" @click="adding = !adding">Add a row</BButton>
       <BButton size="sm" variant="outline-primary" @click="importing = !importing">Import…</BButton>
-      <a :href="`/api/v1/tables/${name}/rows.csv`" class="btn btn-sm btn-outline-primary">CSV</a>
+      <span class="quiet">
+        Export as
+        <template v-for="(title, kind, at) in KINDS" :key="kind"
+          >{{ at ? ', ' : '' }}<a :href="`/api/v1/tables/${name}/rows.${kind}`">{{ title }}</a></template
+        >
+      </span>
       <BButton size="sm" variant="outline-danger" @click="removing = true">Remove…</BButton>
     </div>
   </div>

@@ -6,7 +6,7 @@ from typing import Annotated, get_args
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Connector, Fields, Given
-from oak_relay.actions.sheets import taken
+from oak_relay.actions.sheets.cells import taken
 from oak_relay.capabilities.given import Column, Filter, How, Result, Where
 from oak_relay.capabilities.protocols import Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow

@@ -2,7 +2,7 @@
 
 import argparse
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -97,6 +97,18 @@ def show_file(arguments: argparse.Namespace, client: Client) -> int:
     return 0
 
 
+def into_file(path: Path, pieces: Iterable[bytes]) -> None:
+    """Write a file, whole or not at all."""
+    fresh = path.with_name(f".{path.name}.coming")
+    try:
+        with fresh.open("wb") as opened:
+            for piece in pieces:
+                opened.write(piece)
+        fresh.replace(path)
+    finally:
+        fresh.unlink(missing_ok=True)
+
+
 def get_file(arguments: argparse.Namespace, client: Client) -> int:
     """Write a file to this machine; whole or not at all."""
     known: File = client.file(arguments.id)
@@ -110,14 +122,7 @@ def get_file(arguments: argparse.Namespace, client: Client) -> int:
         path = path / _name(known.name)
     if path.exists() and not arguments.over:
         raise WrongUse(f"{path} is there already; say --over, or another place")
-    fresh = path.with_name(f".{path.name}.coming")
-    try:
-        with fresh.open("wb") as opened:
-            for piece in client.read_file(known.file):
-                opened.write(piece)
-        fresh.replace(path)
-    finally:
-        fresh.unlink(missing_ok=True)
+    into_file(path, client.read_file(known.file))
     if not show({"path": str(path), "size": known.size}, arguments.json):
         OUT.print(f"{escaped(str(path))}: {_size(known.size)}")
     return 0

@@ -10,6 +10,7 @@ from typing import Any
 
 from oak_relay import jsontext
 from oak_relay.cli.asking import sure, takes_yes
+from oak_relay.cli.files import into_file
 from oak_relay.cli.finding import END, found
 from oak_relay.cli.output import (
     ERR,
@@ -231,8 +232,10 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         lambda a: removed(a, "table, with all its rows,", client(a).drop_table),
         asks=True,
     )
-    parser = named_by(group, "import", "take rows of a CSV file", lambda a: import_table(a, client(a)))
-    parser.epilog = "examples: oak-relay table import huts huts.csv --create --check; oak-relay table import huts huts.csv --match name"
+    parser = named_by(
+        group, "import", "take rows of a file: CSV, JSON Lines, a workbook", lambda a: import_table(a, client(a))
+    )
+    parser.epilog = "examples: oak-relay table import huts huts.csv --create --check; oak-relay table import huts huts.xlsx --match name"
     parser.add_argument("file", help="a file, or - for standard input")
     parser.add_argument("--create", action="store_true", help="make the table, with the types that are guessed")
     parser.add_argument(
@@ -241,18 +244,33 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument(
         "--map", action="append", default=[], metavar="HEAD=COLUMN", help="what a head means; HEAD= leaves it out"
     )
+    parser.add_argument(
+        "--kind", choices=["csv", "jsonl", "xlsx"], default="", help="what it is, where its name does not tell"
+    )
+    parser.add_argument("--sheet", default="", help="the sheet of a workbook; the first when left out")
     parser.add_argument("--check", action="store_true", help="only show what would be done")
-    named_by(group, "export", "print all rows as CSV", lambda a: export_table(a, client(a)))
+    parser = named_by(group, "export", "print all rows as CSV, or write a file", lambda a: export_table(a, client(a)))
+    parser.add_argument("--kind", choices=["csv", "jsonl", "xlsx"], default="csv")
+    parser.add_argument("--into", help="a file, in the place of standard output")
 
 
 def import_table(arguments: argparse.Namespace, client: Client) -> int:
-    """Take rows of a CSV file into a table; show what its columns mean."""
+    """Take rows of a file into a table; show what its columns mean."""
     try:
-        text = sys.stdin.read() if arguments.file == "-" else Path(arguments.file).read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
+        source = sys.stdin.buffer.read() if arguments.file == "-" else Path(arguments.file)
+        mapped = dict(one.partition("=")[::2] for one in arguments.map)
+        done = client.import_rows(
+            arguments.name,
+            source,
+            mapped,
+            arguments.match,
+            arguments.create,
+            arguments.check,
+            arguments.kind,
+            arguments.sheet,
+        )
+    except OSError as error:
         raise OakRelayError(f"{arguments.file} cannot be read: {error}") from None
-    mapped = dict(one.partition("=")[::2] for one in arguments.map)
-    done = client.import_csv(arguments.name, text, mapped, arguments.match, arguments.create, arguments.check)
     if show(done, arguments.json):
         return 1 if done.faults else 0
     table(
@@ -273,11 +291,19 @@ def import_table(arguments: argparse.Namespace, client: Client) -> int:
 
 
 def export_table(arguments: argparse.Namespace, client: Client) -> int:
-    """Print all rows as CSV (RFC 4180), or as JSON."""
-    if arguments.json:
+    """Print all rows as CSV (RFC 4180), as JSON, or as another kind of file."""
+    if arguments.json and arguments.kind == "csv" and not arguments.into:
         show([row.row for row in client.every(client.rows, arguments.name, limit=1000)], True)
+        return 0
+    pieces = client.export_rows(arguments.name, arguments.kind)
+    if arguments.into:
+        into_file(Path(arguments.into), pieces)
+        if not show({"path": arguments.into}, arguments.json):
+            OUT.print(f"written to {escaped(arguments.into)}")
+    elif arguments.kind == "xlsx":
+        raise OakRelayError("a workbook is no text: name a file with --into")
     else:
-        plainly(client.export_csv(arguments.name))
+        plainly(b"".join(pieces).decode())
     return 0
 
 

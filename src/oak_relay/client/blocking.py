@@ -623,8 +623,12 @@ class Client:
 
     def read_file(self, file_id: UUID | str) -> Iterator[bytes]:
         """The bytes of a file, as they come."""
+        for piece in self._pieces(calls.file_content(file_id)):
+            yield piece
+
+    def _pieces(self, path: str) -> Iterator[bytes]:
         try:
-            with self._http.stream("GET", calls.file_content(file_id)) as response:
+            with self._http.stream("GET", path) as response:
                 if response.status_code >= 400:
                     response.read()
                     raise calls.refused(response)
@@ -656,27 +660,32 @@ class Client:
         """Add rows, all or none."""
         return self._send(calls.add_rows(table, given))
 
-    def import_csv(
-        self, table: str, text: str, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
-        create: bool = False, check: bool = False,
+    def import_rows(
+        self, table: str, source: str | Path | bytes, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
+        create: bool = False, check: bool = False, kind: str = "", sheet: str = "",
     ) -> results.Imported:  # fmt: skip
-        """Take the rows of a CSV text into a table: `columns` says which heads mean which columns, `match` by which columns rows
-        are updated, `create` that the table is made where there is none; with `check` only say what would be done. A long text
-        is sent in parts, each of them taken whole or not at all."""
-        given = {"columns": dict(columns or {}), "match": list(match), "create": create, "check": check}
-        parts = calls.sheets_of(text)
-        done = self._send(calls.import_rows(table, {**given, "text": parts[0]}))
-        for part in parts[1:]:
-            if check:
-                break
-            more = self._send(calls.import_rows(table, {**given, "text": part}))
-            sums = {name: getattr(done, name) + getattr(more, name) for name in ("rows", "added", "updated")}
-            done = done.model_copy(update=sums)
-        return done
+        """Take the rows of a CSV text, or of a file of this machine (CSV, JSON Lines, a workbook; `kind` csv, jsonl or xlsx where
+        its name does not tell), into a table, all or none: `columns` says which heads mean which columns, `match` by which columns
+        rows are updated, `create` that the table is made where there is none; with `check` only say what would be done."""
+        given: dict[str, object] = {
+            "columns": dict(columns or {}),
+            "match": list(match),
+            "create": create,
+            "check": check,
+        }
+        given |= {"kind": kind or None, "sheet": sheet}
+        if isinstance(source, str) and len(source) <= 400_000:
+            return self._send(calls.import_rows(table, {**given, "text": source}))
+        if isinstance(source, Path):
+            kept = self.add_file(source)
+        else:
+            kept = self.add_file(calls.as_bytes(source), f"{table}.{kind or 'csv'}")
+        return self._send(calls.import_rows(table, {**given, "file": str(kept.file)}))
 
-    def export_csv(self, table: str) -> str:
-        """All rows of a table as CSV, the columns in their order."""
-        return self._send(calls.export_rows(table))
+    def export_rows(self, table: str, kind: str = "csv") -> Iterator[bytes]:
+        """All rows of a table as a file (csv, jsonl, xlsx), as it comes; the columns in their order."""
+        for piece in self._pieces(calls.export_rows(table, kind)):
+            yield piece
 
     def actions(self, limit: int | None = None, after: str | None = None) -> Page[results.Action]:
         """The catalogue of actions."""

@@ -1,7 +1,6 @@
 """Every call of the API, once: what is sent, and how the reply is read. Both faces of the client use these."""
 
 import asyncio
-import io
 import mimetypes
 import os
 import ssl
@@ -39,6 +38,8 @@ class Call(Generic[T]):
     body: object = None
     headers: Mapping[str, str] = field(default_factory=dict)
     content: bytes | Iterable[bytes] | None = None
+    seconds: float | None = None
+    """How long its reply may take; as long as usual when left out."""
 
     def request(self, client: "httpx.Client | httpx.AsyncClient") -> httpx.Request:
         """The request as a client of httpx sends it."""
@@ -50,7 +51,10 @@ class Call(Generic[T]):
         elif self.content is not None:
             content = self.content if isinstance(client, httpx.Client) else _patiently(self.content)
         params = {name: _written(value) for name, value in self.params.items() if value is not None}
-        return client.build_request(self.method, self.path, params=params, headers=headers, content=content)
+        patience = httpx.USE_CLIENT_DEFAULT if self.seconds is None else httpx.Timeout(self.seconds)
+        return client.build_request(
+            self.method, self.path, params=params, headers=headers, content=content, timeout=patience
+        )
 
     def result(self, response: httpx.Response) -> T:
         """The reply as its type. Raises `Problem`."""
@@ -539,6 +543,11 @@ def file_content(file_id: UUID | str) -> str:
     return _at("files", file_id, "content")
 
 
+def as_bytes(source: str | bytes) -> bytes:
+    """A text as UTF-8."""
+    return source.encode() if isinstance(source, str) else source
+
+
 def pieces(path: Path, size: int = 256 * 1024) -> Iterator[bytes]:
     """A file of this machine, so many bytes at once."""
     with path.open("rb") as opened:
@@ -569,33 +578,13 @@ def add_rows(table: str, given: list[Mapping[str, object]]) -> Call[dict[str, in
 
 
 def import_rows(table: str, given: Mapping[str, object]) -> Call[results.Imported]:
-    """Take rows of CSV into a table."""
-    return Call("POST", _at("tables", table, "import"), _one(results.Imported), body=given)
+    """Take rows of a file into a table."""
+    return Call("POST", _at("tables", table, "import"), _one(results.Imported), body=given, seconds=330)
 
 
-def export_rows(table: str) -> Call[str]:
-    """All rows of a table as CSV."""
-    return Call("GET", _at("tables", table, "rows.csv"), str)
-
-
-def sheets_of(text: str, most: int = 400_000, rows: int = 4_000) -> list[str]:
-    """CSV in parts of so many letters and rows, each with the head; a row is never cut."""
-    lines, parts, head, row, size = io.StringIO(text, newline=""), [], "", "", 0
-    kept: list[str] = []
-    for line in lines:
-        row += line
-        if row.count('"') % 2:
-            continue  # a cell goes on in the next line
-        if not head:
-            head = row
-        elif kept and (size + len(row) > most or len(kept) >= rows):
-            parts.append(head + "".join(kept))
-            kept, size = [row], len(row)
-        else:
-            kept.append(row)
-            size += len(row)
-        row = ""
-    return [*parts, head + "".join(kept) + row]
+def export_rows(table: str, kind: str) -> str:
+    """Where all rows of a table are, as a file of a kind."""
+    return _at("tables", table, f"rows.{kind}")
 
 
 def actions(part: Part) -> Call[Page[results.Action]]:

@@ -642,8 +642,12 @@ class AsyncClient:
 
     async def read_file(self, file_id: UUID | str) -> AsyncIterator[bytes]:
         """The bytes of a file, as they come."""
+        async for piece in self._pieces(calls.file_content(file_id)):
+            yield piece
+
+    async def _pieces(self, path: str) -> AsyncIterator[bytes]:
         try:
-            async with self._http.stream("GET", calls.file_content(file_id)) as response:
+            async with self._http.stream("GET", path) as response:
                 if response.status_code >= 400:
                     await response.aread()
                     raise calls.refused(response)
@@ -677,27 +681,32 @@ class AsyncClient:
         """Add rows, all or none."""
         return await self._send(calls.add_rows(table, given))
 
-    async def import_csv(
-        self, table: str, text: str, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
-        create: bool = False, check: bool = False,
+    async def import_rows(
+        self, table: str, source: str | Path | bytes, columns: Mapping[str, str] | None = None, match: Sequence[str] = (),
+        create: bool = False, check: bool = False, kind: str = "", sheet: str = "",
     ) -> results.Imported:  # fmt: skip
-        """Take the rows of a CSV text into a table: `columns` says which heads mean which columns, `match` by which columns rows
-        are updated, `create` that the table is made where there is none; with `check` only say what would be done. A long text
-        is sent in parts, each of them taken whole or not at all."""
-        given = {"columns": dict(columns or {}), "match": list(match), "create": create, "check": check}
-        parts = calls.sheets_of(text)
-        done = await self._send(calls.import_rows(table, {**given, "text": parts[0]}))
-        for part in parts[1:]:
-            if check:
-                break
-            more = await self._send(calls.import_rows(table, {**given, "text": part}))
-            sums = {name: getattr(done, name) + getattr(more, name) for name in ("rows", "added", "updated")}
-            done = done.model_copy(update=sums)
-        return done
+        """Take the rows of a CSV text, or of a file of this machine (CSV, JSON Lines, a workbook; `kind` csv, jsonl or xlsx where
+        its name does not tell), into a table, all or none: `columns` says which heads mean which columns, `match` by which columns
+        rows are updated, `create` that the table is made where there is none; with `check` only say what would be done."""
+        given: dict[str, object] = {
+            "columns": dict(columns or {}),
+            "match": list(match),
+            "create": create,
+            "check": check,
+        }
+        given |= {"kind": kind or None, "sheet": sheet}
+        if isinstance(source, str) and len(source) <= 400_000:
+            return await self._send(calls.import_rows(table, {**given, "text": source}))
+        if isinstance(source, Path):
+            kept = await self.add_file(source)
+        else:
+            kept = await self.add_file(calls.as_bytes(source), f"{table}.{kind or 'csv'}")
+        return await self._send(calls.import_rows(table, {**given, "file": str(kept.file)}))
 
-    async def export_csv(self, table: str) -> str:
-        """All rows of a table as CSV, the columns in their order."""
-        return await self._send(calls.export_rows(table))
+    async def export_rows(self, table: str, kind: str = "csv") -> AsyncIterator[bytes]:
+        """All rows of a table as a file (csv, jsonl, xlsx), as it comes; the columns in their order."""
+        async for piece in self._pieces(calls.export_rows(table, kind)):
+            yield piece
 
     async def actions(self, limit: int | None = None, after: str | None = None) -> Page[results.Action]:
         """The catalogue of actions."""

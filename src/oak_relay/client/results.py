@@ -1002,6 +1002,7 @@ class Imported(Result):
     updated: int
     faults: list[ImportFault]
     created: bool
+    sheets: list[str] = []
 
 
 class OfferedModel(Result):

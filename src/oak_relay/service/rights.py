@@ -26,7 +26,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "GET /runs/{run_id}/trace", "GET /runs/{run_id}/view", "GET /runs/{run_id}/record", "GET /runs/{run_id}/items", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
         "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
         "GET /tables/{name}/rows", "GET /files", "GET /files/{file_id}", "GET /files/{file_id}/content", "POST /files/{file_id}/address", "GET /tray", "GET /tray/connections", "GET /counts", "GET /overview", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /credits", "GET /conversations",
-        "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /examples", "GET /servers", "GET /credentials", "GET /credentials/{name}/use", "GET /credential-kinds", "GET /trigger-kinds",
+        "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /tables/{name}/rows.jsonl", "GET /tables/{name}/rows.xlsx", "GET /examples", "GET /servers", "GET /credentials", "GET /credentials/{name}/use", "GET /credential-kinds", "GET /trigger-kinds",
         "GET /actions", "GET /connectors", "GET /connectors/{name}", "GET /restore", "POST /workflows/check", "POST /workflows/compare", "POST /workflows/price",
     ),
     "answer": ("POST /tray/{question_id}/answer", "GET /tray", "GET /tray/connections", "GET /counts"),

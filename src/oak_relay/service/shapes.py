@@ -753,8 +753,9 @@ class ImportOut(BaseModel):
     rows: int
     added: int
     updated: int
-    faults: list[ImportFault]
+    faults: list[ImportFault] = Field(description="The first 100.")
     created: bool
+    sheets: list[str] = Field(description="The sheets of a workbook.")
 
 
 class ExampleOut(BaseModel):

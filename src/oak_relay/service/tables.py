@@ -2,23 +2,26 @@
 
 import asyncio
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Response
 from fastapi.responses import StreamingResponse
-from pydantic import Field, StrictBool
+from pydantic import Field, StrictBool, model_validator
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from oak_relay.actions import sheets
+from oak_relay.actions.apart import once
+from oak_relay.actions.sheets import cells, reading
+from oak_relay.actions.sheets.formats import Kind
 from oak_relay.actions.tables import fitted, in_order
 from oak_relay.capabilities.given import Column
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
 from oak_relay.service.lists import Asks, Page, page
-from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
+from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.preconditions import Asked, Preconditions
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.receipts import RowsAdded, RowUpdated
@@ -43,18 +46,25 @@ class RowsIn(In):
     rows: list[dict[str, object]] = Field(min_length=1, max_length=5000)
 
 
-_MOST = 5_000
-"""Rows that are taken at once."""
-
-
 class ImportIn(In):
-    text: str = Field(max_length=900_000, description="The file: CSV (RFC 4180), its first line the heads.")
+    text: str | None = Field(
+        None, max_length=900_000, description="The rows: CSV (RFC 4180), its first line the heads, or JSON Lines."
+    )
+    file: str | None = Field(None, max_length=60, description="In its place the id of an uploaded file.")
+    kind: Kind | None = Field(None, description="What it is; told by the file's type and name when left out.")
+    sheet: str = Field("", max_length=200, description="The sheet of a workbook; the first when left out.")
     columns: dict[str, str] = Field(
         default_factory=dict, max_length=200, description="Heads of the file and the columns they mean; empty for none."
     )
     match: list[str] = Field(default_factory=list, max_length=10, description="Columns that tell which row is meant.")
     create: StrictBool = Field(False, description="Make the table where there is none.")
     check: StrictBool = Field(False, description="Only say what would be done.")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "ImportIn":
+        if (self.text is None) == (self.file is None):
+            raise ValueError("give one of text and file")
+        return self
 
 
 @router.get("/tables")
@@ -120,74 +130,163 @@ async def list_rows(
 @router.get("/tables/{name}/rows.csv", response_class=Response)
 async def rows_as_csv(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
     """All rows as CSV (RFC 4180), with a head; the columns in their order."""
-    async with parts.database.connect() as connection:
-        table = await _table(connection, parts.workspace, name)
-    columns, blanker = _columns(table), parts.registry.now.blanker
+    table, columns = await _known(name, parts)
+    blanker = parts.registry.now.blanker
 
     async def lines() -> AsyncIterator[str]:
-        yield sheets.line(column.name for column in columns)
-        after: UUID | None = None
-        while True:
-            async with parts.database.connect() as connection:
-                found = await rows.find(connection, parts.workspace, table.id, {}, 1000, after)
-            for row in found:
-                kept: Any = row["row"]
-                yield blanker.text(sheets.line(kept.get(column.name) for column in columns))
-            if len(found) < 1000:
-                return
-            after = UUID(str(found[-1]["id"]))
+        yield cells.line(column.name for column in columns)
+        async for some in _every(table, parts):
+            yield "".join(blanker.text(cells.line(row.get(column.name) for column in columns)) for row in some)
 
-    disposition = {"Content-Disposition": f'attachment; filename="{name}.csv"'}
-    return StreamingResponse(lines(), media_type="text/csv; charset=utf-8", headers=disposition)
+    return _download(name, "csv", lines())
+
+
+@router.get("/tables/{name}/rows.jsonl", response_class=Response)
+async def rows_as_json_lines(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
+    """All rows as JSON Lines; the columns in their order."""
+    table, columns = await _known(name, parts)
+    blanker = parts.registry.now.blanker
+
+    async def lines() -> AsyncIterator[str]:
+        async for some in _every(table, parts):
+            yield "".join(f"{blanker.json(values.dumps(in_order(columns, row)))}\n" for row in some)
+
+    return _download(name, "jsonl", lines())
+
+
+@router.get("/tables/{name}/rows.xlsx", response_class=Response)
+async def rows_as_workbook(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
+    """All rows as a workbook of one sheet (Office Open XML), with a head; the columns in their order."""
+    table, columns = await _known(name, parts)
+    blanker = parts.registry.now.blanker
+
+    async def shown() -> AsyncIterator[list[object]]:
+        async for some in _every(table, parts):
+            for row in some:
+                yield [blanker.value(row.get(column.name)) for column in columns]
+
+    made = reading.made([column.name for column in columns], shown())
+    try:
+        begun = await anext(made)
+    except StepFailed as failed:
+        raise Problem(422, failed.message, fix=failed.fix) from None
+
+    async def pieces() -> AsyncIterator[bytes]:
+        yield begun
+        async for piece in made:
+            yield piece
+
+    return _download(name, "xlsx", pieces())
+
+
+async def _known(name: str, parts: Parts) -> tuple[Any, list[Column]]:
+    async with parts.database.connect() as connection:
+        table = await _table(connection, parts.workspace, name)
+    return table, _columns(table)
+
+
+async def _every(table: Any, parts: Parts) -> AsyncIterator[list[dict[str, Any]]]:
+    """All rows of a table, oldest first, some at a time."""
+    after: UUID | None = None
+    while True:
+        async with parts.database.connect() as connection:
+            found = await rows.find(connection, parts.workspace, table.id, {}, 1000, after)
+        yield [dict(row["row"]) for row in found]  # type: ignore[call-overload]
+        if len(found) < 1000:
+            return
+        after = UUID(str(found[-1]["id"]))
+
+
+def _download(name: str, kind: Kind, pieces: AsyncIterator[str] | AsyncIterator[bytes]) -> StreamingResponse:
+    disposition = {"Content-Disposition": f'attachment; filename="{name}.{kind}"'}
+    return StreamingResponse(pieces, media_type=reading.MEDIA[kind], headers=disposition)
 
 
 @router.post("/tables/{name}/import")
 async def import_rows(name: str, given: ImportIn, parts: PartsDep, who: CallerDep) -> ImportOut:
-    """Take rows of a CSV file into a table, all or none; a new one is made with the types that are guessed, where `create` says
+    """Take rows of a file into a table, all or none; a new one is made with the types that are guessed, where `create` says
     so. With `match`, rows that have the same values there are updated. With `check` only say what would be done."""
-    sheet = await asyncio.to_thread(sheets.read, given.text)
-    if len(sheet.rows) > _MOST:
-        raise Problem(422, f"the file has {len(sheet.rows):,} rows", fix=f"send it in parts of {_MOST:,} at most")
-    async with parts.database.begin() as connection:
-        table = next(iter(await rows.tables(connection, parts.workspace, 1, only=name)), None)
-        if table is None and not given.create:
-            raise missing("table", name, "say create, to have it made")
-        columns = sheets.headings(sheet, _columns(table) if table is not None else (), given.columns)
-        twice = {one.name for one in columns if sum(other.name == one.name for other in columns) > 1}
-        if twice:
-            raise Problem(422, f"two columns would be called {sorted(twice)[0]}", fix="map one of them to another name")
-        kinds = [Column(one.name, one.type) for one in columns] if table is None else _columns(table)
-        taken, faults = await asyncio.to_thread(_fitting, name, kinds, sheet, columns)
-        absent = [one for one in given.match if one not in {column.name for column in columns}]
-        if absent:
-            raise Problem(422, f"the file has no column {absent[0]} to match by", fix="name columns that it has")
-        told = ImportOut(
-            columns=[ImportColumn(head=c.head, name=c.name, type=c.type, seen=list(c.seen)) for c in columns],
-            rows=len(sheet.rows), added=0, updated=0, faults=faults[:100], created=table is None,
-        )  # fmt: skip
-        if given.check:
-            return told
-        if faults:
-            first = faults[0]
-            raise Problem(
-                422,
-                f"{len(faults)} of {len(sheet.rows)} lines do not fit",
-                f"line {first.line}: {first.message}",
-                "correct them",
-            )
-        if table is None:
-            made = [ColumnIn(name=c.name, type=c.type) for c in columns]
-            await rows.create(connection, parts.workspace, name, [c.model_dump() for c in made])
-            table = await _table(connection, parts.workspace, name)
-        if given.match:
-            told.added, told.updated = await rows.upsert(connection, parts.workspace, table.id, given.match, taken)
-        elif taken:
-            await rows.add(connection, parts.workspace, table.id, taken)
-            told.added = len(taken)
-        await people.note(connection, parts.workspace, who.name, "import", name)
-    parts.config_changed()
-    parts.hints.send("published")
+    try:
+        async with _sheet(given, parts) as sheet, parts.database.begin() as connection:
+            told = await _imported(name, given, sheet, connection, parts.workspace)
+            await people.note(connection, parts.workspace, who.name, "import", name)
+            if given.check:
+                await connection.rollback()
+    except StepFailed as failed:
+        raise Problem(422, failed.message, fix=failed.fix) from None
+    if not given.check:
+        parts.config_changed()
+        parts.hints.send("published")
     return told
+
+
+@asynccontextmanager
+async def _sheet(given: ImportIn, parts: Parts) -> AsyncIterator[reading.Sheet]:
+    """What is to be taken, while it is read."""
+    if given.text is not None:
+        async with reading.opened(
+            given.kind or "csv", once(given.text.encode("utf-8", "replace")), given.sheet
+        ) as sheet:
+            yield sheet
+        return
+    at = parts.at()
+    file = await at.file({"file": given.file})
+    kind = given.kind or reading.kind_of(file.name, file.type)
+    async with reading.opened(kind, at.pieces(file), given.sheet) as sheet:
+        yield sheet
+
+
+async def _imported(
+    name: str, given: ImportIn, sheet: reading.Sheet, connection: AsyncConnection, workspace: int
+) -> ImportOut:
+    """Take the rows of a sheet. Raises `Problem` where some do not fit, and is then to be undone."""
+    table = next(iter(await rows.tables(connection, workspace, 1, only=name)), None)
+    if table is None and not given.create:
+        raise missing("table", name, "say create, to have it made")
+    first: cells.Rows = await anext(sheet.rows, [])
+    columns = cells.headings(sheet.heads, first, _columns(table) if table is not None else (), given.columns)
+    twice = {one.name for one in columns if sum(other.name == one.name for other in columns) > 1}
+    if twice:
+        raise Problem(422, f"two columns would be called {sorted(twice)[0]}", fix="map one of them to another name")
+    absent = [one for one in given.match if one not in {column.name for column in columns}]
+    if absent:
+        raise Problem(422, f"the file has no column {absent[0]} to match by", fix="name columns that it has")
+    told = ImportOut(
+        columns=[ImportColumn(head=c.head, name=c.name, type=c.type, seen=list(c.seen)) for c in columns],
+        rows=0, added=0, updated=0, faults=[], created=table is None, sheets=sheet.sheets,
+    )  # fmt: skip
+    kinds = [Column(one.name, one.type) for one in columns] if table is None else _columns(table)
+    if table is None and not given.check:
+        made = [ColumnIn(name=c.name, type=c.type) for c in columns]
+        await rows.create(connection, workspace, name, [c.model_dump() for c in made])
+        table = await _table(connection, workspace, name)
+    wrong = 0
+    async for some in _after(first, sheet.rows):
+        taken, faults = await asyncio.to_thread(_fitting, name, kinds, sheet.heads, some, columns)
+        told.rows += len(some)
+        told.faults += faults[: 100 - len(told.faults)]
+        wrong += len(faults)
+        if table is None or given.check or wrong:
+            continue
+        if given.match:
+            added, updated = await rows.upsert(connection, workspace, table.id, given.match, taken)
+        else:
+            await rows.add(connection, workspace, table.id, taken)
+            added, updated = len(taken), 0
+        told.added, told.updated = told.added + added, told.updated + updated
+    if wrong and not given.check:
+        line = told.faults[0]
+        raise Problem(
+            422, f"{wrong:,} of {told.rows:,} lines do not fit", f"line {line.line}: {line.message}", "correct them"
+        )
+    return told
+
+
+async def _after(first: cells.Rows, others: AsyncIterator[cells.Rows]) -> AsyncIterator[cells.Rows]:
+    if first:
+        yield first
+    async for some in others:
+        yield some
 
 
 @router.post("/tables/{name}/rows", status_code=201)
@@ -237,12 +336,12 @@ async def _check(connection: AsyncConnection, workspace: int, table: Any, row_id
 
 
 def _fitting(
-    table: str, columns: list[Column], sheet: sheets.Sheet, heads: list[sheets.Heading]
+    table: str, columns: list[Column], heads: list[str], some: cells.Rows, meant: list[cells.Heading]
 ) -> tuple[list[dict[str, object]], list[ImportFault]]:
-    """The rows of a sheet as they are kept, and the lines that do not fit."""
+    """Rows of a sheet as they are kept, and the lines that do not fit."""
     taken: list[dict[str, object]] = []
     faults: list[ImportFault] = []
-    for line, row in sheets.rows(sheet, heads):
+    for line, row in cells.rows(heads, some, meant):
         try:
             taken.append(fitted(table, columns, row))
         except StepFailed as failed:

@@ -206,33 +206,66 @@ async def totals(
     return made
 
 
+_SOME = 1_000
+"""Rows that are written by one statement."""
+
+
 async def upsert(
     connection: AsyncConnection, workspace: int, table_id: UUID, match: Sequence[str], rows: list[dict[str, object]]
 ) -> tuple[int, int]:
-    """Update the rows that have the same values in the columns `match`, or add them; how many were added, and updated."""
-    await search(await raw(connection), workspace, table_id)
-    added: list[dict[str, object]] = []
-    updated = 0
-    for row in rows:
-        found = await find(connection, workspace, table_id, {name: row.get(name) for name in match}, 1)
-        if found:
-            await update(connection, workspace, table_id, UUID(str(found[0]["id"])), row)
-            updated += 1
-        else:
-            await add(connection, workspace, table_id, [row])
-            added.append(row)
-    return len(added), updated
+    """Update the rows that have the same values in the columns `match`, or add them; how many were added, and updated. Of several
+    that mean the same row, each is laid over those before it."""
+    driver = await raw(connection)
+    added = updated = 0
+    there_are = ", ".join(f"coalesce(r.data -> ${place}::text, 'null'::jsonb)" for place in range(4, 4 + len(match)))
+    for start in range(0, len(rows), 5 * _SOME):
+        some = rows[start : start + 5 * _SOME]
+        meant: dict[str, dict[str, object]] = {}
+        for row in some:
+            key = values.dumps([row.get(name) for name in match])
+            meant[key] = {**meant.get(key, {}), **row}
+        # One pass over the table for all of them, whatever its indexes are.
+        found = await driver.fetch(
+            "SELECT DISTINCT ON (m.n) m.n, r.id FROM unnest($3::text[]) WITH ORDINALITY AS m(key, n) JOIN table_row r ON "
+            f"m.key::jsonb = jsonb_build_array({there_are}) WHERE r.workspace_id = $1 AND r.table_id = $2 ORDER BY m.n, r.id",
+            workspace,
+            table_id,
+            list(meant),
+            *match,
+        )
+        known = {one["n"] - 1: one["id"] for one in found}
+        new = [row for place, row in enumerate(meant.values()) if place not in known]
+        there = {known[place]: row for place, row in enumerate(meant.values()) if place in known}
+        await add(connection, workspace, table_id, new)
+        changed = await driver.fetch(
+            "UPDATE table_row t SET data = t.data || u.data::jsonb, updated_at = now() FROM unnest($3::uuid[], $4::text[]) AS u(id, data) "
+            "WHERE t.workspace_id = $1 AND t.table_id = $2 AND t.id = u.id RETURNING t.id, t.data::text AS data",
+            workspace,
+            table_id,
+            list(there),
+            [values.dumps(row) for row in there.values()],
+        )
+        await tell(driver, workspace, table_id, "update", [(one["id"], one["data"]) for one in changed])
+        added += len(new)
+        updated += len(some) - len(new)
+    return added, updated
 
 
 async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows: list[dict[str, object]]) -> None:
     """Add rows."""
-    statement = text(
-        "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT :w, :t, :i, CAST(:d AS jsonb), "
-        "searched FROM table_def WHERE workspace_id = :w AND id = :t FOR KEY SHARE"
-    )
-    made = [(uuids.uuid7(), values.dumps(row)) for row in rows]
-    await connection.execute(statement, [{"w": workspace, "t": table_id, "i": i, "d": d} for i, d in made])
-    await tell(await raw(connection), workspace, table_id, "insert", made)
+    driver = await raw(connection)
+    for start in range(0, len(rows), _SOME):
+        made = [(uuids.uuid7(), values.dumps(row)) for row in rows[start : start + _SOME]]
+        await driver.execute(
+            "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT $1, $2, u.id, u.data::jsonb, d.searched "
+            "FROM (SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2 FOR KEY SHARE) d, "
+            "unnest($3::uuid[], $4::text[]) AS u(id, data)",
+            workspace,
+            table_id,
+            [one[0] for one in made],
+            [one[1] for one in made],
+        )
+        await tell(driver, workspace, table_id, "insert", made)
 
 
 async def changed_at(connection: AsyncConnection, workspace: int, table_id: UUID, row_id: UUID) -> datetime | None:

@@ -5,13 +5,12 @@ memory and files.
 """
 
 import asyncio
-import sys
 import tempfile
 from collections.abc import Mapping
-from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from oak_relay.actions import apart
 from oak_relay.actions.sql.guard import Allowed, Guarded
 from oak_relay.actions.sql.shapes import ColumnTold, TableTold
 from oak_relay.capabilities.protocols import Files
@@ -62,22 +61,16 @@ async def _asked(file: object, at: Files, asked: dict[str, object], seconds: flo
         with path.open("wb") as into:
             async for piece in at.pieces(held):
                 await asyncio.to_thread(into.write, piece)
-        process = await asyncio.create_subprocess_exec(
-            sys.executable, "-I", "-m", "oak_relay.actions.sql", str(path),
-            stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env={},
-        )  # fmt: skip
         try:
-            async with asyncio.timeout(min(seconds, _SECONDS) + 5):
-                answer, _ = await process.communicate(dumps(asked).encode())
+            async with (
+                asyncio.timeout(min(seconds, _SECONDS) + 5),
+                apart.process("oak_relay.actions.sql", apart.once(dumps(asked).encode()), [str(path)]) as said,
+            ):
+                answer = await apart.whole(said, _ANSWER)
         except TimeoutError:
             raise StepFailed("timeout", "the statement took too long", fix="ask for less", reached="yes") from None
-        finally:
-            if process.returncode is None:
-                with suppress(ProcessLookupError):
-                    process.kill()
-                await process.wait()
     try:
-        told = loads(answer[:_ANSWER])
+        told = loads(answer or b"")
     except NotJson:
         raise StepFailed(
             "too_long", "the statement takes more than it may", fix="ask for less", reached="yes"

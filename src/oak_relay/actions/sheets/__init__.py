@@ -1,0 +1,1 @@
+"""Rows as files: CSV, JSON Lines and workbooks, read and written."""
