@@ -64,6 +64,8 @@ class Action:
     """JSONPath of what of its output a model is told; empty for all of it."""
     faults: Callable[[Given], Sequence[FieldFault]] = lambda _: ()
     """What is wrong with an input beyond its schema, as far as it can be said beforehand."""
+    elsewhere: "Elsewhere | None" = None
+    """How it is done where its table is a linked one."""
     example: Given = field(default_factory=dict)
     """A `with` to begin with."""
     first: tuple[str, ...] = ()
@@ -110,6 +112,16 @@ class Action:
             scopes=self.scopes,
             faults=self.faults,
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """An action on a linked table: a call to the outside. `repeat` tells what repeating it means, by the columns that tell its
+    rows apart and its input."""
+
+    perform: Callable[[Any, Surroundings], Awaitable[Result]]
+    repeat: Callable[[Sequence[str], Given], Repeat] = lambda *_: "safe"
+    timeout: float = 60.0
 
 
 @dataclass(frozen=True, slots=True)

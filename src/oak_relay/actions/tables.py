@@ -1,20 +1,21 @@
 """Rows kept by Oak Relay itself: `table.add`, `table.upsert`, `table.delete`, `table.find`, `table.total`."""
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Annotated, get_args
 
 from pydantic import BaseModel, Field
 
-from oak_relay.actions.base import Action, Connector, Fields, Given
+from oak_relay.actions.base import Action, Connector, Elsewhere, Fields, Given, Repeat
+from oak_relay.actions.linked.rows import LinkedRows, rows_of
 from oak_relay.actions.sheets.cells import taken
 from oak_relay.capabilities.given import Column, Filter, How, Result, Where
-from oak_relay.capabilities.protocols import Tables
+from oak_relay.capabilities.protocols import Surroundings, Tables
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
 from oak_relay.document.check_base import COLUMNS
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.values import in_brief
-from oak_relay.triggers.table import TableTrigger
+from oak_relay.triggers.table import LinkedTrigger, TableTrigger
 
 
 class AddInput(Fields):
@@ -104,12 +105,17 @@ def _add(given: AddInput, at: Tables) -> AddRow:
     return AddRow(table.id, fitted(given.table, table.columns, given.row))
 
 
-def _upsert(given: UpsertInput, at: Tables) -> UpsertRow:
+def _matched(given: UpsertInput) -> None:
+    """Raises `StepFailed` (`invalid`) where the row lacks what it is matched by."""
     absent = [column for column in given.match if column not in given.row]
     if absent:
         raise StepFailed(
             "invalid", f"table.upsert matches by {', '.join(absent)}, which the row lacks", fix="add it to row:"
         )
+
+
+def _upsert(given: UpsertInput, at: Tables) -> UpsertRow:
+    _matched(given)
     added = _add(given, at)
     return UpsertRow(added.table, added.row, given.match)
 
@@ -134,6 +140,82 @@ async def _total(given: TotalInput, at: Tables) -> Result:
     measures = {name: getattr(given, name) for name in ("sum", "average", "least", "most")}
     found = await at.totals(given.table, meant(given.where), given.by, measures, given.limit)
     return Result({"rows": found, "count": len(found)})
+
+
+def _linked(table: str, at: Surroundings) -> tuple[tuple[Column, ...], LinkedRows]:
+    known = at.table(table)
+    assert known.link is not None
+    return known.columns, rows_of(known.link, known.columns, at)
+
+
+def _has(table: str, columns: Iterable[Column], names: Iterable[str]) -> None:
+    """Raises `StepFailed` (`invalid`) for a column that a table has not."""
+    known = [column.name for column in columns]
+    for name in names:
+        if name not in known:
+            raise StepFailed(
+                "invalid", f"the table {table} has no column {name}; it has {', '.join(known)}", fix="correct the name"
+            )
+
+
+async def _find_there(given: FindInput, at: Surroundings) -> Result:
+    columns, there = _linked(given.table, at)
+    order = [(one.removeprefix("-"), one.startswith("-")) for one in given.order]
+    where = meant(given.where)
+    _has(given.table, columns, [*where.match, *(one.column for one in where.filters), *(name for name, _ in order)])
+    rows = await there.find(where, order, given.limit)
+    if given.columns is not None:
+        rows = [{name: row.get(name) for name in given.columns} for row in rows]
+    return Result({"rows": rows, "count": len(rows)})
+
+
+async def _total_there(given: TotalInput, at: Surroundings) -> Result:
+    columns, there = _linked(given.table, at)
+    measures = {name: getattr(given, name) for name in ("sum", "average", "least", "most")}
+    where = meant(given.where)
+    named = [*given.by, *(one for some in measures.values() for one in some)]
+    _has(given.table, columns, [*named, *where.match, *(one.column for one in where.filters)])
+    found = await there.totals(where, given.by, measures, given.limit)
+    return Result({"rows": found, "count": len(found)})
+
+
+def _key_of(columns: Iterable[str], row: Mapping[str, object]) -> str:
+    return values.dumps([row.get(name) for name in columns]) if columns else ""
+
+
+async def _add_there(given: AddInput, at: Surroundings) -> Result:
+    columns, there = _linked(given.table, at)
+    row = await there.add(fitted(given.table, columns, given.row))
+    return Result({"id": _key_of(_keys(given.table, at), row), "row": row})
+
+
+async def _upsert_there(given: UpsertInput, at: Surroundings) -> Result:
+    columns, there = _linked(given.table, at)
+    _matched(given)
+    row, created = await there.upsert(fitted(given.table, columns, given.row), given.match)
+    return Result({"id": _key_of(_keys(given.table, at), row), "row": row, "created": created})
+
+
+async def _delete_there(given: DeleteInput, at: Surroundings) -> Result:
+    columns, there = _linked(given.table, at)
+    gone = await there.delete(fitted(given.table, columns, given.where))
+    return Result({"rows": gone, "count": len(gone)})
+
+
+def _keys(table: str, at: Surroundings) -> Sequence[str]:
+    link = at.table(table).link
+    return link.key if link is not None else ()
+
+
+def _keyed(key: Sequence[str], given: Given) -> Repeat:
+    """A row with a key is added once, however often that is done: it is looked for first."""
+    row = given.get("row")
+    return "safe" if key and isinstance(row, Mapping) and all(name in row for name in key) else "unsafe"
+
+
+def _matching(key: Sequence[str], given: Given) -> Repeat:
+    match = given.get("match")
+    return "safe" if isinstance(match, list) and set(key) <= set(match) and key else _keyed(key, given)
 
 
 _HOWS: tuple[How, ...] = get_args(How)
@@ -226,6 +308,7 @@ CONNECTOR = Connector(
             Row,
             reach="local",
             change=_add,
+            elsewhere=Elsewhere(_add_there, _keyed),
             sentence=_says("Add a row to"),
             example={"table": "bookings", "row": {"hut": "${ input.hut }"}},
         ),
@@ -236,6 +319,7 @@ CONNECTOR = Connector(
             Upserted,
             reach="local",
             change=_upsert,
+            elsewhere=Elsewhere(_upsert_there, _matching),
             sentence=_says("Add or update a row in"),
             example={"table": "huts", "match": ["hut"], "row": {"hut": "${ input.hut }", "free": "${ input.free }"}},
             first=("table", "match", "row"),
@@ -247,6 +331,7 @@ CONNECTOR = Connector(
             Found,
             reach="local",
             change=_delete,
+            elsewhere=Elsewhere(_delete_there),
             sentence=_says("Remove rows of"),
             example={"table": "bookings", "where": {"hut": "${ input.hut }"}},
         ),
@@ -258,6 +343,7 @@ CONNECTOR = Connector(
             reach="read",
             timeout=30,
             perform=_find,
+            elsewhere=Elsewhere(_find_there),
             sentence=_says("Find rows of"),
             example={"table": "huts", "where": {"hut": "${ input.hut }"}},
             first=("table", "where", "order", "limit"),
@@ -270,10 +356,11 @@ CONNECTOR = Connector(
             reach="read",
             timeout=30,
             perform=_total,
+            elsewhere=Elsewhere(_total_there),
             sentence=_says("Count and add up rows of"),
             example={"table": "bookings", "by": ["hut"], "sum": ["nights"]},
             first=("table", "by", "sum", "where"),
         ),
     ],
-    triggers=[TableTrigger()],
+    triggers=[TableTrigger(), LinkedTrigger()],
 )

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from uuid import UUID
 
+from oak_relay.capabilities.links import Link
 from oak_relay.document.schemas import BadSchema, validator
 from oak_relay.messages import Message
 from oak_relay.usage import NOTHING, Usage
@@ -81,6 +82,8 @@ class TableDef:
     id: UUID
     columns: tuple[Column, ...]
     searched: bool = False
+    link: Link | None = None
+    """Where its rows live, when that is elsewhere."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -596,6 +596,10 @@ class Client:
         """A new table; columns are text, number, boolean or any."""
         return self._send(calls.create_table(name, columns))
 
+    def link_table(self, name: str, link: Mapping[str, object]) -> results.Table:
+        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md)."""
+        return self._send(calls.link_table(name, link))
+
     def drop_table(self, name: str) -> None:
         """Remove a table with its rows."""
         return self._send(calls.drop_table(name))

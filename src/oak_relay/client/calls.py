@@ -510,6 +510,11 @@ def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
     return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "columns": listed})
 
 
+def link_table(name: str, link: Mapping[str, object]) -> Call[results.Table]:
+    """A table whose rows live elsewhere."""
+    return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "link": link})
+
+
 def drop_table(name: str) -> Call[None]:
     """Remove a table with its rows."""
     return Call("DELETE", _at("tables", name), _raw)

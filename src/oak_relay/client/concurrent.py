@@ -615,6 +615,10 @@ class AsyncClient:
         """A new table; columns are text, number, boolean or any."""
         return await self._send(calls.create_table(name, columns))
 
+    async def link_table(self, name: str, link: Mapping[str, object]) -> results.Table:
+        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md)."""
+        return await self._send(calls.link_table(name, link))
+
     async def drop_table(self, name: str) -> None:
         """Remove a table with its rows."""
         return await self._send(calls.drop_table(name))

@@ -1,7 +1,7 @@
 """What the service says, typed. Unknown members are kept, so that an older client understands a newer service."""
 
 from datetime import datetime
-from typing import Any, TypeVar
+from typing import Annotated, Any, TypeVar
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -793,10 +793,11 @@ class Table(Result):
     name: str
     columns: list[dict[str, str]]
     rows: int
+    link: dict[str, object] | None = None
 
 
 class Row(Result):
-    id: UUID
+    id: Annotated[UUID | str, Field(union_mode="left_to_right")]
     row: dict[str, object]
     tag: str
 

@@ -258,13 +258,20 @@ class Clock:
                 fix="ask for less at once, or for what is new alone",
             ) from None
         source = f"/polls/{row['name']}"
+        found = list(found)
+        if not kind.first and await due.begin(
+            connection, self._registry.workspace, row["trigger_id"], source, [str(one.key) for one in found]
+        ):
+            return
         runs = [new_run(target, Incoming(source, one.type, one.data, one.key)) for one in found]
         for first in range(0, len(runs), _BATCH):
             receipts = await store.accept(connection, self._registry.workspace, runs[first : first + _BATCH])
             if any(r.status == "accepted" for r in receipts):
                 self._hints.send("queue")
                 self._hints.send("runs")
-        await due.still_there(connection, self._registry.workspace, row["trigger_id"], [run.event_key for run in runs])
+        await due.still_there(
+            connection, self._registry.workspace, row["trigger_id"], ["", *(run.event_key for run in runs)]
+        )
 
     async def _maintain(self, connection: asyncpg.Connection) -> float:
         """Partitions ahead, old history away, and files that nothing refers to any more."""

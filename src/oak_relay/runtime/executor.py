@@ -49,6 +49,12 @@ class RunExecutor:
         if known is not None:
             return known
         declared = self._catalogue.get(action)
+        if declared.elsewhere is not None:
+            table = self._tools.registry.now.tables.get(str(input.get("table")))
+            if table is not None and table.link is not None:
+                there = declared.elsewhere
+                return Manner(there.repeat(table.link.key, input), "outside", there.timeout)
+            return Manner(declared.repeat, declared.reach, declared.timeout)
         repeat = declared.repeat_of(input) if declared.repeat_of else declared.repeat
         asks = "model" in declared.input.model_fields
         model = str(input.get("model") or "") if asks else ""
@@ -65,6 +71,8 @@ class RunExecutor:
             await self._tools.database.patiently(
                 lambda: registry.find(lambda known: known.tables, name)
             )  # it may be quite new
+        if isinstance(name, str) and (table := registry.now.tables.get(name)) is not None and table.link is not None:
+            raise StepFailed("unavailable", f"the table {name} was linked a moment ago", fix="try again")
         if self._change is None:
             self._change = self._at(call)  # for all of them: a change of our own records sends nothing
         return action.change(action.read(call.input), self._change)
@@ -74,6 +82,9 @@ class RunExecutor:
 
     async def _admit(self, call: Call) -> float:
         name = call.input.get("credential")
+        table = self._tools.registry.now.tables.get(str(call.input.get("table")))
+        if name is None and table is not None and table.link is not None:
+            name = table.link.credential
         if name is None and "model" in call.input:
             model = str(call.input["model"])
             if model in call.settled:

@@ -77,7 +77,7 @@ async def list_connectors(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[Co
                 credentials=[str(kind.model_fields["kind"].default) for kind in connector.credentials]
                 if connector
                 else [],
-                triggers=[kind.name for kind in connector.triggers] if connector else [],
+                triggers=[kind.name for kind in connector.triggers if not kind.hidden] if connector else [],
             )
         )
     return cut(sorted(found, key=lambda one: one.name), asked, lambda one: one.name, lambda one: one)

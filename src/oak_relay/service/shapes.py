@@ -823,12 +823,13 @@ class AddressOut(BaseModel):
 class TableOut(BaseModel):
     name: str
     columns: list[dict[str, str]]
-    rows: int
+    rows: int = Field(description="How many there are here; those of a linked table are not counted.")
     created_at: datetime
+    link: dict[str, object] | None = Field(description="Where its rows live, when that is elsewhere.")
 
 
 class RowOut(BaseModel):
-    id: UUID
+    id: UUID | str = Field(description="Its id; of a linked table the values of its key, as JSON.")
     row: dict[str, object]
     updated_at: datetime
     tag: str = Field(description="What it is now, for If-Match.")

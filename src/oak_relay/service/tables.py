@@ -1,8 +1,10 @@
 """`/api/v1/tables`: tables kept here and their rows; `/api/v1/actions`: the catalogue."""
 
 import asyncio
+import re
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
@@ -13,10 +15,12 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.apart import once
+from oak_relay.actions.linked.rows import rows_of
 from oak_relay.actions.sheets import cells, reading
 from oak_relay.actions.sheets.formats import Kind
 from oak_relay.actions.tables import fitted, in_order
-from oak_relay.capabilities.given import Column
+from oak_relay.capabilities.given import Column, Where
+from oak_relay.capabilities.links import Link, link_of
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
@@ -29,6 +33,7 @@ from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, R
 from oak_relay.store import people, rows
 from oak_relay.store.tags import tag_of
 
+_COLUMN = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,60}")
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
 
 
@@ -39,7 +44,18 @@ class ColumnIn(In):
 
 class TableIn(In):
     name: str = Field(pattern=r"^[a-z][a-z0-9_-]{0,60}$")
-    columns: list[ColumnIn] = Field(min_length=1, max_length=200)
+    columns: list[ColumnIn] = Field(
+        default_factory=list,
+        max_length=200,
+        description="Its columns; of a linked table they are told by the other side.",
+    )
+    link: Link | None = Field(None, description="Where its rows live, when that is elsewhere.")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> "TableIn":
+        if bool(self.columns) == (self.link is not None):
+            raise ValueError("give columns, or a link")
+        return self
 
 
 class RowsIn(In):
@@ -76,21 +92,49 @@ async def list_tables(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[TableO
 
 
 def _table_out(row: Any) -> TableOut:
-    return TableOut(name=row.name, columns=row.columns, rows=row.rows, created_at=row.created_at)
+    return TableOut(name=row.name, columns=row.columns, rows=row.rows, created_at=row.created_at, link=row.link)
 
 
 @router.post("/tables", status_code=201)
 async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> TableOut:
-    """Make a table. 409 when there is one of that name."""
+    """Make a table, or link one: its rows stay where they are, and are read once, to see its columns. 409 when there is one of
+    that name."""
+    columns, link = [c.model_dump() for c in given.columns], given.link
+    if link is not None:
+        columns, link = await _seen(link, parts)
+    stored = None if link is None else link.model_dump(mode="json", by_alias=True)
     try:
         async with parts.database.begin() as connection:
-            await rows.create(connection, parts.workspace, given.name, [c.model_dump() for c in given.columns])
+            await rows.create(connection, parts.workspace, given.name, columns, stored)
             await people.note(connection, parts.workspace, who.name, "table", given.name)
             [made] = await rows.tables(connection, parts.workspace, 1, only=given.name)
     except IntegrityError:
         raise Problem(409, f"there is a table {given.name} already", fix="choose another name") from None
     parts.config_changed()
     return _table_out(made)
+
+
+async def _seen(link: Link, parts: Parts) -> tuple[list[dict[str, str]], Link]:
+    """The columns of what a link leads to, and the link with its key. Raises `Problem`."""
+    try:
+        found, key = await rows_of(link, (), parts.at()).columns()
+    except StepFailed as failed:
+        raise Problem(422, "the rows cannot be read", failed.message, failed.fix) from None
+    names = [one.name for one in found]
+    odd = next((one for one in names if not _COLUMN.fullmatch(one)), None)
+    if odd is not None:
+        raise Problem(
+            422,
+            f"a column is called {odd[:60]!r}",
+            fix="call it otherwise there: letters, digits and _, with a letter first",
+        )
+    if not names or len(names) > 200:
+        raise Problem(422, f"there are {len(names)} columns", fix="1 to 200 can be linked")
+    if key and not link.key:
+        link = link.model_copy(update={"key": tuple(key)})
+    if absent := [one for one in link.key if one not in names]:
+        raise Problem(422, f"there is no column {absent[0]} to be the key", fix=f"there is {', '.join(names[:50])}")
+    return [{"name": one.name, "type": one.type} for one in found], link
 
 
 @router.delete("/tables/{name}", status_code=204)
@@ -114,17 +158,47 @@ async def list_rows(
 ) -> Response:
     """Rows, oldest first. Words that stand only in what is blanked are not found: with `text` a page may hold fewer rows than there
     are, and still have a `next`."""
+    table, columns = await _known(name, parts)
+    if table.link is not None:
+        return await _linked_rows(table, columns, asked, text, parts)
     async with parts.database.connect() as connection:
-        table = await _table(connection, parts.workspace, name)
         found = await rows.find(
             connection, parts.workspace, table.id, {}, asked.limit + 1, asked.id(), words=text, newest=newest
         )
-        columns = _columns(table)
     told = page(found, asked, lambda row: row["id"], lambda row: _row(columns, row))
     if text:
         blanker, inside = parts.registry.now.blanker, values.dumps(text)[1:-1].lower()
         told.items = [one for one in told.items if inside in blanker.json(values.dumps(one.row)).lower()]
     return exact.answer(told)
+
+
+async def _linked_rows(table: Any, columns: list[Column], asked: Asks, text: str | None, parts: Parts) -> Response:
+    """Rows that live elsewhere, as they are there; the next page begins behind so many."""
+    skip = max(0, asked.number())
+    link = link_of(table.link)
+    try:
+        at = parts.at()
+        found = await rows_of(link, columns, at).find(Where(), (), asked.limit + 1, skip)
+    except StepFailed as failed:
+        raise Problem(502, "the linked rows cannot be read", failed.message, failed.fix) from None
+    blanked = [at.blanker().value(in_order(columns, row)) for row in found]
+    shown = [row for row in blanked if not text or text.lower() in values.dumps(row).lower()]
+    key = [
+        values.dumps([row.get(name) for name in link.key]) if link.key else str(skip + n)
+        for n, row in enumerate(shown, 1)
+    ]
+    now = datetime.now(UTC)
+    told = [RowOut(id=one, row=row, updated_at=now, tag="") for one, row in zip(key, shown, strict=True)]
+    after = str(skip + asked.limit) if len(found) > asked.limit else None
+    return exact.answer(Page[RowOut](items=told[: asked.limit], next=after))
+
+
+def _here(table: Any, name: str) -> None:
+    """Raises `Problem` for a table whose rows live elsewhere."""
+    if table.link is not None:
+        raise Problem(
+            409, f"the rows of {name} live elsewhere", fix="a step changes them: table.add, table.upsert, table.delete"
+        )
 
 
 @router.get("/tables/{name}/rows.csv", response_class=Response)
@@ -187,6 +261,13 @@ async def _known(name: str, parts: Parts) -> tuple[Any, list[Column]]:
 
 async def _every(table: Any, parts: Parts) -> AsyncIterator[list[dict[str, Any]]]:
     """All rows of a table, oldest first, some at a time."""
+    if table.link is not None:
+        try:
+            at = parts.at(300.0)
+            yield await rows_of(link_of(table.link), _columns(table), at).find(Where(), (), 10_000)
+        except StepFailed as failed:
+            raise Problem(502, "the linked rows cannot be read", failed.message, failed.fix) from None
+        return
     after: UUID | None = None
     while True:
         async with parts.database.connect() as connection:
@@ -243,6 +324,8 @@ async def _imported(
     table = next(iter(await rows.tables(connection, workspace, 1, only=name)), None)
     if table is None and not given.create:
         raise missing("table", name, "say create, to have it made")
+    if table is not None:
+        _here(table, name)
     first: cells.Rows = await anext(sheet.rows, [])
     columns = cells.headings(sheet.heads, first, _columns(table) if table is not None else (), given.columns)
     twice = {one.name for one in columns if sum(other.name == one.name for other in columns) > 1}
@@ -294,6 +377,7 @@ async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> R
     """Add rows, all or none."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
+        _here(table, name)
         kept = [fitted(name, _columns(table), row) for row in given.rows]
         await rows.add(connection, parts.workspace, table.id, kept)
     parts.hints.send("published")
@@ -307,6 +391,7 @@ async def update_row(
     """Change columns of a row."""
     async with parts.database.begin() as connection:
         table = await _table(connection, parts.workspace, name)
+        _here(table, name)
         await _check(connection, parts.workspace, table, row_id, asked)
         kept = fitted(name, _columns(table), given)
         if not await rows.update(connection, parts.workspace, table.id, row_id, kept):

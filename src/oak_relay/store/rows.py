@@ -18,10 +18,14 @@ from oak_relay.store.searching import containing
 from oak_relay.store.tables import table_def, table_row
 
 
-async def create(connection: AsyncConnection, workspace: int, name: str, columns: list[dict[str, str]]) -> UUID:
-    """A new table; raises SQLAlchemy's `IntegrityError` when the name is taken."""
+async def create(
+    connection: AsyncConnection, workspace: int, name: str, columns: list[dict[str, str]], link: object = None
+) -> UUID:
+    """A new table, or one whose rows live elsewhere; raises SQLAlchemy's `IntegrityError` when the name is taken."""
     table_id = uuids.uuid7()
-    await connection.execute(insert(table_def).values(workspace_id=workspace, id=table_id, name=name, columns=columns))
+    await connection.execute(
+        insert(table_def).values(workspace_id=workspace, id=table_id, name=name, columns=columns, link=link)
+    )
     return table_id
 
 

@@ -81,6 +81,21 @@ async def note_poll(connection: asyncpg.Connection, workspace: int, trigger_id: 
     )
 
 
+async def begin(connection: asyncpg.Connection, workspace: int, trigger_id: UUID, source: str, keys: list[str]) -> bool:
+    """At the first look of a poll: what is there already is not new. False when it was begun before."""
+    done = await connection.fetch(
+        "INSERT INTO seen (workspace_id, trigger_id, source, event_key, run_id) "
+        "SELECT $1, $2, $3, u.key, $2 FROM unnest($4::text[]) AS u(key) "
+        "WHERE NOT EXISTS (SELECT FROM seen WHERE workspace_id = $1 AND trigger_id = $2 AND source = $3 AND event_key = '') "
+        "ON CONFLICT DO NOTHING RETURNING 1",
+        workspace,
+        trigger_id,
+        source,
+        ["", *keys],
+    )
+    return bool(done)
+
+
 async def still_there(connection: asyncpg.Connection, workspace: int, trigger_id: UUID, keys: list[str]) -> None:
     """Items that a poll still finds stay known, however long ago they were first seen."""
     await connection.execute(

@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.capabilities.alias import Alias
 from oak_relay.capabilities.given import Column, TableDef
+from oak_relay.capabilities.links import link_of
 from oak_relay.document import values
 from oak_relay.store import consents, epoch
 from oak_relay.store.consents import Consent
@@ -276,7 +277,12 @@ class Vault:
 
     async def _load_table_def(self, connection: AsyncConnection) -> dict[str, TableDef]:
         return {
-            r.name: TableDef(r.id, tuple(Column(**column) for column in r.columns), r.searched)
+            r.name: TableDef(
+                r.id,
+                tuple(Column(**column) for column in r.columns),
+                r.searched,
+                link_of(r.link) if r.link is not None else None,
+            )
             for r in await self._rows(connection, table_def)
         }
 

@@ -1,6 +1,7 @@
 """Workflows, their versions, and the triggers of those that are on."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -188,7 +189,8 @@ async def switch(
         "fills": shapes.fills(document.input),
     }
     now = datetime.now(UTC)
-    for item in triggers:
+    for given in triggers:
+        item = await _where_it_lives(connection, workspace, given)
         if item.path is not None:
             await _free_path(connection, workspace, row.id, item.path, item.name)
         fields = {
@@ -224,6 +226,16 @@ async def _free_path(connection: AsyncConnection, workspace: int, workflow_id: U
         raise PathTaken(path, holder)
     mine = (trigger.c.workspace_id == workspace) & (trigger.c.workflow_id == workflow_id)
     await connection.execute(delete(trigger).where(mine, trigger.c.path == path, trigger.c.name != name))
+
+
+async def _where_it_lives(connection: AsyncConnection, workspace: int, item: Standing) -> Standing:
+    """A trigger on a table whose rows live elsewhere: they are looked at."""
+    if item.kind != "table":
+        return item
+    known = select(table_def.c.link).where(table_def.c.workspace_id == workspace, table_def.c.name == item.topic)
+    if (await connection.execute(known)).scalar() is None:
+        return item
+    return replace(item, kind="table.linked", way="watch", topic=None, timed=True, next_at=datetime.now(UTC))
 
 
 async def _topic(connection: AsyncConnection, workspace: int, item: Standing) -> str | None:

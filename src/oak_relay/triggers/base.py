@@ -40,6 +40,8 @@ class TriggerKind(ABC, Generic[G]):
     model: ClassVar[type[Model]]
     way: ClassVar[Way]
     occurs: ClassVar[str] = "oak.event"
+    hidden: ClassVar[bool] = False
+    """Whether documents call it otherwise."""
     """The type of its occasions' events."""
 
     @abstractmethod
@@ -221,6 +223,8 @@ class WatchTrigger(TriggerKind[G]):
     way = "watch"
     timeout: ClassVar[float] = 60.0
     """Seconds that one look may take."""
+    first: ClassVar[bool] = True
+    """Whether what is there at the first look is new."""
 
     @abstractmethod
     def every(self, given: G) -> float:
@@ -257,10 +261,10 @@ class TriggerKinds(Mapping[str, TriggerKind[Any]]):
         return self._by_name[name]
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._by_name)
+        return (name for name, kind in self._by_name.items() if not kind.hidden)
 
     def __len__(self) -> int:
-        return len(self._by_name)
+        return sum(1 for _ in self)
 
     __hash__ = object.__hash__
 

@@ -1,6 +1,7 @@
 """The process in which a foreign sheet is read, and in which workbooks are made.
 
 `read KIND SHEET MOST`: the file on standard input; said is a line of JSON for the heads, then lines of some rows each, then a last one.
+`edit KIND SHEET`: a line of JSON with the changes, then the file; said is the file as it then is.
 `make`: heads and rows as lines of JSON on standard input; said is the workbook.
 """
 
@@ -10,7 +11,7 @@ import sys
 from collections.abc import Iterator, Sequence
 from typing import cast
 
-from oak_relay.actions.sheets.formats import BadSheet, Kind, checked, read, workbook
+from oak_relay.actions.sheets.formats import BadSheet, Kind, checked, edited, read, workbook
 from oak_relay.jsontext import dumps, loads
 
 MEMORY, SECONDS = 1_500_000_000, 240
@@ -61,6 +62,11 @@ def main() -> None:
         sys.stdout.buffer.write(made.getvalue())
         return
     try:
+        if sys.argv[1] == "edit":
+            edits = loads(sys.stdin.buffer.readline())
+            raw = sys.stdin.buffer.read(LARGEST)
+            sys.stdout.buffer.write(edited(cast(Kind, sys.argv[2]), raw, sys.argv[3], edits))
+            return
         told(cast(Kind, sys.argv[2]), sys.argv[3], int(sys.argv[4]))
     except BadSheet as error:
         say(fault=str(error), fix=error.fix)

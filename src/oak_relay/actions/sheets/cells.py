@@ -55,7 +55,14 @@ def guessed(cells: Sequence[object]) -> ColumnKind:
         if cells and all(_NUMBER.fullmatch(cell) for cell in texts):
             return "number"
         return "boolean" if cells and all(cell.lower() in _TRUTH for cell in texts) else "text"
-    if texts or any(isinstance(cell, list | dict) for cell in cells):
+    return told(cells)
+
+
+def told(cells: Sequence[object]) -> ColumnKind:
+    """The type that cells have whose types are known."""
+    if cells and all(isinstance(cell, str) for cell in cells):
+        return "text"
+    if not cells or any(isinstance(cell, str | list | dict) or cell is None for cell in cells):
         return "any"
     truths = sum(isinstance(cell, bool) for cell in cells)
     return "boolean" if truths == len(cells) else "any" if truths else "number"

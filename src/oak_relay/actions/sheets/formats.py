@@ -168,6 +168,65 @@ def checked(rows: Read, most: int = MOST_ROWS) -> Iterator[tuple[int, Sequence[o
         yield line, cells
 
 
+Edit = Mapping[str, Any]
+"""A change of a sheet: `set` (a line from 1) or `add` to cells by the place of their column, from 0; `drop` a line."""
+
+
+def edited(kind: Kind, data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
+    """A file with some changes of one of its sheets; all else in it stays. Raises `BadSheet`."""
+    if kind == "xlsx":
+        return _workbook_edited(data, sheet, edits)
+    text = data.decode("utf-8-sig")
+    mark = "\ufeff" if data.startswith(b"\xef\xbb\xbf") else ""
+    first = text.partition("\n")[0]
+    between = max(",;\t", key=first.count)
+    end = "\r\n" if first.endswith("\r") else "\n"
+    rows = list(csv_rows(io.StringIO(text, newline="")))
+    wide = len(rows[0][1]) if rows else 0
+    lines: dict[int, list[object]] = {line: list(cells) for line, cells in rows}
+    added: list[list[object]] = []
+    for edit in edits:
+        if "drop" in edit:
+            lines.pop(edit["drop"], None)
+            continue
+        cells = lines[edit["set"]] if "set" in edit else []
+        cells += [""] * (wide - len(cells))
+        for place, value in edit["cells"]:
+            cells[place] = "" if value is None else value if isinstance(value, str) else dumps(value)
+        if "set" not in edit:
+            added.append(cells)
+    out = io.StringIO()
+    csv.writer(out, delimiter=between, lineterminator=end).writerows([*lines.values(), *added])
+    return (mark + out.getvalue()).encode()
+
+
+def _workbook_edited(data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
+    from openpyxl import load_workbook
+
+    try:
+        book = load_workbook(io.BytesIO(data))
+        page = book[sheet] if sheet else book.worksheets[0]
+        behind = page.max_row
+        for edit in (one for one in edits if "drop" not in one):
+            line = edit.get("set", 0)
+            if not line:
+                behind = line = behind + 1
+            for place, value in edit["cells"]:
+                cell = page.cell(line, place + 1)
+                cell.value = value if value is None or isinstance(value, bool | int | float | Decimal) else ""
+                if isinstance(value, str | list | dict):
+                    cell.value = value if isinstance(value, str) else dumps(value)
+                    cell.data_type = "s"
+        # From below, so that lines stay where they are.
+        for line in sorted((edit["drop"] for edit in edits if "drop" in edit), reverse=True):
+            page.delete_rows(line)
+        out = io.BytesIO()
+        book.save(out)
+    except Exception as error:
+        raise _broken(error) from None
+    return out.getvalue()
+
+
 def workbook(heads: Sequence[str], rows: Iterable[Sequence[object]], into: BinaryIO) -> None:
     """Write a workbook of one sheet. A text stays a text, whatever it begins with. Raises `BadSheet`."""
     from openpyxl import Workbook

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 from oak_relay.actions import apart
 from oak_relay.actions.sheets.cells import Rows
-from oak_relay.actions.sheets.formats import MOST_ROWS, Kind
+from oak_relay.actions.sheets.formats import MOST_ROWS, Edit, Kind
 from oak_relay.document.errors import StepFailed
 from oak_relay.jsontext import NotJson, dumps, loads
 
 _MODULE = "oak_relay.actions.sheets"
 _SECONDS = 300.0
+_LARGEST = 64_000_000
 _BY_TYPE: dict[str, Kind] = {
     "text/csv": "csv",
     "text/tab-separated-values": "csv",
@@ -74,6 +75,22 @@ async def made(heads: Sequence[str], rows: AsyncIterator[Sequence[object]]) -> A
                 raise StepFailed("too_long", "no workbook can hold these rows", fix="take CSV or JSON Lines")
     except TimeoutError:
         raise _too_much() from None
+
+
+async def edited(kind: Kind, data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
+    """A file with some changes of a sheet. Raises `StepFailed`."""
+    given = apart.once(dumps(list(edits)).encode() + b"\n", data)
+    try:
+        async with asyncio.timeout(_SECONDS), apart.process(_MODULE, given, ["edit", kind, sheet]) as told:
+            made = await apart.whole(told, _LARGEST)
+    except TimeoutError:
+        raise _too_much() from None
+    if not made:
+        raise StepFailed("invalid", "the file cannot be changed", fix="save it anew")
+    if made.startswith(b'{"fault":'):
+        said = loads(made)
+        raise StepFailed("invalid", said["fault"], fix=said["fix"])
+    return made
 
 
 async def _rows(told: asyncio.StreamReader) -> AsyncIterator[Rows]:

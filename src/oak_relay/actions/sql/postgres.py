@@ -138,7 +138,13 @@ def _failed(error: asyncpg.PostgresError, at: Surroundings) -> StepFailed:
         error, asyncpg.PostgresConnectionError | asyncpg.InsufficientResourcesError | asyncpg.OperatorInterventionError
     ):
         return StepFailed("unavailable", f"the database cannot do it now: {said}", reached="maybe")
-    return StepFailed("invalid", f"the database does not take it: {said}", fix="correct the statement", reached="yes")
+    return StepFailed(
+        "invalid",
+        f"the database does not take it: {said}",
+        fix="correct the statement",
+        reached="yes",
+        detail={"sqlstate": error.sqlstate},
+    )
 
 
 async def read(

@@ -83,6 +83,8 @@ table_def = Table(
     Column("columns", JSONB, nullable=False),
     # Set when a row is first looked for by its values; only then are its rows indexed by them.
     Column("searched", Boolean, nullable=False, server_default="false"),
+    # Where its rows live, when that is elsewhere.
+    Column("link", JSONB(none_as_null=True)),
     moment("created_at", False),
     PrimaryKeyConstraint("workspace_id", "id"),
     UniqueConstraint("workspace_id", "name"),
