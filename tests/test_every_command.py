@@ -104,7 +104,7 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("table create r@ hut crates:number", 0, ""), ("table add r@", 0, '[{"hut": "Glasswater", "crates": 2}]'), ("table import r@ {csv}", 0, ""),
     ("file add {csv}", 0, ""), ("file list", 0, ""), ("file list --limit 1", 0, ""), ("file show {kept}", 0, ""), ("file address {kept}", 0, ""), ("file get {kept} {csv} --over", 0, ""),
     ("file get {kept} {csv}", 2, ""), ("file show 0123", 6, ""),
-    ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table export r@", 0, ""), ("table export r@ --kind jsonl", 0, ""), ("table export r@ --kind xlsx", 1, ""), ("table export r@ --kind xlsx --into {csv}.xlsx", 0, ""), ("table import r@ {csv}.xlsx --match hut", 0, ""), ("table remove r@ --yes", 0, ""),
+    ("table link l@ --database nobody --of stays", 6, ""), ("table link l@", 2, ""), ("table link l@ --file http://127.0.0.1:9/x.csv --key a", 6, ""), ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table export r@", 0, ""), ("table export r@ --kind jsonl", 0, ""), ("table export r@ --kind xlsx", 1, ""), ("table export r@ --kind xlsx --into {csv}.xlsx", 0, ""), ("table import r@ {csv}.xlsx --match hut", 0, ""), ("table remove r@ --yes", 0, ""),
     ("token add t@ --days 1", 0, ""), ("token list", 0, ""), ("token remove {token} --yes", 0, ""), ("session list", 0, ""),
     ("session end 0123 --yes", 5, ""), ("budget set b@ 3", 0, ""), ("budget list", 0, ""), ("budget remove b@ --yes", 0, ""),
     ("missing", 0, ""), ("hold", 0, ""), ("release", 0, ""), ("export {folder} --rows", 0, ""), ("import {folder} --check", 0, ""),

@@ -294,6 +294,8 @@ async def tables(oak: Face, name: str) -> None:
     assert out.splitlines() == [b"hut,crates", b"Glasswater,3"]
     assert name in [one.name for one in await oak.tables()]
     await oak.drop_table(name)
+    with pytest.raises(Problem, match="cannot be read"):
+        await oak.link_table(name, {"kind": "file", "url": "http://127.0.0.1:9/huts.csv"})
 
 
 async def talking(oak: Face, name: str) -> None:

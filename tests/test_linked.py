@@ -336,6 +336,79 @@ def test_without_a_strong_tag_rows_are_only_read_and_that_is_said(tmp_path: Path
         assert (place / "read.csv").read_text() == "guest,nights\nIda,2\n"
 
 
+# Behind operations
+
+
+@pytest.fixture(scope="module")
+def vouchers(oak: Processes) -> str:
+    """A table linked to the operations of the huts' accounts."""
+    client = oak.client()
+    taken = ["GET /vouchers", "POST /vouchers", "PUT /vouchers/{number}", "DELETE /vouchers/{number}"]
+    client.put_connector("accounts", source=f"{oak.standins}/accounts/api/openapi.json", operations=taken)
+    client.link_table(
+        "vouchers",
+        {
+            "kind": "operations", "credential": "office", "key": ["number"],
+            "list": {"do": "accounts.list_vouchers", "with": {"limit": 3, "pages": 1000}, "rows": "$.items"},
+            "add": {"do": "accounts.add_voucher", "with": {"body": "${ row }"}},
+            "change": {"do": "accounts.change_voucher", "with": {"number": "${ old.number }", "if-match": "${ old.version }", "body": {"number": "${ row.number }", "hut": "${ row.hut }", "what": "${ row.what }", "amount": "${ row.amount }"}}},
+            "remove": {"do": "accounts.remove_voucher", "with": {"number": "${ old.number }", "if-match": "${ old.version }"}},
+        },
+        {"number": "text", "hut": "text", "what": "text", "amount": "any", "version": "text"},
+    )  # fmt: skip
+    return "vouchers"
+
+
+def voucher(number: int, amount: object = 5) -> str:
+    return f"{{number: V-{number}, hut: glasswater, what: soup, amount: {amount}}}"
+
+
+def test_rows_behind_operations_are_found_added_changed_and_removed(vouchers: str, client: Client, oak: Processes):
+    for number in range(7):
+        gave = asked(client, "table.add", f"{{table: vouchers, row: {voucher(number)}}}")
+        assert gave["row"]["version"] == '"1"'  # what the service says of it is told too  # type: ignore[index]
+    assert asked(client, "table.find", "{table: vouchers, order: [-number], limit: 2}")["count"] == 2
+    assert (
+        asked(client, "table.add", f"{{table: vouchers, row: {voucher(3)}}}")["id"] == '["V-3"]'
+    )  # it is there already
+    with pytest.raises(RunFailed, match="a row with that key is there already, and differs"):
+        asked(client, "table.add", f"{{table: vouchers, row: {voucher(3, 9)}}}")
+    assert (
+        asked(client, "table.upsert", f"{{table: vouchers, match: [number], row: {voucher(3, 9)}}}")["row"]["version"]
+        == '"2"'
+    )  # type: ignore[index]
+    assert asked(client, "table.total", "{table: vouchers, by: [hut], sum: [amount]}")["rows"][0]["sum"] == {
+        "amount": 39
+    }  # type: ignore[index]
+    assert asked(client, "table.delete", "{table: vouchers, where: {number: V-6}}")["count"] == 1
+    assert [row.row["number"] for row in client.rows("vouchers")] == [f"V-{n}" for n in range(6)]
+    # A reply that is lost: it is looked for before it is added again.
+    oak.fault(service="accounts", kind="drop_after", path="/vouchers", times=1)
+    gave = asked(client, "table.add", f"{{table: vouchers, row: {voucher(50)}}}")
+    assert [row.row["number"] for row in client.rows("vouchers")].count("V-50") == 1
+    # A service that is away, and one that refuses.
+    oak.fault(service="accounts", kind="status", status=503, times=1)
+    assert asked(client, "table.find", "{table: vouchers, where: {number: V-1}}")["count"] == 1
+
+
+def test_two_writers_lose_no_row_of_a_service(vouchers: str, client: Client):
+    client.save(FLOW.format(name="linked-enters", do="table.add", given="{table: vouchers, row: {number: '${ input.number }', hut: upper-tarn, what: tea, amount: 1}}"))  # fmt: skip
+    runs = [client.start("linked-enters", {"number": f"W-{n}"}) for n in range(12)]
+    for run in runs:
+        run.result()
+    numbers = [str(row.row["number"]) for row in client.every(client.rows, "vouchers")]
+    assert sorted(one for one in numbers if one.startswith("W-")) == sorted(f"W-{n}" for n in range(12))
+    # Of one row, in different columns: who comes second reads again.
+    for field in ("hut", "what"):
+        given = f"{{table: vouchers, match: [number], row: {{number: W-0, {field}: '${{ input.value }}'}}}}"
+        client.save(FLOW.format(name=f"linked-corrects-{field}", do="table.upsert", given=given))
+    fields = [("hut" if n % 2 else "what", f"by {n}") for n in range(12)]
+    for run in [client.start(f"linked-corrects-{field}", {"value": value}) for field, value in fields]:
+        run.result()
+    (kept,) = [row.row for row in client.every(client.rows, "vouchers") if row.row["number"] == "W-0"]
+    assert kept["version"] == '"13"' and ("hut", kept["hut"]) in fields and ("what", kept["what"]) in fields
+
+
 # What is new
 
 WATCH = """oak: 1

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_relay import jsontext
-from oak_relay.cli.asking import sure, takes_yes
+from oak_relay.cli.asking import WrongUse, sure, takes_yes
 from oak_relay.cli.files import into_file
 from oak_relay.cli.finding import END, found
 from oak_relay.cli.output import (
@@ -232,6 +232,17 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         lambda a: removed(a, "table, with all its rows,", client(a).drop_table),
         asks=True,
     )
+    parser = named_by(group, "link", "make one whose rows live elsewhere", lambda a: link_table(a, client(a)))
+    parser.epilog = "examples: oak-relay table link stays --database ledger --of stays; oak-relay table link bunks --file https://files.example/bunks.xlsx --credential files --key hut"
+    parser.add_argument("--database", metavar="CREDENTIAL", help="a database, by its stored credential")
+    parser.add_argument("--of", help="the table in it, as stays or stock.stays")
+    parser.add_argument("--file", metavar="URL", help="a file on a server (WebDAV): CSV or a workbook")
+    parser.add_argument("--credential", help="a stored credential for the file")
+    parser.add_argument("--sheet", default="", help="the sheet of a workbook; the first when left out")
+    parser.add_argument("--operations", metavar="FILE", help="operations of a connector, as JSON (see docs/tables.md)")
+    parser.add_argument(
+        "--key", action="append", default=[], metavar="COLUMN", help="columns that tell one row from all others"
+    )
     parser = named_by(
         group, "import", "take rows of a file: CSV, JSON Lines, a workbook", lambda a: import_table(a, client(a))
     )
@@ -252,6 +263,38 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = named_by(group, "export", "print all rows as CSV, or write a file", lambda a: export_table(a, client(a)))
     parser.add_argument("--kind", choices=["csv", "jsonl", "xlsx"], default="csv")
     parser.add_argument("--into", help="a file, in the place of standard output")
+
+
+def link_table(arguments: argparse.Namespace, client: Client) -> int:
+    """Make a table whose rows live elsewhere; show its columns."""
+    link: dict[str, object]
+    if sum(one is not None for one in (arguments.database, arguments.file, arguments.operations)) != 1:
+        raise WrongUse("say where its rows are: --database, --file or --operations")
+    if arguments.operations is not None:
+        try:
+            link = jsontext.loads(Path(arguments.operations).read_text())
+        except (OSError, ValueError) as error:
+            raise OakRelayError(f"{arguments.operations} cannot be read: {error}") from None
+        link = {"kind": "operations", **link} if isinstance(link, dict) else {}
+    elif arguments.file is not None:
+        link = {"kind": "file", "url": arguments.file, "credential": arguments.credential, "sheet": arguments.sheet}
+    else:
+        schema, _, name = (arguments.of or arguments.name).rpartition(".")
+        link = {"kind": "database", "credential": arguments.database, "schema": schema or "public", "table": name}
+    columns = link.pop("columns", None)
+    if arguments.key:
+        link["key"] = arguments.key
+    made = client.link_table(arguments.name, link, columns if isinstance(columns, dict) else None)
+    if not show(made, arguments.json):
+        told = (made.link or {}).get("key")
+        key = (
+            ", ".join(map(str, told))
+            if isinstance(told, list) and told
+            else "none: a row that is added again is there twice"
+        )
+        listed = ", ".join(f"{c['name']}:{c['type']}" for c in made.columns)
+        OUT.print(f"{made.name} is linked: {escaped(listed)}\nkey: {escaped(key)}")
+    return 0
 
 
 def import_table(arguments: argparse.Namespace, client: Client) -> int:

@@ -596,9 +596,12 @@ class Client:
         """A new table; columns are text, number, boolean or any."""
         return self._send(calls.create_table(name, columns))
 
-    def link_table(self, name: str, link: Mapping[str, object]) -> results.Table:
-        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md)."""
-        return self._send(calls.link_table(name, link))
+    def link_table(
+        self, name: str, link: Mapping[str, object], columns: Mapping[str, str] | None = None
+    ) -> results.Table:
+        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md). Its columns are
+        told by the other side when left out."""
+        return self._send(calls.link_table(name, link, columns or {}))
 
     def drop_table(self, name: str) -> None:
         """Remove a table with its rows."""

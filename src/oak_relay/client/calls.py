@@ -510,9 +510,10 @@ def create_table(name: str, columns: dict[str, str]) -> Call[results.Table]:
     return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "columns": listed})
 
 
-def link_table(name: str, link: Mapping[str, object]) -> Call[results.Table]:
+def link_table(name: str, link: Mapping[str, object], columns: Mapping[str, str]) -> Call[results.Table]:
     """A table whose rows live elsewhere."""
-    return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "link": link})
+    listed = [{"name": column, "type": kind} for column, kind in columns.items()]
+    return Call("POST", _at("tables"), _one(results.Table), body={"name": name, "link": link, "columns": listed})
 
 
 def drop_table(name: str) -> Call[None]:

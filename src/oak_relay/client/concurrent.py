@@ -615,9 +615,12 @@ class AsyncClient:
         """A new table; columns are text, number, boolean or any."""
         return await self._send(calls.create_table(name, columns))
 
-    async def link_table(self, name: str, link: Mapping[str, object]) -> results.Table:
-        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md)."""
-        return await self._send(calls.link_table(name, link))
+    async def link_table(
+        self, name: str, link: Mapping[str, object], columns: Mapping[str, str] | None = None
+    ) -> results.Table:
+        """A table whose rows live elsewhere: `link` is of kind database, file or operations (see docs/tables.md). Its columns are
+        told by the other side when left out."""
+        return await self._send(calls.link_table(name, link, columns or {}))
 
     async def drop_table(self, name: str) -> None:
         """Remove a table with its rows."""

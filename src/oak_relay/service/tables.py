@@ -47,13 +47,13 @@ class TableIn(In):
     columns: list[ColumnIn] = Field(
         default_factory=list,
         max_length=200,
-        description="Its columns; of a linked table they are told by the other side.",
+        description="Its columns; of a linked table they are told by the other side when left out.",
     )
     link: Link | None = Field(None, description="Where its rows live, when that is elsewhere.")
 
     @model_validator(mode="after")
     def _one_source(self) -> "TableIn":
-        if bool(self.columns) == (self.link is not None):
+        if not self.columns and self.link is None:
             raise ValueError("give columns, or a link")
         return self
 
@@ -101,7 +101,7 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
     that name."""
     columns, link = [c.model_dump() for c in given.columns], given.link
     if link is not None:
-        columns, link = await _seen(link, parts)
+        columns, link = await _seen(link, columns, parts)
     stored = None if link is None else link.model_dump(mode="json", by_alias=True)
     try:
         async with parts.database.begin() as connection:
@@ -114,12 +114,13 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
     return _table_out(made)
 
 
-async def _seen(link: Link, parts: Parts) -> tuple[list[dict[str, str]], Link]:
+async def _seen(link: Link, given: list[dict[str, str]], parts: Parts) -> tuple[list[dict[str, str]], Link]:
     """The columns of what a link leads to, and the link with its key. Raises `Problem`."""
     try:
         found, key = await rows_of(link, (), parts.at()).columns()
     except StepFailed as failed:
         raise Problem(422, "the rows cannot be read", failed.message, failed.fix) from None
+    found = [Column(**one) for one in given] or found  # type: ignore[arg-type]
     names = [one.name for one in found]
     odd = next((one for one in names if not _COLUMN.fullmatch(one)), None)
     if odd is not None:
@@ -129,7 +130,7 @@ async def _seen(link: Link, parts: Parts) -> tuple[list[dict[str, str]], Link]:
             fix="call it otherwise there: letters, digits and _, with a letter first",
         )
     if not names or len(names) > 200:
-        raise Problem(422, f"there are {len(names)} columns", fix="1 to 200 can be linked")
+        raise Problem(422, f"there are {len(names)} columns", fix="give columns: 1 to 200 of them")
     if key and not link.key:
         link = link.model_copy(update={"key": tuple(key)})
     if absent := [one for one in link.key if one not in names]:

@@ -18,7 +18,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from standardwebhooks import Webhook
 
-from oak_relay.standins import bookings, consent, desk, weather
+from oak_relay.standins import accounts, bookings, consent, desk, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
 from oak_relay.standins.manners import manner_of
 from oak_relay.standins.media import spoken, vector
@@ -148,6 +148,7 @@ def _office(app: FastAPI, ledger: Ledger) -> None:
         return None
 
     bookings.add(app, ledger, refused)
+    accounts.add(app, ledger, refused)
 
     @app.get("/office/me")
     async def me(request: Request) -> Response:

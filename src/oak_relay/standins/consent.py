@@ -30,6 +30,8 @@ SCOPES = {
     "replies.write": "reply to guests",
     "huts.read": "see the huts",
     "huts.write": "change what is said of the huts",
+    "accounts.read": "see the accounts",
+    "accounts.write": "keep the accounts",
 }
 
 

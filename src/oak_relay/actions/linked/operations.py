@@ -1,7 +1,7 @@
 """Rows behind the operations of a connector: they are listed by one, and added, changed and removed by others.
 
 There is nothing here that keeps two writers apart but what the service itself offers: an operation that takes what was read (`${ old }`, as
-`if_match`) and answers 412 when it is another by now is done again with what is there then.
+an `If-Match`) and answers 412 when it is another by now is done again with what is there then.
 """
 
 from collections.abc import Mapping, Sequence

@@ -1,0 +1,123 @@
+"""The huts' accounts: a small service that keeps vouchers, described by an OpenAPI document at `/accounts/api/openapi.json`. A voucher is
+changed on the condition that it is still what was read (`If-Match`, RFC 9110); its rows are told a page at a time."""
+
+from collections.abc import Callable
+from typing import Annotated
+
+from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request
+from fastapi.responses import JSONResponse, Response
+from fastapi.security import APIKeyHeader, OAuth2AuthorizationCodeBearer
+from pydantic import BaseModel, Field
+
+from oak_relay.standins.ledger import Ledger
+
+MOST = 5_000
+
+
+class Voucher(BaseModel):
+    """Money that came or went."""
+
+    number: str = Field(
+        min_length=1, max_length=40, description="Its number, which tells it apart.", examples=["V-2031-0001"]
+    )
+    hut: str = Field(max_length=60, examples=["glasswater"])
+    what: str = Field(max_length=200, examples=["12 breakfasts"])
+    amount: float = Field(examples=[96.5])
+    night: str = Field("2031-07-01", pattern=r"^\d{4}-\d{2}-\d{2}$")
+
+
+class Kept(Voucher):
+    """A voucher as the accounts have it."""
+
+    version: str = Field(description="What it is now, for If-Match.")
+
+
+class VoucherPage(BaseModel):
+    """Some vouchers, and the mark of the next ones."""
+
+    items: list[Kept]
+    next_cursor: str | None = None
+
+
+def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response | None]) -> None:
+    """Its endpoints, under `/accounts/api`."""
+    key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="accountsKey")
+    consent = OAuth2AuthorizationCodeBearer(
+        authorizationUrl="/office/oauth/authorize", tokenUrl="/office/oauth/token", auto_error=False, scheme_name="accountsConsent",
+        scopes={"accounts.read": "See the accounts", "accounts.write": "Keep the accounts"},
+    )  # fmt: skip
+    accounts = FastAPI(
+        title="Larkspur Accounts",
+        version="1.0.0",
+        description="The vouchers of seven huts. Made up, as everything here.",
+        servers=[{"url": "/accounts/api"}],
+        root_path_in_servers=False,
+        dependencies=[Depends(key), Depends(consent)],
+        docs_url=None,
+        redoc_url=None,
+        generate_unique_id_function=lambda route: route.name,
+    )
+    vouchers: dict[str, Kept] = {}
+
+    @accounts.middleware("http")
+    async def known(request: Request, answer: Callable) -> Response:
+        if request.url.path.endswith("/openapi.json"):
+            told: Response = await answer(request)
+            return told
+        scope = "accounts.read" if request.method == "GET" else "accounts.write"
+        wrong = refused(request, scope) or await ledger.fault("accounts", request, {})
+        if wrong is not None:
+            return wrong
+        found: Response = await answer(request)
+        ledger.note("accounts", request, dict(request.query_params), found.status_code)
+        await ledger.after("accounts", request)
+        return found
+
+    def one(number: str) -> Kept:
+        if number not in vouchers:
+            raise HTTPException(404, f"there is no voucher {number}")
+        return vouchers[number]
+
+    def put(given: Voucher, before: Kept | None) -> Kept:
+        version = str(int(before.version.strip('"')) + 1) if before else "1"
+        vouchers[given.number] = Kept(**given.model_dump(), version=f'"{version}"')
+        return vouchers[given.number]
+
+    @accounts.get("/vouchers")
+    async def list_vouchers(limit: Annotated[int, Query(ge=1, le=100)] = 50, cursor: str | None = None) -> VoucherPage:
+        """Vouchers as they came, a page at a time."""
+        found = list(vouchers.values())
+        after = int(cursor) if cursor and cursor.isdecimal() else 0
+        more = after + limit < len(found)
+        return VoucherPage(items=found[after : after + limit], next_cursor=str(after + limit) if more else None)
+
+    @accounts.post("/vouchers", status_code=201)
+    async def add_voucher(given: Voucher) -> Kept:
+        """Enter a voucher. 409 when there is one of its number."""
+        if given.number in vouchers:
+            raise HTTPException(409, f"there is a voucher {given.number}")
+        if len(vouchers) >= MOST:
+            raise HTTPException(507, "the accounts are full")
+        return put(given, None)
+
+    @accounts.put("/vouchers/{number}")
+    async def change_voucher(number: str, given: Voucher, if_match: Annotated[str, Header()]) -> Kept:
+        """Change a voucher that is still what was read. 412 when it is another by now."""
+        before = one(number)
+        if before.version != if_match:
+            raise HTTPException(412, "the voucher is another by now")
+        return put(given.model_copy(update={"number": number}), before)
+
+    @accounts.delete("/vouchers/{number}", status_code=204)
+    async def remove_voucher(number: str, if_match: Annotated[str, Header()]) -> None:
+        """Take a voucher out that is still what was read."""
+        if one(number).version != if_match:
+            raise HTTPException(412, "the voucher is another by now")
+        del vouchers[number]
+
+    @accounts.exception_handler(HTTPException)
+    async def told(request: Request, error: Exception) -> Response:
+        assert isinstance(error, HTTPException)
+        return JSONResponse({"message": error.detail}, error.status_code)
+
+    app.mount("/accounts/api", accounts)
