@@ -3,6 +3,7 @@
 import re
 import signal
 from collections.abc import Iterator
+from pathlib import Path
 
 import httpx
 import pytest
@@ -11,6 +12,7 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect
 from oak_relay.client import Client
 from tests.browsing import browser, faults, sign_in
 from tests.conftest import Processes, until
+from tests.dav import PASSWORD, USER, folder
 
 __all__ = ["browser"]
 LARDER = """oak: 1
@@ -376,3 +378,43 @@ def test_what_is_loaded_first_is_small(context: BrowserContext, oak: Processes):
     assert code <= 95_000
     assert fonts <= 70_000
     assert not any("editorLook" in url or "Chart" in url for url in sizes)
+
+
+def test_a_table_is_linked_and_its_rows_written_where_they_live(
+    page: Page, oak: Processes, client: Client, tmp_path: Path
+):
+    place = tmp_path / "drawer"
+    place.mkdir()
+    (place / "bunks.csv").write_text("hut,free\nGlasswater,4\nUpper Tarn,9\n")
+    with folder(place) as url:
+        client.put_credential("bunk-files", kind="basic", user=USER, secret=PASSWORD, hosts=[url])
+        page.goto(f"{oak.url}/tables")
+        page.get_by_role("button", name="Link a table").click()
+        form = page.get_by_role("form", name="Link a table")
+        form.get_by_label("Name of the table here").fill("bunks-there")
+        form.get_by_label("Its rows are").select_option("file")
+        form.get_by_label("Address of the file").fill(f"{url}/none.csv")
+        form.get_by_role("button", name="Link it").click()
+        expect(form).to_contain_text("the rows cannot be read")
+        form.get_by_label("Address of the file").fill(f"{url}/bunks.csv")
+        form.get_by_label("Credential").select_option("bunk-files")
+        form.get_by_label("Columns that tell one row").fill("hut")
+        assert faults(page) == []
+        form.get_by_role("button", name="Link it").click()
+        expect(page.get_by_text(f"linked to {url}/bunks.csv")).to_be_visible()
+        page.get_by_role("button", name="free: 4").click()
+        page.get_by_role("textbox", name="free").fill("5")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("button", name="free: 5")).to_be_visible()
+        until(lambda: "Glasswater,5" in (place / "bunks.csv").read_text())
+        page.get_by_role("button", name="Add a row").click()
+        page.get_by_role("button", name="hut: nothing").click()
+        page.get_by_role("textbox", name="hut").fill("Thistle Col")
+        page.keyboard.press("Enter")
+        page.get_by_role("button", name="Add", exact=True).click()
+        until(lambda: (place / "bunks.csv").read_text() == "hut,free\nGlasswater,5\nUpper Tarn,9\nThistle Col,\n")
+        assert faults(page) == []
+        page.goto(f"{oak.url}/tables")
+        expect(page.get_by_role("row", name="bunks-there")).to_contain_text("linked")
+    client.drop_table("bunks-there")
+    client.remove_credential("bunk-files", anyway=True)

@@ -17,7 +17,7 @@ from python_calamine import CalamineWorkbook
 from oak_relay.actions.linked import memory
 from oak_relay.actions.tables import meant
 from oak_relay.client import Client, RunFailed
-from oak_relay.client.errors import Conflict, Invalid, Problem
+from oak_relay.client.errors import Conflict, Invalid, NotFound, Problem
 from tests.conftest import Processes, until
 from tests.dav import PASSWORD, USER, folder, without
 from tests.test_sql import elsewhere
@@ -166,8 +166,17 @@ def test_rows_of_a_database_are_found_added_changed_and_removed(stays, client: C
         asked(client, "table.find", "{table: stays, where: {huts: 1}}")
     assert [row.row["id"] for row in client.every(client.rows, "stays", limit=7)] == list(range(1, 21))
     assert len(list(csv.reader(io.StringIO(b"".join(client.export_rows("stays")).decode())))) == 21
-    with pytest.raises(Conflict, match="the rows of stays live elsewhere"):
-        client.add_rows("stays", [{"id": 1, "hut": "x"}])
+    client.add_rows("stays", [{"id": 30, "hut": "Long Shadow"}, {"id": 31, "hut": "a/b"}])
+    (shadow, odd) = [row for row in client.every(client.rows, "stays") if row.row["id"] in (30, 31)]
+    client.update_row("stays", shadow.id, {"nights": 3})
+    client.remove_row("stays", odd.id)
+    assert [row[1:] for row in map(tuple, stays("SELECT id, hut, nights FROM stays WHERE id >= 30"))] == [
+        ("Long Shadow", 3)
+    ]
+    client.remove_row("stays", shadow.id)
+    for wrong in ("[1, 2]", "x", "[99999]", "00000000-0000-0000-0000-000000000000"):
+        with pytest.raises(NotFound):
+            client.remove_row("stays", wrong)
     with pytest.raises(Conflict, match="live elsewhere"):
         client.import_rows("stays", "id,hut\n1,x\n")
 

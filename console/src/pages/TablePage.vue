@@ -32,6 +32,13 @@ const tables = useQuery({
   queryFn: () => every((asked) => data(api.GET('/api/v1/tables', { params: { query: asked } }))),
 })
 const table = computed(() => tables.data.value?.find((one) => one.name === props.name))
+/** Where its rows live, when that is elsewhere. */
+const link = computed(
+  () => table.value?.link as { kind: string; table?: string; url?: string; list?: { do: string }; key?: string[] } | null | undefined,
+)
+const lives = computed(() => link.value && (link.value.url ?? link.value.list?.do ?? `the table ${link.value.table} of a database`))
+/** A row is changed where it can be told from all others. */
+const fixed = computed(() => !!link.value && !link.value.key?.length)
 const key = ['rows', props.name, text, order] as const
 const list = useList(
   key,
@@ -116,10 +123,12 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
   <nav aria-label="Where this is" class="quiet"><RouterLink to="/tables">Tables</RouterLink> ›</nav>
   <div class="head">
     <h1>{{ name }}</h1>
-    <span v-if="table" class="quiet">{{ table.rows.toLocaleString() }} {{ table.rows === 1 ? 'row' : 'rows' }}</span>
+    <span v-if="lives" class="quiet lives">linked to {{ lives }}<template v-if="fixed">, without a key: rows are only added</template></span>
+    <span v-else-if="table" class="quiet">{{ table.rows.toLocaleString() }} {{ table.rows === 1 ? 'row' : 'rows' }}</span>
     <div class="hands">
       <BFormInput v-model.lazy="text" type="search" size="sm" placeholder="words in a row" aria-label="Find rows" maxlength="200" />
       <BFormSelect
+        v-if="!link"
         v-model="order"
         size="sm"
         aria-label="Order"
@@ -128,7 +137,7 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
           { value: 'oldest', text: 'oldest first' },
         ]" />
       <BButton size="sm" variant="primary" @click="adding = !adding">Add a row</BButton>
-      <BButton size="sm" variant="outline-primary" @click="importing = !importing">Import…</BButton>
+      <BButton v-if="!link" size="sm" variant="outline-primary" @click="importing = !importing">Import…</BButton>
       <span class="quiet">
         Export as
         <template v-for="(title, kind, at) in KINDS" :key="kind"
@@ -149,7 +158,7 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
           <th v-for="column in table.columns" :key="column.name" :class="{ num: column.type === 'number' }" :title="column.type">
             {{ column.name }}
           </th>
-          <th>Changed</th>
+          <th v-if="!link">Changed</th>
           <th><span class="visually-hidden">What may be done</span></th>
         </tr>
       </thead>
@@ -171,14 +180,15 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
           <td v-for="column in table.columns" :key="column.name">
             <GridCell
               :value="cell(row, column.name ?? '')"
+              :fixed="fixed || !!link?.key?.includes(column.name ?? '')"
               :type="column.type ?? 'text'"
               :name="column.name ?? ''"
               @change="change(row, column.name ?? '', $event)" />
           </td>
-          <td class="quiet when"><TimeText :at="row.updated_at" /></td>
+          <td v-if="!link" class="quiet when"><TimeText :at="row.updated_at" /></td>
           <td class="when acts">
             <BButton size="sm" variant="link" @click="starting = row">Start…</BButton>
-            <BButton size="sm" variant="link" class="text-danger" aria-label="Remove this row" @click="remove(row)">×</BButton>
+            <BButton v-if="!fixed" size="sm" variant="link" class="text-danger" aria-label="Remove this row" @click="remove(row)">×</BButton>
           </td>
         </tr>
       </tbody>
@@ -190,7 +200,8 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
   <MoreButton :list="list" />
   <StartWith v-if="starting" :row="starting.row" @leave="starting = null" />
   <AskSure v-model="removing" :title="`Remove the table ${name}?`" ok="Remove it" @sure="drop">
-    All its {{ table?.rows.toLocaleString() }} rows go with it, and workflows that use it fail. This cannot be undone.
+    <template v-if="link">Its rows stay where they are; workflows that use it fail.</template>
+    <template v-else>All its {{ table?.rows.toLocaleString() }} rows go with it, and workflows that use it fail. This cannot be undone.</template>
   </AskSure>
 </template>
 

@@ -6,6 +6,7 @@ import { reactive, ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import ImportRows from '../components/ImportRows.vue'
+import LinkTable from '../components/LinkTable.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -16,7 +17,7 @@ type Column = Schemas['ColumnIn']
 const router = useRouter()
 const client = useQueryClient()
 const list = useList(['tables'], (query) => data(api.GET('/api/v1/tables', { params: { query } })))
-const making = ref<'' | 'columns' | 'file'>('')
+const making = ref<'' | 'columns' | 'file' | 'link'>('')
 const form = reactive({ name: '', columns: [{ name: '', type: 'text' }] as Column[] })
 const TYPES = ['text', 'number', 'boolean', 'any'] as const
 const { act, busy, problem } = useAct('tables')
@@ -36,11 +37,13 @@ async function imported(name: string): Promise<void> {
   <div class="head">
     <h1>Tables</h1>
     <p class="quiet">What workflows keep: rows that they find, add and change, and that start them.</p>
+    <BButton v-if="!making" variant="outline-primary" @click="making = 'link'">Link a table</BButton>
     <BButton v-if="!making" variant="outline-primary" @click="making = 'file'">From a file</BButton>
     <BButton v-if="!making" variant="primary" @click="making = 'columns'">New table</BButton>
   </div>
   <ProblemNote v-if="problem" :problem="problem" />
   <ImportRows v-if="making === 'file'" @done="imported" @leave="making = ''" />
+  <LinkTable v-if="making === 'link'" @done="imported" @leave="making = ''" />
   <form v-if="making === 'columns'" class="add" @submit.prevent="make">
     <label>Name <BFormInput v-model="form.name" required pattern="[a-z][a-z0-9_\-]{0,60}" placeholder="huts" /></label>
     <fieldset>
@@ -68,8 +71,8 @@ async function imported(name: string): Promise<void> {
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" :again="() => list.query.refetch()" />
   <LoadingLines v-else-if="list.query.isPending.value" />
   <p v-else-if="!list.items.value.length">
-    None yet. Make one from a CSV file, or with columns of your own; steps such as <span class="mono">table.add</span> and
-    <span class="mono">table.find</span> work with its rows.
+    None yet. Make one from a file, link one whose rows live elsewhere, or make one with columns of your own; steps such as
+    <span class="mono">table.add</span> and <span class="mono">table.find</span> work with its rows.
   </p>
   <table v-else class="table">
     <thead>
@@ -86,7 +89,7 @@ async function imported(name: string): Promise<void> {
           <RouterLink :to="`/tables/${table.name}`">{{ table.name }}</RouterLink>
         </td>
         <td class="quiet columns">{{ table.columns.map((column) => column.name).join(', ') }}</td>
-        <td class="num">{{ table.rows.toLocaleString() }}</td>
+        <td class="num">{{ table.link ? 'linked' : table.rows.toLocaleString() }}</td>
         <td class="wide-only"><TimeText :at="table.created_at" /></td>
       </tr>
     </tbody>

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Path, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import Field, StrictBool, model_validator
 from sqlalchemy.exc import IntegrityError
@@ -375,42 +375,88 @@ async def _after(first: cells.Rows, others: AsyncIterator[cells.Rows]) -> AsyncI
 
 @router.post("/tables/{name}/rows", status_code=201)
 async def add_rows(name: str, given: RowsIn, parts: PartsDep, _: CallerDep) -> RowsAdded:
-    """Add rows, all or none."""
+    """Add rows, all or none; to a linked table one after the other, up to the first that is not taken."""
+    table, columns = await _known(name, parts)
+    try:
+        kept = [fitted(name, columns, row) for row in given.rows]
+        if table.link is not None:
+            there = rows_of(link_of(table.link), columns, parts.at())
+            for row in kept:
+                await there.add(row)
+            return RowsAdded(added=len(kept))
+    except StepFailed as failed:
+        raise Problem(422, failed.message, fix=failed.fix) from None
     async with parts.database.begin() as connection:
-        table = await _table(connection, parts.workspace, name)
-        _here(table, name)
-        kept = [fitted(name, _columns(table), row) for row in given.rows]
         await rows.add(connection, parts.workspace, table.id, kept)
     parts.hints.send("published")
     return RowsAdded(added=len(given.rows))
 
 
-@router.patch("/tables/{name}/rows/{row_id:uuid}")
+RowId = Annotated[str, Path(max_length=4_000, description="Its id; of a linked table the values of its key, as JSON.")]
+
+
+@router.patch("/tables/{name}/rows/{row_id:path}")
 async def update_row(
-    name: str, row_id: UUID, given: dict[str, object], parts: PartsDep, _: CallerDep, asked: Preconditions
+    name: str, row_id: RowId, given: dict[str, object], parts: PartsDep, _: CallerDep, asked: Preconditions
 ) -> RowUpdated:
     """Change columns of a row."""
+    table, columns = await _known(name, parts)
+    if table.link is not None:
+        key = _key(row_id, link_of(table.link))
+        try:
+            at = rows_of(link_of(table.link), columns, parts.at())
+            await at.upsert(fitted(name, columns, {**given, **key}), list(key))
+        except StepFailed as failed:
+            raise Problem(422, failed.message, fix=failed.fix) from None
+        return RowUpdated(updated=True)
+    row = _uuid(row_id)
     async with parts.database.begin() as connection:
-        table = await _table(connection, parts.workspace, name)
-        _here(table, name)
-        await _check(connection, parts.workspace, table, row_id, asked)
-        kept = fitted(name, _columns(table), given)
-        if not await rows.update(connection, parts.workspace, table.id, row_id, kept):
-            raise missing("row", str(row_id))
+        await _check(connection, parts.workspace, table, row, asked)
+        kept = fitted(name, columns, given)
+        if not await rows.update(connection, parts.workspace, table.id, row, kept):
+            raise missing("row", row_id)
     parts.hints.send("published")
     return RowUpdated(updated=True)
 
 
-@router.delete("/tables/{name}/rows/{row_id:uuid}", status_code=204)
-async def remove_row(name: str, row_id: UUID, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
+@router.delete("/tables/{name}/rows/{row_id:path}", status_code=204)
+async def remove_row(name: str, row_id: RowId, parts: PartsDep, who: CallerDep, asked: Preconditions) -> None:
     """Remove a row; those who listen for that are told."""
+    table, columns = await _known(name, parts)
+    if table.link is not None:
+        key = _key(row_id, link_of(table.link))
+        try:
+            if not await rows_of(link_of(table.link), columns, parts.at()).delete(key):
+                raise missing("row", row_id)
+        except StepFailed as failed:
+            raise Problem(422, failed.message, fix=failed.fix) from None
     async with parts.database.begin() as connection:
-        table = await _table(connection, parts.workspace, name)
-        await _check(connection, parts.workspace, table, row_id, asked)
-        if not await rows.remove(connection, parts.workspace, table.id, row_id):
-            raise missing("row", str(row_id))
-        await people.note(connection, parts.workspace, who.name, "remove row", f"{name} {row_id}")
+        if table.link is None:
+            await _check(connection, parts.workspace, table, _uuid(row_id), asked)
+            if not await rows.remove(connection, parts.workspace, table.id, _uuid(row_id)):
+                raise missing("row", row_id)
+        await people.note(connection, parts.workspace, who.name, "remove row", f"{name} {row_id[:200]}")
     parts.hints.send("published")
+
+
+def _uuid(row_id: str) -> UUID:
+    try:
+        return UUID(row_id)
+    except ValueError:
+        raise missing("row", row_id[:100]) from None
+
+
+def _key(row_id: str, link: Link) -> dict[str, object]:
+    """The values of the key that a row of a linked table is called by. Raises `Problem`."""
+    try:
+        found = values.loads(row_id)
+    except values.NotJson:
+        found = None
+    if not link.key:
+        raise Problem(409, "these rows have no key to be told apart by", fix="link the table with a key")
+    if not isinstance(found, list) or len(found) != len(link.key):
+        raise missing("row", row_id[:100])
+    return dict(zip(link.key, found, strict=True))
 
 
 async def _check(connection: AsyncConnection, workspace: int, table: Any, row_id: UUID, asked: Asked) -> None:
