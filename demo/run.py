@@ -17,6 +17,7 @@ from pathlib import Path
 from urllib.parse import parse_qsl, urlsplit
 
 import httpx
+import nights
 from rich.console import Console
 from rich.table import Table
 
@@ -49,11 +50,14 @@ def main() -> int:
         "STANDIN_OFFICE_SECRET": keys["app"], "STANDIN_REDIRECTS": f"{url}/connect/back", "STANDIN_HOOK_URL": f"{url}/hooks/bookings",
     }  # fmt: skip
     with (
+        contextlib.ExitStack() as stack,
         process(["standins", "--port", str(outside), "--rules", str(HERE / "model")], environment),
         process(["up"], environment) as up,
     ):
         wait_ready(url, standins, up)
         client = Client(url, (home / "cli.token").read_text().strip())
+        stack.callback(nights.stop, home)
+        client.put_credential("nights", kind="database", url=nights.start(home, keys["nights"]))
         seed(client, keys, standins)
         httpx.post(f"{standins}/office/oauth/behave", json={"expire": given.once}, trust_env=False).raise_for_status()
         sent = send_requests(standins)
@@ -83,7 +87,7 @@ def demo_keys(home: Path) -> dict[str, str]:
     file.touch(mode=0o600)
     signing = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
     new = {"password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16), "signing": signing,
-           "office": "ok-" + secrets.token_hex(16), "app": "os-" + secrets.token_hex(16)}  # fmt: skip
+           "office": "ok-" + secrets.token_hex(16), "nights": secrets.token_hex(16), "app": "os-" + secrets.token_hex(16)}  # fmt: skip
     file.write_text(json.dumps({**new, **kept}))
     return {**new, **kept}
 
@@ -183,6 +187,7 @@ def start_agents(client: Client) -> dict[str, str]:
         "morning-conditions": None,
         "route-briefing": {"huts": ["Thistle Col", "Glasswater"], "guest": "cleo.moss@guests.example"},
         "reply-screen": DATA["judged"],
+        "bunk-analyst": {"question": "How many nights and meals had Glasswater and Upper Tarn in July 2030?"},
     }
     return {
         name: str(client.start(name, data).id) if data else str(client.start(name).id) for name, data in given.items()
@@ -312,6 +317,10 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         "the office took its token back, and got it refreshed by one process": office.get("refreshed") == 1
         and "reused" not in office,
         "the office's huts are told by an action made of its description": len(huts.output or ()) == 7,
+        "a question was answered from 805,000 nights by a SELECT that was checked first, and is logged with its first try": (
+            "| Glasswater | " in str((ended["bunk-analyst"].result or {}).get("text"))
+            and [bool(row.row["fault"]) for row in client.rows("night_questions")] == [True, False]
+        ),
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():
@@ -384,10 +393,12 @@ def stop_cluster(home: Path) -> None:
 
     if (home / "postgres").exists():
         Cluster(home).stop("immediate")
+    if (home / "nights" / "postgres").exists():
+        Cluster(home / "nights").stop("immediate")
 
 
 RUN = secrets.token_hex(4)
-FIRST = ("bunk-availability", "path-scout")
+FIRST = ("bunk-availability", "bunk-query", "path-scout")
 LETTER = "Dear Cleo, both huts are open; on Thistle Col wait until ten, the path is icy."
 if __name__ == "__main__":
     try:

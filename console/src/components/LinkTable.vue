@@ -2,6 +2,7 @@
 import { BButton, BFormInput, BFormSelect, BFormTextarea } from 'bootstrap-vue-next'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 import { api, data } from '../api/client'
 import { every } from '../lib/lists'
 import ProblemNote from './ProblemNote.vue'
@@ -70,7 +71,7 @@ async function make(): Promise<void> {
     <label>Its rows are <BFormSelect v-model="kind" size="sm" :options="KINDS" /></label>
     <label>Credential <BFormSelect v-model="given.credential" size="sm" :options="named" :required="kind === 'database'" /></label>
     <p v-if="kind === 'database' && credentials.data.value && !fitting.length" class="quiet">
-      There is no credential of the kind database yet: store one under Connections.
+      There is no credential of the kind database yet: <RouterLink to="/credentials">store one</RouterLink>.
     </p>
     <template v-if="kind === 'database'">
       <label>Table there <BFormInput v-model="given.table" size="sm" required placeholder="stays" /></label>

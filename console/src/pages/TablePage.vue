@@ -138,7 +138,7 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
         ]" />
       <BButton size="sm" variant="primary" @click="adding = !adding">Add a row</BButton>
       <BButton v-if="!link" size="sm" variant="outline-primary" @click="importing = !importing">Import…</BButton>
-      <span class="quiet">
+      <span class="quiet export">
         Export as
         <template v-for="(title, kind, at) in KINDS" :key="kind"
           >{{ at ? ', ' : '' }}<a :href="`/api/v1/tables/${name}/rows.${kind}`">{{ title }}</a></template
@@ -251,5 +251,8 @@ td {
 }
 .acts .btn {
   padding: 0 0.3rem;
+}
+.export {
+  align-self: center;
 }
 </style>

@@ -1,5 +1,6 @@
 """`sql.read`, `sql.describe`, `sql.change`: databases that are not ours."""
 
+import time
 from collections.abc import Mapping
 from typing import Any
 
@@ -73,6 +74,7 @@ class Rows(BaseModel):
     count: int
     more: bool = Field(description="Whether there are more rows than the limit.")
     statement: str = Field(description="The statement as it was sent.")
+    seconds: float = Field(description="How long the database took.")
 
 
 class Changed(BaseModel):
@@ -94,6 +96,7 @@ async def _stored(name: str, at: Surroundings) -> Database:
 
 async def _read(given: ReadInput, at: Surroundings) -> Result:
     allowed = given.allowed
+    began = time.monotonic()
     if given.credential is None:
         statement = guard.reading(given.query, "sqlite", allowed)
         rows, more = await sqlite.read(given.file, at, statement, given.params, allowed, given.limit, at.timeout)
@@ -101,7 +104,8 @@ async def _read(given: ReadInput, at: Surroundings) -> Result:
         stored = await _stored(given.credential, at)
         statement = guard.reading(given.query, "postgres", allowed)
         rows, more = await postgres.read(stored, at, statement, given.params, allowed, given.limit)
-    return Result({"rows": rows, "count": len(rows), "more": more, "statement": statement.sql})
+    took = round(time.monotonic() - began, 3)
+    return Result({"rows": rows, "count": len(rows), "more": more, "statement": statement.sql, "seconds": took})
 
 
 async def _describe(given: Place, at: Surroundings) -> Result:
