@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test wheel bench proof scale talks crash strangers fuzz words faces lint ready console clean
+.PHONY: demo test wheel bench proof scale talks crash strangers fuzz words actions faces lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -49,6 +49,9 @@ fuzz: ready
 
 faces: ready
 	@$(BIN)/python scripts/faces.py
+
+actions: ready
+	@$(BIN)/python scripts/actions.py > docs/actions.md
 
 words: ready
 	@$(BIN)/python scripts/words.py > docs/words.txt

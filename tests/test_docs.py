@@ -1,6 +1,8 @@
 """Everything that a document can say stands in the docs."""
 
 import re
+import subprocess
+import sys
 
 import pytest
 from pydantic import BaseModel
@@ -54,3 +56,8 @@ def test_the_page_of_the_language_holds_all_of(what):
 @pytest.mark.parametrize("model", [AgentInput, Limits, Memory, Tool], ids=lambda model: model.__name__)
 def test_the_page_of_agents_holds_all_of(model):
     assert sorted(keys(model) - words(AGENTS) - words(LANGUAGE)) == []
+
+
+def test_the_page_of_actions_is_made_of_their_declarations():
+    made = subprocess.run([sys.executable, ROOT / "scripts" / "actions.py"], capture_output=True, text=True, check=True)
+    assert made.stdout == (ROOT / "docs" / "actions.md").read_text(), "make actions, and read what changed"
