@@ -29,6 +29,7 @@ proof: ready console
 	@$(BIN)/python -m bench.strangers
 	@$(BIN)/python -m bench.files
 	@$(BIN)/python -m bench.vault
+	@$(BIN)/python -m bench.rates
 	@$(MAKE) --no-print-directory fuzz
 
 scale: ready console

@@ -1,10 +1,13 @@
 """Linked tables: rows in a database, in a file on a server, behind the operations of a connector; two writers at once, and what is new."""
 
+import base64
 import csv
 import io
+import json
 import threading
 from collections.abc import Callable, Iterator
 from decimal import Decimal
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -343,6 +346,45 @@ def test_without_a_strong_tag_rows_are_only_read_and_that_is_said(tmp_path: Path
         with pytest.raises(RunFailed, match="the server gives no strong ETag for this file"):
             asked(client, "table.add", f"{{table: ledger-{tag}, row: {{guest: Una, nights: 1}}}}")
         assert (place / "read.csv").read_text() == "guest,nights\nIda,2\n"
+
+
+class Parrot(BaseHTTPRequestHandler):
+    """Says in its rows, and in what goes wrong, what it was sent."""
+
+    def do_GET(self) -> None:
+        said = self.headers.get("Authorization", "").removeprefix("Bearer ")
+        wrong = self.path.startswith("/wrong")
+        body = f"no, {said}" if wrong else f'guest,told\nIda,{said}\nOle,"{base64.b64encode(said.encode()).decode()}"\n'
+        self.send_response(403 if wrong else 200)
+        self.send_header("Content-Type", "text/csv")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body.encode())
+
+    def log_message(self, *_: object) -> None:
+        """Nothing is told."""
+
+
+def test_a_secret_that_is_echoed_stands_in_no_row(client: Client):
+    secret = "seventeen-larches-by-the-tarn"
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Parrot)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    url = f"http://127.0.0.1:{server.server_address[1]}"
+    client.put_credential("parrot-file", kind="bearer", secret=secret, hosts=[url])
+    client.link_table("linked-parrot", {"kind": "file", "url": f"{url}/told.csv", "credential": "parrot-file"})
+    forms = (secret, base64.b64encode(secret.encode()).decode())
+    shown = [
+        client.rows("linked-parrot")[0].model_dump_json(), b"".join(client.export_rows("linked-parrot")).decode(),
+        json.dumps(asked(client, "table.find", "{table: linked-parrot}")),
+    ]  # fmt: skip
+    with pytest.raises(Problem) as refused:
+        client.link_table("linked-wrong", {"kind": "file", "url": f"{url}/wrong.csv", "credential": "parrot-file"})
+    shown.append(f"{refused.value} {refused.value.detail}")
+    shown.append(client.trace(client.runs(limit=1)[0].id).model_dump_json())
+    assert "Ida" in shown[0] and "403" in shown[3] and "Ida" in shown[4]
+    for text in shown:
+        assert not any(form in text for form in forms), text
+    server.shutdown()
 
 
 # Behind operations
