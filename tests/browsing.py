@@ -35,6 +35,18 @@ def sign_in(page: Page, oak: Processes) -> None:
     expect(page.get_by_role("navigation")).to_be_visible()
 
 
+@pytest.fixture
+def page(browser: Browser, oak: Processes) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    made = context.new_page()
+    broken: list[str] = []
+    made.on("pageerror", lambda error: broken.append(str(error)))
+    sign_in(made, oak)
+    yield made
+    context.close()
+    assert not broken
+
+
 AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
 
 

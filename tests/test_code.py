@@ -2,20 +2,19 @@
 
 import json
 import re
-from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 
 from oak_relay.actions.catalogue import offer
 from oak_relay.client import Client, RunFailed
 from oak_relay.document.check import check
 from oak_relay.document.errors import Finding
 from tests.bench import Hands
-from tests.browsing import browser, faults, sign_in
+from tests.browsing import browser, faults, page
 from tests.conftest import Processes
 
-__all__ = ["browser"]
+__all__ = ["browser", "page"]
 
 NIGHTS = """oak: 1
 workflow: counted-nights
@@ -132,18 +131,6 @@ def test_a_step_is_tried_with_samples(client: Client):
 def test_it_is_told_whether_there_is_a_sandbox(client: Client):
     (code,) = [one for one in client.connectors() if one.name == "code"]
     assert (code.actions, code.fault) == (["code.python"], "")
-
-
-@pytest.fixture
-def page(browser: Browser, oak: Processes) -> Iterator[Page]:
-    context = browser.new_context(viewport={"width": 1280, "height": 900})
-    made = context.new_page()
-    broken: list[str] = []
-    made.on("pageerror", lambda error: broken.append(str(error)))
-    sign_in(made, oak)
-    yield made
-    context.close()
-    assert not broken
 
 
 def test_a_function_is_written_tried_and_mended(page: Page, oak: Processes, client: Client):

@@ -2,29 +2,15 @@
 
 import json
 import re
-from collections.abc import Iterator
 
-import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 
 from oak_relay.client import Client
-from tests.browsing import browser, faults, sign_in
+from tests.browsing import browser, faults, page
 from tests.conftest import Processes
 from tests.descriptions import as_json, classic
 
-__all__ = ["browser"]
-
-
-@pytest.fixture
-def page(browser: Browser, oak: Processes) -> Iterator[Page]:
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    made = context.new_page()
-    broken: list[str] = []
-    made.on("pageerror", lambda error: broken.append(str(error)))
-    sign_in(made, oak)
-    yield made
-    context.close()
-    assert not broken
+__all__ = ["browser", "page"]
 
 
 def test_actions_are_made_tried_compared_and_removed(page: Page, oak: Processes, client: Client):

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from types import SimpleNamespace
 from typing import Any
 
+from bench.rates import most_within
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -14,17 +15,6 @@ from oak_relay.store.database import Database
 from oak_relay.store.tables import MAIN_WORKSPACE
 from oak_relay.vault.kinds import Rate
 from tests.conftest import apart
-
-
-def most_within(moments: list[float], per: float) -> int:
-    """The most calls that fall into any span."""
-    moments = sorted(moments)
-    first = most = 0
-    for last, at in enumerate(moments):
-        while moments[first] <= at - per:
-            first += 1
-        most = max(most, last - first + 1)
-    return most
 
 
 @given(

@@ -98,26 +98,8 @@ function mark(): void {
   background: var(--bs-body-bg);
 }
 .editor :deep(.cm-editor) {
-  font-size: 0.84rem;
   max-height: 55vh;
   min-height: 8rem;
-}
-.editor :deep(.cm-scroller) {
-  font-family: var(--bs-font-monospace);
-  line-height: 1.5;
-  overflow: auto;
-  min-height: 8rem;
-}
-.editor :deep(.cm-gutters) {
-  background: var(--bs-tertiary-bg);
-  color: var(--relay-quiet);
-  border-right: 1px solid var(--relay-line);
-}
-.editor :deep(.cm-activeLine) {
-  background: color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent);
-}
-.editor :deep(.cm-cursor) {
-  border-left-color: var(--bs-body-color);
 }
 .mark {
   margin: 0.2rem 0 0;

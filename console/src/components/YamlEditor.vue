@@ -121,24 +121,7 @@ defineExpose({ goTo })
   background: var(--bs-body-bg);
 }
 .editor :deep(.cm-editor) {
-  font-size: 0.84rem;
   max-height: 70vh;
-}
-.editor :deep(.cm-scroller) {
-  font-family: var(--bs-font-monospace);
-  line-height: 1.55;
-  overflow: auto;
-}
-.editor :deep(.cm-gutters) {
-  background: var(--bs-tertiary-bg);
-  color: var(--relay-quiet);
-  border-right: 1px solid var(--relay-line);
-}
-.editor :deep(.cm-activeLine) {
-  background: color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent);
-}
-.editor :deep(.cm-cursor) {
-  border-left-color: var(--bs-body-color);
 }
 .editor :deep(.cm-tooltip-autocomplete > ul > li[aria-selected]) {
   background: var(--bs-primary);

@@ -21,8 +21,16 @@ const light = HighlightStyle.define([
 /** The colours of a document, for the present theme. */
 export const highlight = () => syntaxHighlighting(theme.value === 'dark' ? dark : light)
 
+const frame = EditorView.theme({
+  '&': { fontSize: '0.84rem' },
+  '.cm-scroller': { fontFamily: 'var(--bs-font-monospace)', lineHeight: '1.55', overflow: 'auto' },
+  '.cm-gutters': { background: 'var(--bs-tertiary-bg)', color: 'var(--relay-quiet)', borderRight: '1px solid var(--relay-line)' },
+  '.cm-activeLine': { background: 'color-mix(in srgb, var(--bs-tertiary-bg) 60%, transparent)' },
+  '.cm-cursor': { borderLeftColor: 'var(--bs-body-color)' },
+})
 /** What every view of a text has that a machine reads. */
 export const codeLook: Extension = [
+  frame,
   lineNumbers(),
   EditorState.lineSeparator.of('\n'),
   syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
