@@ -8,7 +8,7 @@ demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
 
 test: ready console
-	@$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
+	@$(BIN)/pytest -n 3 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 wheel: ready console
 	@rm -rf dist build

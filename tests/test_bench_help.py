@@ -295,6 +295,7 @@ def test_a_sketch_becomes_what_is_chosen_for_it(page: Page, house: Processes, le
     expect(line.locator(".note")).to_have_text("look up the bookings")
 
 
+@pytest.mark.long
 def test_a_long_workflow_stays_quick(page: Page, house: Processes):
     """Until a key shows, as the browser's own Event Timing measures it, on a processor four times slower; beside a short workflow,
     since what else the machine does slows both."""

@@ -167,7 +167,7 @@ def mortals(
     client = processes.client()
     client.on(client.save(ROUND.replace("STANDINS", processes.standins)).workflow)
     made = Mortals(processes, home / "plan.json")
-    made.apart = apart = 1 if pytestconfig.getoption("--every-write") else 2
+    made.apart = apart = 1 if pytestconfig.getoption("--every-write") else 4
     for first, when in enumerate(("behind", "before"), 1):
         made.runs[when] = made.every(
             when, first % apart + 1, apart
