@@ -204,6 +204,13 @@ def test_two_writers_upsert_in_a_database_and_nobody_is_twice(stays, client: Cli
         ),
         ({"kind": "file", "url": "http://127.0.0.1:9/stays.csv"}, "cannot be read"),
         ({"kind": "operations", "list": {"do": "no.thing"}}, "cannot be read"),
+        (
+            {
+                "kind": "operations",
+                "list": {"do": "http.request", "with": {"method": "POST", "url": "http://127.0.0.1:9/"}},
+            },
+            "may change something",
+        ),
         ({"kind": "drawer"}, "kind"),
     ],
 )
@@ -284,6 +291,41 @@ def test_rows_of_a_file_are_found_added_changed_and_removed(drawer: tuple[str, P
         there = load_workbook(file)
         assert there["Prices"]["A1"].value == "=1+1"  # what else is in the book stays
         assert there["Stays"]["C3"].data_type == "s"  # and a text is no formula
+
+
+def test_a_sheet_that_does_not_begin_in_its_corner_is_written_where_it_is(drawer: tuple[str, Path], client: Client):
+    url, place = drawer
+    made = Workbook()
+    for cell, value in (
+        ("B3", "hut"),
+        ("C3", "free"),
+        ("B4", "Glasswater"),
+        ("C4", 4),
+        ("B6", "Upper Tarn"),
+        ("C6", 9),
+    ):
+        made.active[cell] = value
+    made.save(place / "apart.xlsx")
+    client.link_table(
+        "ledger-apart", {"kind": "file", "url": f"{url}/apart.xlsx", "credential": "drawer", "key": ["hut"]}
+    )
+    asked(client, "table.upsert", "{table: ledger-apart, match: [hut], row: {hut: Upper Tarn, free: 7}}")
+    asked(client, "table.add", "{table: ledger-apart, row: {hut: Thistle Col, free: 1}}")
+    there = load_workbook(place / "apart.xlsx").active
+    assert [(there[f"B{n}"].value, there[f"C{n}"].value) for n in (3, 4, 6, 7)] == [
+        ("hut", "free"), ("Glasswater", 4), ("Upper Tarn", 7), ("Thistle Col", 1),
+    ]  # fmt: skip
+    assert all(there[f"A{n}"].value is None for n in range(1, 8))
+
+
+def test_more_rows_than_are_asked_for_at_once_are_all_given_out(drawer: tuple[str, Path], client: Client):
+    url, place = drawer
+    (place / "many.csv").write_text("guest,nights\n" + "".join(f"guest {n},1\n" for n in range(20_001)))
+    client.link_table("ledger-many", {"kind": "file", "url": f"{url}/many.csv", "credential": "drawer"})
+    assert b"".join(client.export_rows("ledger-many")).count(b"\n") == 20_002
+    (place / "many.csv").unlink()
+    with pytest.raises(Problem, match="the linked rows cannot be read"):
+        b"".join(client.export_rows("ledger-many"))
 
 
 def _writers(client: Client, table: str, many: int) -> None:

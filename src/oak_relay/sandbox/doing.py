@@ -137,7 +137,7 @@ class Sandbox:
         return There(room)
 
     async def do(self, work: Work, keep: Keep[V]) -> Done[V]:
-        """Carry out a function; each file that it leaves goes to `keep`. Raises `StepFailed`: `unavailable` without a sandbox,
+        """Carry out a function; each file that it leaves goes to `keep`. Raises `StepFailed`: `denied` without a sandbox,
         `invalid` for a source that is none, `timeout`, `too_long`, `wrong_shape`, and `failed` with the line."""
         there = await self.there()
         if there.room is None:

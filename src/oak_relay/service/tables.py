@@ -2,10 +2,10 @@
 
 import asyncio
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeVar
 from uuid import UUID
 
 from fastapi import APIRouter, Path, Query, Response
@@ -20,7 +20,7 @@ from oak_relay.actions.sheets import cells, reading
 from oak_relay.actions.sheets.formats import Kind
 from oak_relay.actions.tables import fitted, in_order
 from oak_relay.capabilities.given import Column, Where
-from oak_relay.capabilities.links import Link, link_of
+from oak_relay.capabilities.links import Link, OperationsLink, link_of
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.service import exact
@@ -33,6 +33,9 @@ from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, R
 from oak_relay.store import people, rows
 from oak_relay.store.tags import tag_of
 
+T = TypeVar("T")
+_SOME = 10_000
+"""Rows that are asked for at once of where they live."""
 _COLUMN = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,60}")
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tables"])
 
@@ -116,6 +119,11 @@ async def create_table(given: TableIn, parts: PartsDep, who: CallerDep) -> Table
 
 async def _seen(link: Link, given: list[dict[str, str]], parts: Parts) -> tuple[list[dict[str, str]], Link]:
     """The columns of what a link leads to, and the link with its key. Raises `Problem`."""
+    if isinstance(link, OperationsLink):
+        listing = parts.registry.catalogue.known(link.list.do)
+        if listing is not None and listing.shape.repeat(link.list.with_) != "safe":
+            fix = "name one that only reads: whoever looks at the table carries it out"
+            raise Problem(422, "the rows cannot be read", f"{link.list.do} may change something", fix)
     try:
         found, key = await rows_of(link, (), parts.at()).columns()
     except StepFailed as failed:
@@ -206,11 +214,12 @@ def _here(table: Any, name: str) -> None:
 async def rows_as_csv(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
     """All rows as CSV (RFC 4180), with a head; the columns in their order."""
     table, columns = await _known(name, parts)
-    blanker = parts.registry.now.blanker
+    blanker, every = parts.registry.now.blanker, _every(table, parts)
+    first = await anext(every)  # what is wrong is told before anything is
 
     async def lines() -> AsyncIterator[str]:
         yield cells.line(column.name for column in columns)
-        async for some in _every(table, parts):
+        async for some in _after(first, every):
             yield "".join(blanker.text(cells.line(row.get(column.name) for column in columns)) for row in some)
 
     return _download(name, "csv", lines())
@@ -220,10 +229,11 @@ async def rows_as_csv(name: str, parts: PartsDep, _: CallerDep) -> StreamingResp
 async def rows_as_json_lines(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
     """All rows as JSON Lines; the columns in their order."""
     table, columns = await _known(name, parts)
-    blanker = parts.registry.now.blanker
+    blanker, every = parts.registry.now.blanker, _every(table, parts)
+    first = await anext(every)
 
     async def lines() -> AsyncIterator[str]:
-        async for some in _every(table, parts):
+        async for some in _after(first, every):
             yield "".join(f"{blanker.json(values.dumps(in_order(columns, row)))}\n" for row in some)
 
     return _download(name, "jsonl", lines())
@@ -233,10 +243,11 @@ async def rows_as_json_lines(name: str, parts: PartsDep, _: CallerDep) -> Stream
 async def rows_as_workbook(name: str, parts: PartsDep, _: CallerDep) -> StreamingResponse:
     """All rows as a workbook of one sheet (Office Open XML), with a head; the columns in their order."""
     table, columns = await _known(name, parts)
-    blanker = parts.registry.now.blanker
+    blanker, every = parts.registry.now.blanker, _every(table, parts)
+    first = await anext(every)
 
     async def shown() -> AsyncIterator[list[object]]:
-        async for some in _every(table, parts):
+        async for some in _after(first, every):
             for row in some:
                 yield [blanker.value(row.get(column.name)) for column in columns]
 
@@ -264,8 +275,14 @@ async def _every(table: Any, parts: Parts) -> AsyncIterator[list[dict[str, Any]]
     """All rows of a table, oldest first, some at a time."""
     if table.link is not None:
         try:
-            at = parts.at(300.0)
-            yield await rows_of(link_of(table.link), _columns(table), at).find(Where(), (), 10_000)
+            there, skip = rows_of(link_of(table.link), _columns(table), parts.at(300.0)), 0
+            while some := await there.find(Where(), (), _SOME, skip):
+                yield some
+                skip += len(some)
+                if len(some) < _SOME:
+                    return
+            if not skip:
+                yield []
         except StepFailed as failed:
             raise Problem(502, "the linked rows cannot be read", failed.message, failed.fix) from None
         return
@@ -366,7 +383,7 @@ async def _imported(
     return told
 
 
-async def _after(first: cells.Rows, others: AsyncIterator[cells.Rows]) -> AsyncIterator[cells.Rows]:
+async def _after(first: Sequence[T], others: AsyncIterator[Sequence[T]]) -> AsyncIterator[Sequence[T]]:
     if first:
         yield first
     async for some in others:

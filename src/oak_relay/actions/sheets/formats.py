@@ -202,8 +202,12 @@ def edited(kind: Kind, data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
 
 def _workbook_edited(data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
     from openpyxl import load_workbook
+    from python_calamine import CalamineWorkbook
 
     try:
+        read_as = CalamineWorkbook.from_filelike(io.BytesIO(data))
+        begins = read_as.get_sheet_by_name(sheet or read_as.sheet_names[0]).start
+        left = begins[1] if begins else 0  # what was read begins at the first column that is used
         book = load_workbook(io.BytesIO(data))
         page = book[sheet] if sheet else book.worksheets[0]
         behind = page.max_row
@@ -212,7 +216,7 @@ def _workbook_edited(data: bytes, sheet: str, edits: Sequence[Edit]) -> bytes:
             if not line:
                 behind = line = behind + 1
             for place, value in edit["cells"]:
-                cell = page.cell(line, place + 1)
+                cell = page.cell(line, left + place + 1)
                 cell.value = value if value is None or isinstance(value, bool | int | float | Decimal) else ""
                 if isinstance(value, str | list | dict):
                     cell.value = value if isinstance(value, str) else dumps(value)

@@ -14,6 +14,8 @@ from oak_relay.jsontext import NotJson, dumps, loads
 _MODULE = "oak_relay.actions.sheets"
 _SECONDS = 300.0
 _LARGEST = 64_000_000
+_READS, _MAKES = asyncio.Semaphore(4), asyncio.Semaphore(4)
+"""So many files are read, and made, at once in a process; others wait."""
 _BY_TYPE: dict[str, Kind] = {
     "text/csv": "csv",
     "text/tab-separated-values": "csv",
@@ -50,7 +52,11 @@ async def opened(
 ) -> AsyncIterator[Sheet]:
     """The sheet in a file. Raises `StepFailed` (`invalid`), also while its rows are read, and what `pieces` raises."""
     try:
-        async with asyncio.timeout(_SECONDS), apart.process(_MODULE, pieces, ["read", kind, sheet, str(most)]) as told:
+        async with (
+            asyncio.timeout(_SECONDS),
+            _READS,
+            apart.process(_MODULE, pieces, ["read", kind, sheet, str(most)]) as told,
+        ):
             said = await _line(told)
             yield Sheet(said["heads"], said["sheets"], _rows(told))  # type: ignore[arg-type]
     except TimeoutError:
@@ -66,7 +72,7 @@ async def made(heads: Sequence[str], rows: AsyncIterator[Sequence[object]]) -> A
             yield dumps(list(row)).encode() + b"\n"
 
     try:
-        async with asyncio.timeout(_SECONDS), apart.process(_MODULE, lines(), ["make"]) as told:
+        async with asyncio.timeout(_SECONDS), _MAKES, apart.process(_MODULE, lines(), ["make"]) as told:
             empty = True
             while piece := await told.read(1 << 18):
                 empty = False
@@ -81,7 +87,7 @@ async def edited(kind: Kind, data: bytes, sheet: str, edits: Sequence[Edit]) -> 
     """A file with some changes of a sheet. Raises `StepFailed`."""
     given = apart.once(dumps(list(edits)).encode() + b"\n", data)
     try:
-        async with asyncio.timeout(_SECONDS), apart.process(_MODULE, given, ["edit", kind, sheet]) as told:
+        async with asyncio.timeout(_SECONDS), _READS, apart.process(_MODULE, given, ["edit", kind, sheet]) as told:
             made = await apart.whole(told, _LARGEST)
     except TimeoutError:
         raise _too_much() from None
