@@ -1,8 +1,8 @@
 # The two commands: `make demo` and `make test`. Each installs what is missing, alone, on a fresh Debian machine.
 PYTHON ?= python3
 BIN := .venv/bin
-CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
-.PHONY: demo test wheel bench proof scale talks crash strangers fuzz words actions faces lint ready console clean
+CONSOLE_SOURCES := $(shell find console/src console/talk console/index.html console/*.ts console/package.json -type f 2>/dev/null | grep -v schema.d.ts)
+.PHONY: demo test wheel bench proof scale talks crash people strangers fuzz words actions faces lint ready console clean
 
 demo: ready console
 	@$(BIN)/python demo/run.py $(if $(ONCE),--once)
@@ -25,6 +25,8 @@ proof: ready console
 	@$(BIN)/pytest tests/test_mortal.py --every-write
 	@$(BIN)/python -m bench.pages
 	@$(BIN)/python -m bench.crash
+	@$(BIN)/python -m bench.people
+	@$(BIN)/python -m bench.visitors
 	@$(BIN)/python -m bench.scale
 	@$(BIN)/python -m bench.strangers
 	@$(BIN)/python -m bench.files
@@ -40,6 +42,9 @@ talks: ready console
 
 crash: ready console
 	@$(BIN)/python -m bench.crash $(ARGS)
+
+people: ready console
+	@$(BIN)/python -m bench.people $(ARGS)
 
 strangers: ready console
 	@$(BIN)/python -m bench.strangers $(ARGS)

@@ -9,6 +9,7 @@ in `.build/fuzz/` and printed.
 import argparse
 import asyncio
 import contextlib
+import io
 import re
 import subprocess
 import sys
@@ -27,13 +28,15 @@ with atheris.instrument_imports(include=["oak_relay", "jsonpath", "dateutil", "c
     import httpx
 
     from oak_relay import jsontext
-    from oak_relay.actions import servers
+    from oak_relay.actions import curl, servers
     from oak_relay.actions.catalogue import offer
+    from oak_relay.actions.code import connector as code
     from oak_relay.actions.exchange import Exchange
     from oak_relay.actions.openapi.calling import DescribedAction
     from oak_relay.actions.openapi.reading import described
     from oak_relay.actions.openapi.text import BadDescription
     from oak_relay.actions.server_calls import Calls, ServerCall
+    from oak_relay.actions.sheets import cells, formats
     from oak_relay.capabilities.alias import Alias
     from oak_relay.document import calendar, durations, paths, schemas, values, wire
     from oak_relay.document.check import check
@@ -224,6 +227,27 @@ def _server(text: str) -> None:
     asyncio.run(ask())
 
 
+def _sheet(text: str) -> None:
+    """A file of rows as CSV and as JSON Lines. A workbook is read by a library, apart, where it may die (tests/test_sheets.py)."""
+    kinds: tuple[formats.Kind, ...] = ("csv", "jsonl")
+    for kind in kinds:
+        with contextlib.suppress(formats.BadSheet):
+            every = list(formats.checked(formats.read(kind, io.BytesIO(text.encode("utf-8", "replace")))[1], 500))
+            heads = [str(head) for head in every[0][1]]
+            columns = cells.headings(heads, every[1:], (), {})
+            names = {one.name for one in columns}
+            assert all(set(row) <= names for _, row in cells.rows(heads, every[1:], columns))
+
+
+def _function(text: str) -> None:
+    assert all(fault.message and fault.fix and fault.line >= 0 for fault in code.faults({"source": text}))
+
+
+def _command(text: str) -> None:
+    with contextlib.suppress(curl.BadCommand):
+        curl.read(text)
+
+
 def _demo() -> list[str]:
     return [path.read_text() for path in sorted(DEMO.glob("*.yaml"))]
 
@@ -250,6 +274,9 @@ TARGETS = {
     "address": Target(_address, lambda: ["https://office.example:8443/a/b?c=d#e", "http://[::1]:80/", "X-Hut: upper tarn"], "http:// https:// @ %00 %0d%0a xn-- [:: ] \\ : ;"),
     "secret": Target(_secret, lambda: ["a secret-word-123456 b", "50%25off%2Fnow", '["secret\\u002dword\\u002d123456", {"50%25off%2Fnow": 1}]', "&#115;ecret-word-123456"], "secret-word-123456 50%25off%2Fnow %25 %2525 &amp; &quot; \\u0025 \\\\ \\/ secret-wor d-123456 ec2VjcmV0LXdvcmQtMTIzNDU2"),
     "provider": Target(_provider, lambda: ['{"access_token":"abcdefgh12","token_type":"Bearer","expires_in":"3600","scope":"a b","id_token":"a.eyJlbWFpbCI6ImFAYiJ9.c"}', '{"web":{"client_id":"a","auth_uri":"https://a.example/a","redirect_uris":["http://b.example"]}}', '{"issuer":"https://office.example","token_endpoint":"https://office.example/t","scopes_supported":["a"]}', '{"error":{"code":"invalid_grant"},"error_description":"x"}', "postgresql://a:long-enough-1@h:5432/x?sslmode=require"], '"access_token" "refresh_token" "expires_in" "token_type" "scope" "id_token" "error" "error_description" "client_id" "client_secret" "issuer" "token_endpoint" "code_challenge_methods_supported" 1e999 null access_token= &scope= postgresql:// mysql:// ?host= @ :'),
+    "sheet": Target(_sheet, lambda: ['hut,free,open\nUpper Tarn,7,true\n"Saint ""Odo""",1.5,\n', '{"hut":"Upper Tarn","free":7}\n{"hut":null,"free":1e5}\n'], '; ,, " "" 0001-01-01 1e999 true {"a":'),
+    "function": Target(_function, lambda: ["def run(given):\n    return given\n", "import json\n\ndef run(given, files=None):\n    for one in given: yield one\n", "async def run(given):\n    pass\n"], "def run( lambda async class import exec compile __import__ \\N{ f' {!r} := match case with *, /"),
+    "command": Target(_command, lambda: ["curl -X POST 'https://office.example/a?b=c' -H 'Authorization: Bearer abcdefgh' --data-raw '{\"a\": 1}'", "curl -u a:b -F f=@x --url https://h.example -G -d a=b"], "curl -X -H -d --data-binary @ -F -u --user -b --cookie -G --json --url -k --compressed $' \\x41 \\\\"),
     "body": Target(_body, lambda: ['{"n": 1e5, "m": [1.10, 12345678901234567890], "s": "\\ud83c\\udf32"}', "[1E-999, -0.0]"], "1e999 1E-1000 \\ud800 \\u0000 NaN [[[[ {}"),
     "model": Target(_model, lambda: ['{"choices":[{"message":{"content":"hm","tool_calls":[{"id":"1","function":{"name":"a","arguments":"{}"}}]},"finish_reason":"stop"}],"usage":{"prompt_tokens":1,"completion_tokens":2}}', 'data: {"choices":[{"delta":{"content":"a","tool_calls":[{"index":0,"function":{"name":"f","arguments":"{"}}]}}]}\ndata: [DONE]\n'], '"choices" "message" "content" "delta" "tool_calls" "function" "function_call" "index" "arguments" "usage" "prompt_tokens" "prompt_tokens_details" "cached_tokens" "refusal" "reasoning" "finish_reason" "sources" null <think> </think> data:'),
     "server": Target(_server, lambda: ['{"tools":[{"name":"beds","description":"d","inputSchema":{"type":"object"},"annotations":{"readOnlyHint":true}}],"nextCursor":"a"}', '{"content":[{"type":"text","text":"7"}],"isError":false,"structuredContent":{"n":7}}'], '"tools" "name" "title" "inputSchema" "annotations" "nextCursor" "content" "type" "text" "isError" "structuredContent" null'),

@@ -23,7 +23,7 @@ from rich.table import Table
 
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
-from oak_relay.standins.media import picture
+from oak_relay.standins.media import picture, recording
 
 HERE = Path(__file__).parent
 OUT = Console(highlight=False, width=None if sys.stdout.isatty() else 130)
@@ -48,6 +48,7 @@ def main() -> int:
         **os.environ, "OAK_RELAY_DATA_DIR": str(home), "OAK_RELAY_PORT": str(port), "OAK_RELAY_FIRST_PASSWORD": keys["password"],
         "STANDIN_MODEL_KEY": keys["model"], "STANDIN_OFFICE_KEY": keys["office"], "STANDIN_SIGNING_SECRET": keys["signing"],
         "STANDIN_OFFICE_SECRET": keys["app"], "STANDIN_REDIRECTS": f"{url}/connect/back", "STANDIN_HOOK_URL": f"{url}/hooks/bookings",
+        "STANDIN_MESSENGER_KEY": keys["messenger"], "STANDIN_MESSENGER_SECRET": keys["line"], "STANDIN_MESSENGER_URL": f"{url}/channels/warden-line",
     }  # fmt: skip
     with (
         contextlib.ExitStack() as stack,
@@ -64,8 +65,13 @@ def main() -> int:
         agents = start_agents(client)
         photographed = send_picture(url, keys)
         chat(url, DATA["chat"][:-1])
+        wardens_write(standins, f"{url}/channels/warden-line")
         if given.once:
             decide(client)
+            take_over(client, "warden-line", OFFICE, "a new lantern is on its way")
+            visited = visit(url, "first-visit", DATA["visit"])
+            visit(url, "visitors", DATA["guest"])
+            take_over(client, "visitors", DESK, "the scarf was found")
             agents["path-reports"] = photographed
             for run_id in (*sent, *agents.values()):
                 wait_end(client, run_id)
@@ -73,7 +79,7 @@ def main() -> int:
             wait_ready(url, standins, up)
         chat(url, DATA["chat"][-1:])
         if given.once:
-            return summarise(client, sent, agents, standins)
+            return summarise(client, sent, agents, standins, visited)
         explain(url, standins, keys, home)
         with contextlib.suppress(KeyboardInterrupt):
             up.wait()
@@ -86,7 +92,8 @@ def demo_keys(home: Path) -> dict[str, str]:
     kept = json.loads(file.read_text()) if file.exists() else {}
     file.touch(mode=0o600)
     signing = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
-    new = {"password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16), "signing": signing,
+    line = "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
+    new = {"messenger": "mk-" + secrets.token_hex(16), "line": line, "password": secrets.token_urlsafe(9), "model": "mk-" + secrets.token_hex(16), "signing": signing,
            "office": "ok-" + secrets.token_hex(16), "nights": secrets.token_hex(16), "app": "os-" + secrets.token_hex(16)}  # fmt: skip
     file.write_text(json.dumps({**new, **kept}))
     return {**new, **kept}
@@ -140,6 +147,9 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         prices={"input": 3, "output": 12},
         takes=["images"],
     )
+    place = standins.removeprefix("http://")
+    client.put_credential("messenger", kind="bearer", secret=keys["messenger"], hosts=[f"http://{place}"])
+    client.put_credential("messenger-signing", kind="signing", secret=keys["line"])
     client.put_credential("forms", kind="signing", secret=keys["office"])
     client.put_server("weather-station", url=f"{standins}/weather")
     if "office" not in {one.name for one in client.every(client.connectors)}:
@@ -147,6 +157,10 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         offered = client.read_description(source=source).offered
         client.put_connector("office", source=source, operations=[one.key for one in offered])
     known = {table.name for table in client.tables()}
+    if "vouchers" not in known:
+        link_accounts(client, standins)
+    if not client.rows("vouchers", limit=1):
+        client.add_rows("vouchers", DATA["vouchers"])
     for name, columns in DATA["tables"].items():
         if name not in known:
             client.create_table(name, columns)
@@ -155,7 +169,9 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
     live = {w.name: w.on_version for w in client.workflows()}
     files = sorted((HERE / "workflows").glob("*.yaml"), key=lambda f: (f.stem not in FIRST, f.stem))
     for file in files:
-        saved = client.save(file.read_text()) if file.stem not in live else None
+        saved = (
+            client.save(file.read_text().replace("http://127.0.0.1:8471", standins)) if file.stem not in live else None
+        )
         if saved or not live.get(file.stem):
             client.on(file.stem)
     for name in ("booking-triage", "route-briefing", "reply-screen"):
@@ -164,15 +180,46 @@ def seed(client: Client, keys: dict[str, str], standins: str) -> None:
         client.settings(name, {"search": f"{standins}/search"})
 
 
+def link_accounts(client: Client, standins: str) -> None:
+    """The accounts' vouchers as two linked tables: behind the operations of their description, and in a workbook on the web."""
+    source = f"{standins}/accounts/api/openapi.json"
+    client.put_connector(
+        "accounts", source=source, operations=[o.key for o in client.read_description(source=source).offered]
+    )
+    changed = {"number": "${ old.number }", "if-match": "${ old.version }"}
+    operations = {
+        "list": {"do": "accounts.list_vouchers", "with": {"limit": 100, "pages": 50}, "rows": "$.items"},
+        "add": {"do": "accounts.add_voucher", "with": {"body": "${ row }"}},
+        "change": {
+            "do": "accounts.change_voucher",
+            "with": {**changed, "body": {name: f"${{ row.{name} }}" for name in VOUCHER}},
+        },
+        "remove": {"do": "accounts.remove_voucher", "with": changed},
+    }
+    link = {"kind": "operations", "credential": "office", "key": ["number"], **operations}
+    client.link_table("vouchers", link, {**VOUCHER, "version": "text"})
+    book = {
+        "kind": "file",
+        "url": f"{standins}/accounts/folder/vouchers.xlsx",
+        "credential": "office",
+        "key": ["number"],
+    }
+    client.link_table("voucher_book", book, VOUCHER)
+
+
 def connect_office(client: Client, keys: dict[str, str], standins: str) -> None:
     """The booking office is an OAuth app, and somebody of the office consents: on its page, as a browser would."""
     known = client.look_at_provider(issuer=f"{standins}/office")
     fields = ("issuer", "authorize_url", "token_url", "revoke_url", "account_url", "way", "named_issuer")
     app = {name: getattr(known, name) for name in fields}
-    app |= {"client_id": "larkspur-relay", "secret": keys["app"], "scopes": ["bookings.read", "replies.write"]}
+    app |= {
+        "client_id": "larkspur-relay",
+        "secret": keys["app"],
+        "scopes": ["bookings.read", "replies.write", "accounts.read", "accounts.write"],
+    }
     place = standins.removeprefix("http://")
     stored = client.put_credential("office", kind="oauth", **app, hosts=[place], test_url=f"{standins}/office/me")
-    if stored.connection is not None and stored.connection.state == "ready":
+    if stored.connection is not None and stored.connection.state == "ready" and not stored.connection.lacking:
         return
     page = client.begin_consent("office").url
     form = dict(parse_qsl(urlsplit(page).query))
@@ -200,6 +247,54 @@ def chat(url: str, messages: list[str]) -> None:
         for message in messages:
             body = {"guest": "ada.fenn@guests.example", "message": message}
             guest.post("/hooks/guest-chat", json=body).raise_for_status()
+
+
+def wardens_write(standins: str, address: str) -> None:
+    """Three wardens write to the line, one of them by a voice note; the service asks for an echo first."""
+    with httpx.Client(base_url=f"{standins}/messenger", trust_env=False, timeout=60) as outside:
+        answer = outside.post("/webhook", json={"url": address}).json()
+        if not answer["ok"]:
+            sys.exit("the channel did not answer the handshake")
+        for one in DATA["wardens"]:
+            said = {"name": one["name"], "text": one.get("text", "")}
+            if "voice" in one:
+                note = base64.b64encode(recording(one["voice"])).decode()
+                said |= {"type": "voice", "file": note, "file_type": "audio/wav", "file_name": "note.wav"}
+            outside.post(f"/chats/{one['chat']}", json=said).raise_for_status()
+
+
+def take_over(client: Client, workflow: str, text: str, word: str) -> None:
+    """Somebody of the office writes to whom the agent could not help, and hands the conversation back."""
+    deadline = time.monotonic() + 60
+    while not (waiting := [q for q in client.tray() if q.handed_over and q.workflow == workflow]):
+        if time.monotonic() > deadline:
+            sys.exit(f"no conversation of {workflow} was handed over")
+        time.sleep(0.05)
+    client.say(waiting[0].id, text)
+    client.answer(waiting[0].id, text=word)
+
+
+OFFICE = "The office here: a new lantern comes up with the next mule."
+DESK = "Good day, this is the office. Your scarf is here."
+
+
+def visit(url: str, path: str, texts: list[str]) -> list[str]:
+    """Somebody writes on a page, one message after the other's answer; what they were told."""
+    key = secrets.token_urlsafe(24)
+    with httpx.Client(base_url=f"{url}/talk/{path}", headers={"X-Visitor": key}, trust_env=False, timeout=60) as page:
+        for count, text in enumerate(texts, 1):
+            page.post("/messages", json={"id": f"m{count}", "text": text}).raise_for_status()
+            deadline = time.monotonic() + 30
+            while True:
+                said = page.get("/messages").raise_for_status().json()["items"]
+                if said[-1]["side"] == "us" and sum(one["side"] == "them" for one in said) == count:
+                    time.sleep(0.3)  # one more may follow
+                    if page.get("/messages").json()["items"][-1]["seq"] == said[-1]["seq"]:
+                        break
+                if time.monotonic() > deadline:
+                    sys.exit(f"nobody answered {text!r} on the page {path}")
+                time.sleep(0.05)
+    return [one["text"] for one in said if one["side"] == "us"]
 
 
 def kill_all(up: subprocess.Popen[bytes]) -> None:
@@ -244,7 +339,7 @@ def send_picture(url: str, keys: dict[str, str]) -> str:
 def decide(client: Client) -> None:
     """What a person of the office would do: approve the refund, and the letter with a change of their own."""
     deadline = time.monotonic() + 60
-    while len(waiting := {q.workflow: q for q in client.tray()}) < 2:
+    while len(waiting := {q.workflow: q for q in client.tray() if not q.handed_over}) < 2:
         if time.monotonic() > deadline:
             sys.exit("no refund or no letter came to the tray")
         time.sleep(0.05)
@@ -252,7 +347,7 @@ def decide(client: Client) -> None:
     client.answer(waiting["route-briefing"].id, "approve", {"text": LETTER})
 
 
-def summarise(client: Client, sent: list[str], agents: dict[str, str], standins: str) -> int:
+def summarise(client: Client, sent: list[str], agents: dict[str, str], standins: str, visited: list[str]) -> int:
     """Wait for the runs, print how they went, and say whether every part did what it should."""
     grid = Table(box=None, pad_edge=False, header_style="bold")
     for head in ("run", "about", "state", "kind", "steps", "attempts", "tokens", "money", "took"):
@@ -296,13 +391,20 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
         if r["service"] == "office" and r["body"].get("about") == "route"
     ]
     huts = client.try_action("office", "office.list_huts", {"credential": "office"})
+    client.add_rows(
+        "voucher_book",
+        [{"number": "V-2031-0101", "hut": "upper_tarn", "what": "a lantern", "amount": 18.5, "night": "2031-07-09"}],
+    )
+    entered = client.rows("vouchers", where={"number": "V-2031-0101"})
+    chats = httpx.get(f"{standins}/messenger/chats.json", trust_env=False).json()["chats"]
+    told = {name: [one["text"] for one in lines if one["side"] == "hut"] for name, lines in chats.items()}
     checks = {
         "four runs from eight deliveries, all succeeded": not failed and len(set(sent)) == 4,
         "labels are question, refund, question, other": kinds == ["question", "refund", "question", "other"],
         "a 429 and a 503 were met, retried and stand in the trace": {429, 503} <= retried,
         "the table requests has a row per guest": len({r.row["guest"] for r in client.rows("requests")}) == 4,
         "the refund is noted, and was approved in the tray": len(client.rows("refunds")) >= 1
-        and {q.answer["choice"] for q in client.tray("answered")} == {"approve"},
+        and {q.answer["choice"] for q in client.tray("answered") if q.conversation is None} == {"approve"},
         "the office got each reply once": max(received["worked"].values()) == 1,
         "conditions of seven huts, each with its sources": len(conditions) == 7
         and all(row["sources"].startswith("https://") and row["hut"] in row["summary"] for row in conditions),
@@ -321,6 +423,25 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
             "| Glasswater | " in str((ended["bunk-analyst"].result or {}).get("text"))
             and [bool(row.row["fault"]) for row in client.rows("night_questions")] == [True, False]
         ),
+        "a voucher written into the accounts' workbook is told by their operations": [
+            row.row["amount"] for row in entered
+        ]
+        == [18.5]
+        and len(client.rows("vouchers")) == len(DATA["vouchers"]) + 1,
+        "wardens were answered by message, by voice note, and by the office where the agent knew nothing": (
+            "boiled" in told["runa"][0]
+            and "annex" in told["tove"][0]
+            and told["sol"] == ["I bring somebody from the office.", OFFICE]
+        ),
+        "a member got a hut card once, found the way to a first night by words, and is known when they come back": (
+            len(client.rows("hut_cards")) == 1
+            and [row.row for row in client.rows("first_nights")]
+            == [{"member": "LH-2207", "wish": "Glasswater on the 14th of July"}]
+            and "released already (you are at: first night)" in visited[-1]
+        ),
+        "a guest on the page was answered, asked for bunks piece by piece with a question in between, and spoke with a person": _guest(
+            client
+        ),
         "money is counted": all(client.run(run_id).run.money > 0 for run_id in sent),
     }
     for what, well in checks.items():
@@ -328,6 +449,28 @@ def summarise(client: Client, sent: list[str], agents: dict[str, str], standins:
     for line in failed:
         OUT.print(line, style="red")
     return 0 if all(checks.values()) else 1
+
+
+def _guest(client: Client) -> bool:
+    """Whether a guest on the page was told what they should have been."""
+    [talk] = [one for one in client.every(client.conversations) if one.key.startswith("visitors ")]
+    deadline = time.monotonic() + 30
+    while True:
+        lines = client.conversation(talk.key)
+        told = [str(one.message["content"]) for one in lines if one.role == "assistant"]
+        if told[-1].startswith("I am back") or time.monotonic() > deadline:
+            break
+        time.sleep(0.05)
+    wanted = ["annex", "At which hut?", "For which night?", "boiled", "For which night?", "How many of you?", "How many of you?", "Noted: 3 at Glasswater on 2031-07-14.", "somebody from the office", DESK, "the scarf was found"]  # fmt: skip
+    rows = [(row.row["hut"], row.row["night"], row.row["guests"]) for row in client.rows("stay_wishes")]
+    for one, text in zip(wanted, told, strict=False):
+        if one not in text:
+            OUT.print(f"the guest was told {text!r}, not {one!r}", style="red")
+    return (
+        len(told) == len(wanted)
+        and all(one in text for one, text in zip(wanted, told, strict=True))
+        and rows == [("Glasswater", "2031-07-14", 3)]
+    )
 
 
 def _pictures(client: Client) -> list[bytes]:
@@ -358,9 +501,12 @@ def explain(url: str, standins: str, keys: dict[str, str], home: Path) -> None:
 
   console    {url}   sign in as [bold]owner[/] with the password [bold]{keys["password"]}[/]
   outside    {standins}/received   what the stand-ins for model and booking office were sent
+  guests     {url}/talk/visitors   a page on which visitors talk
+  wardens    {standins}/messenger   a messaging service on which you play a warden
 
 Four guests have written already. One answer met a busy model (429), one an office out of order (503): see Runs.
-One wants money back: its run waits for you in the Tray. So does a letter that an agent wants to send.
+One wants money back: its run waits for you in the Tray. So does a letter that an agent wants to send, and a warden whom
+nobody could help.
 Let another guest write, and watch Runs:
 
   curl -X POST '{standins}/office/requests' -H 'Content-Type: application/json' \\
@@ -398,6 +544,7 @@ def stop_cluster(home: Path) -> None:
 
 
 RUN = secrets.token_hex(4)
+VOUCHER = {"number": "text", "hut": "text", "what": "text", "amount": "number", "night": "text"}
 FIRST = ("bunk-availability", "bunk-query", "path-scout")
 LETTER = "Dear Cleo, both huts are open; on Thistle Col wait until ten, the path is icy."
 if __name__ == "__main__":

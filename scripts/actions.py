@@ -4,6 +4,7 @@ python scripts/actions.py > docs/actions.md
 """
 
 import io
+import json
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -56,6 +57,8 @@ def told(action: Action, titles: Mapping[str, str]) -> Iterator[str]:
     if action.credentials:
         yield f"Its credential is of the kind {' or '.join(f'`{one}`' for one in action.credentials)}."
     yield f"\n```yaml\n{_step(action)}```\n"
+    if action.example_gives is not None:
+        yield f"which gave (`…`: another each time)\n\n```json\n{json.dumps(action.example_gives, indent=2, ensure_ascii=False)}\n```\n"
     yield from _table("given", action.shape.input, action.fields_first)
     if action.shape.output:
         yield from _table("gives", dict(action.shape.output), ())

@@ -50,11 +50,12 @@ def page(browser: Browser, oak: Processes) -> Iterator[Page]:
 AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
 
 
-def faults(page: Page) -> list[str]:
-    """What keeps somebody out of a page, as axe finds it."""
+def faults(page: Page, colours_alone: bool = False) -> list[str]:
+    """What keeps somebody out of a page, as axe finds it; `colours_alone` where the rest was looked at in other colours."""
     page.emulate_media(reduced_motion="reduce")  # colours are at once what they will be
     page.evaluate(AXE.read_text())
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    rules = ", runOnly: ['color-contrast']" if colours_alone else ""
+    found = page.evaluate(f"axe.run(document, {{resultTypes: ['violations']{rules}}})")
     return [
         f"{one['id']}: {one['nodes'][0]['html'][:200]} {one['nodes'][0]['failureSummary'][:200]}"
         for one in found["violations"]

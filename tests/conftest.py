@@ -32,6 +32,7 @@ from tests.forked import Forked, Nursery
 ROOT = Path(__file__).parent.parent
 SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
 MODEL_KEY = "mk-" + secrets.token_hex(12)
+MESSENGER_KEY = "sk-" + secrets.token_hex(12)
 OFFICE_SECRET = "os/" + secrets.token_hex(12) + "+="
 OFFICE_KEY = "ok/" + secrets.token_hex(12) + "+é"[:1]
 
@@ -41,7 +42,10 @@ for _call in ("get", "post", "put", "patch", "delete", "head", "options", "reque
     # Each of them reads all certificates anew otherwise, which takes longer than what most of them ask for.
     setattr(httpx, _call, partial(getattr(httpx, _call), verify=_TLS))
 
-LONG = ["supervision", "time_and_people", "mortal", "agents", "durability", "scale_out", "console", "crash", "house"]
+LONG = [
+    "console_source", "borders", "bench", "access", "console", "console_pages", "description", "openapi", "supervision", "tool_servers", "every_command", "lifecycle",
+    "linked", "hostile_pages", "oauth", "words", "durability", "bench_help", "wheel", "time_and_people", "mortal", "crash", "scale_out", "house",
+]  # fmt: skip
 """Files that take longest: they are begun first, so that what runs beside them ends with them."""
 
 
@@ -141,6 +145,8 @@ class Processes:
             "STANDIN_OFFICE_SECRET": OFFICE_SECRET,
             "STANDIN_REDIRECTS": f"{self.url}/connect/back",
             "STANDIN_SIGNING_SECRET": SIGNING,
+            "STANDIN_MESSENGER_KEY": MESSENGER_KEY,
+            "STANDIN_MESSENGER_SECRET": SIGNING,
             "STANDIN_HOOK_URL": f"{self.url}/hooks/bookings",
         }
         self.running: list[Process] = []

@@ -14,10 +14,12 @@ import sys
 import time
 import traceback
 from collections.abc import Mapping, Sequence
+from importlib.metadata import entry_points
 from pathlib import Path
 
 _IMPORTED = (
-    "uvloop", "uvicorn", "oak_relay.cli.main", "oak_relay.runtime.roles", "oak_relay.service.app", "oak_relay.standins.app",
+    "uvloop", "uvicorn", "oak_relay.cli.main", "oak_relay.runtime.roles", "oak_relay.service.app", "oak_relay.standins.app", "oak_relay.runtime.connections",
+    *(point.module for point in entry_points(group="oak_relay.connectors") if point.dist and point.dist.name == "oak-relay"),
 )  # fmt: skip
 _OF_PYTHON = ("PYTHON", "LD_")
 """Of variables that Python reads when it begins: who sets them needs one of its own."""

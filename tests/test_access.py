@@ -53,6 +53,7 @@ def with_token(oak: Processes, secret: str | None) -> httpx.Client:
 # Passwords
 
 
+@pytest.mark.long
 def test_of_two_hundred_guesses_at_once_five_are_tried_and_the_owner_gets_in_from_elsewhere(lone: Processes):
     """A proxy that is named says for whom it speaks."""
     lone.kill(lone.running[-1])

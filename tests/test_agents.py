@@ -266,6 +266,12 @@ def test_what_models_cost_is_summed_and_a_budget_stops_them(lone: Processes):
     refused = until(lambda: (found := ended(lone, client.start("asks", {"n": 6}).id)).run.state == "failed" and found)
     assert refused.run.error.kind == "over_limit"
     assert "the budget small is spent" in refused.run.error.message
+    one, before = total.money / 3, client.budgets()[0].spent
+    client.put_budget("small", before + 6 * one, workflow="asks")
+    until(lambda: ended(lone, client.start("asks", {"n": 7}).id).run.state == "succeeded")
+    many = [ended(lone, id) for id in [client.start("asks", {"n": n}).id for n in range(10, 50)]]  # all at once
+    assert {"failed", "succeeded"} == {one.run.state for one in many}
+    assert before + 4 * one <= client.usage(["workflow"], workflow="asks")[0].money <= before + 8 * one
     client.remove_budget("small")
     until(lambda: ended(lone, client.start("asks", {"n": 7}).id).run.state == "succeeded")
 

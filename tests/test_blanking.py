@@ -137,6 +137,7 @@ def test_keys_that_become_alike_are_all_kept():
     [
         "secret-w" * 500_000, "\\" * 4_000_000, "%25" * 1_300_000, "&amp;" * 800_000, "\\u005c" * 600_000, "%" * 4_000_000, "&" * 4_000_000,
         "secret-word-123456" * 200_000, "\u4e16secret-word-123456" * 150_000, "&#x26;#x26;" * 300_000, "%E4" * 1_000_000, "\\ud83c" * 600_000,
+        "%25%C3%A4" * 400_000,
     ],
     ids=lambda text: text[:12],
 )  # fmt: skip
@@ -148,7 +149,7 @@ def test_a_large_text_made_to_hurt_is_blanked_in_seconds(text):
     for n in range(0, 200_000, 1_000):
         stream.take(text[n : n + 1_000])
     stream.end()
-    assert time.process_time() - began < 12
+    assert time.process_time() - began < 6
     assert "secret-word-123456" not in shown
 
 

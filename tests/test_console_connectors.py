@@ -3,6 +3,7 @@
 import json
 import re
 
+import pytest
 from playwright.sync_api import Page, expect
 
 from oak_relay.client import Client
@@ -74,6 +75,7 @@ def test_actions_are_made_tried_compared_and_removed(page: Page, oak: Processes,
     assert "desk_office" not in [one.name for one in client.every(client.connectors)]
 
 
+@pytest.mark.long
 def test_a_large_description_of_a_file_and_one_that_is_wrong(page: Page, oak: Processes, client: Client):
     page.goto(f"{oak.url}/descriptions")
     page.get_by_role("button", name="Paste it").click()

@@ -12,11 +12,15 @@ CONFIG = Path(__file__).with_name("schemathesis.toml")
 
 
 @pytest.mark.timeout(400)
-def test_every_operation_answers_as_it_is_described(lone: Processes, tmp_path: Path):
+@pytest.mark.parametrize(
+    ("phases", "examples"),
+    [("examples,fuzzing", 3), pytest.param("examples,coverage,fuzzing", 4, marks=pytest.mark.long)],
+)
+def test_every_operation_answers_as_it_is_described(lone: Processes, tmp_path: Path, phases: str, examples: int):
     command = [
         sys.executable, "-m", "schemathesis.cli", "--config-file", str(CONFIG), "run", f"{lone.url}/openapi.json",
-        "-H", f"Authorization: Bearer {lone.token}", "--checks", "all", "--phases", "examples,coverage,fuzzing",
-        "--max-examples", "2", "--generation-deterministic", "--continue-on-failure", "--request-timeout", "20",
+        "-H", f"Authorization: Bearer {lone.token}", "--checks", "all", "--phases", phases,
+        "--max-examples", str(examples), "--generation-deterministic", "--continue-on-failure", "--request-timeout", "20",
         # Streams have no end, and who signs out or revokes the token would be refused from then on.
         "--exclude-path-regex", "stream$", "--exclude-operation-id", "remove_token", "--no-color",
     ]  # fmt: skip

@@ -42,6 +42,7 @@ def start_runs(processes: Processes, workflow: str, count: int) -> list[str]:
         return list(pool.map(lambda n: str(client.start(workflow, {**data, "n": f"guest-{n}"}).id), range(count)))
 
 
+@pytest.mark.long
 @pytest.mark.timeout(200)
 def test_a_worker_killed_three_times_in_the_middle_of_200_runs(lone: Processes):
     """Rules 1, 3, 4, 5: all end well; recorded steps are not repeated; each call more than one stands in its trace."""

@@ -89,8 +89,8 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("cancel {run}", 0, ""), ("artifact 0123456789abcdef", 5, ""), ("sample {run} --keep bell", 0, ""), ("sample odd-@", 0, ""),
     ("refused odd-@", 0, ""), ("events --limit 3", 0, ""), ("schedules", 0, ""), ("fire odd-@ daily", 0, ""), ("pause odd-@ daily", 0, ""),
     ("publish larder.filled --data {\"n\":1}", 0, ""), ("start odd-asks-@", 0, ""), ("tray", 0, ""), ("answer {question} fill", 0, ""),
-    ("talk {asks} --step told", 0, "Is it far?\n"), ("watch {asked}", 0, ""), ("conversation list", 0, ""), ("conversation show odd-@", 5, ""),
-    ("conversation forget odd-@ --yes", 5, ""), ("usage", 0, ""), ("usage --by alias", 0, ""),
+    ("talk {asks} --step told", 0, "Is it far?\n"), ("talk nobody-@", 5, "Hello\n"), ("watch {asked}", 0, ""), ("conversation list", 0, ""), ("conversation show odd-@", 5, ""),
+    ("conversation forget odd-@ --yes", 5, ""), ("conversation reply 0123 Hello", 5, ""), ("conversation settle odd-@ 0 again", 6, ""), ("conversation judge odd-@ 0 bad", 6, ""), ("usage", 0, ""), ("usage --by alias", 0, ""),
     ("curl", 0, "curl https://office.example/huts?limit=2 -H 'X-Hut: upper tarn'"), ("curl", 6, "wget x"),
     ("connector operations {standins}/office/api/openapi.json booking", 0, ""), ("connector add c@ {standins}/office/api/openapi.json --take list_*", 0, ""), ("connector list", 0, ""), ("connector show c@", 0, ""), ("connector compare c@", 0, ""), ("connector try c@ list_huts", 1, ""), ("connector remove c@ --yes", 0, ""),
     ("server add s@ --url {standins}/weather", 0, ""), ("server list", 0, ""), ("server test s@", 0, ""), ("server remove s@ --yes", 0, ""),
@@ -104,7 +104,7 @@ SCRIPT: list[tuple[str, int, str]] = [
     ("table create r@ hut crates:number", 0, ""), ("table add r@", 0, '[{"hut": "Glasswater", "crates": 2}]'), ("table import r@ {csv}", 0, ""),
     ("file add {csv}", 0, ""), ("file list", 0, ""), ("file list --limit 1", 0, ""), ("file show {kept}", 0, ""), ("file address {kept}", 0, ""), ("file get {kept} {csv} --over", 0, ""),
     ("file get {kept} {csv}", 2, ""), ("file show 0123", 6, ""),
-    ("table link l@ --database nobody --of stays", 6, ""), ("table link l@", 2, ""), ("table link l@ --file http://127.0.0.1:9/x.csv --key a", 6, ""), ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table export r@", 0, ""), ("table export r@ --kind jsonl", 0, ""), ("table export r@ --kind xlsx", 1, ""), ("table export r@ --kind xlsx --into {csv}.xlsx", 0, ""), ("table import r@ {csv}.xlsx --match hut", 0, ""), ("table remove r@ --yes", 0, ""),
+    ("table link l@ --database nobody --of stays", 6, ""), ("table link l@", 2, ""), ("table link l@ --file http://127.0.0.1:9/x.csv --key a", 6, ""), ("table list", 0, ""), ("table rows r@", 0, ""), ("table rows r@ --limit 1", 0, ""), ("table rows r@ --where {\"hut\":{\"not\":\"x\"}} --order=-hut --text G --newest", 0, ""), ("table rows r@ --where [", 2, ""), ("table rows r@ --where []", 2, ""), ("table rows r@ --order nothing", 6, ""), ("table export r@", 0, ""), ("table export r@ --kind jsonl", 0, ""), ("table export r@ --kind xlsx", 1, ""), ("table export r@ --kind xlsx --into {csv}.xlsx", 0, ""), ("table import r@ {csv}.xlsx --match hut", 0, ""), ("table remove r@ --yes", 0, ""),
     ("token add t@ --days 1", 0, ""), ("token list", 0, ""), ("token remove {token} --yes", 0, ""), ("session list", 0, ""),
     ("session end 0123 --yes", 5, ""), ("budget set b@ 3", 0, ""), ("budget list", 0, ""), ("budget remove b@ --yes", 0, ""),
     ("missing", 0, ""), ("hold", 0, ""), ("release", 0, ""), ("export {folder} --rows", 0, ""), ("import {folder} --check", 0, ""),
@@ -180,18 +180,19 @@ def prepared(house: Processes, folder: Path, n: int) -> Place:
 
 
 @pytest.mark.parametrize(
-    ("n", "columns", "as_json"),
+    ("n", "columns", "how"),
     [
-        (0, "60", True),
-        pytest.param(1, "60", False, marks=pytest.mark.long),
-        pytest.param(2, "200", True, marks=pytest.mark.long),
-        (3, "200", False),
+        (0, "60", "in turn"),
+        pytest.param(1, "60", "never", marks=pytest.mark.long),
+        pytest.param(2, "200", "always", marks=pytest.mark.long),
+        pytest.param(3, "200", "never", marks=pytest.mark.long),
+        pytest.param(4, "60", "always", marks=pytest.mark.long),
     ],
 )
-def test_a_day_of_commands(house: Processes, typed: Any, tmp_path: Path, n: int, columns: str, as_json: bool):
+def test_a_day_of_commands(house: Processes, typed: Any, tmp_path: Path, n: int, columns: str, how: str):
     place = prepared(house, tmp_path, n)
-    for text, expected, given in SCRIPT:
-        words = place.words(text)
+    for number, (text, expected, given) in enumerate(SCRIPT):
+        words, as_json = place.words(text), how == "always" or (how == "in turn" and number % 2 == 0)
         code, out, err = typed([*words, "--json"] if as_json else words, given, COLUMNS=columns)
         assert code == expected, (text, code, out[-500:], err)
         assert not CONTROL.search((out + err).replace("\r\n", "\n")), (

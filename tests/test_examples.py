@@ -21,22 +21,23 @@ INPUT = {
     "message": "May I bring a dog to Glasswater?", "stays": [{"nights": 2}, {"nights": 5}], "id": 1, "booking": "b-7", "guest": "Ida", "hut": "Glasswater",
     "free": 4, "question": "Is the path to Thistle Col open?",
 }  # fmt: skip
-GAVE = {
-    "code.python": lambda gave: gave["value"] == {"stays": 2, "nights": 7, "longest": 5},
-    "http.request": lambda gave: (gave["status"], gave["body"]) == (200, {"id": "b-7"}),
-    "event.send": lambda gave: gave["status"] == 202,
-    "sql.read": lambda gave: gave["rows"] == [{"hut": "Glasswater", "nights": 3}],
-    "sql.change": lambda gave: gave["count"] == 1,
-    "sql.describe": lambda gave: "stays" in gave["text"],
-    "table.find": lambda gave: gave["rows"] == [{"hut": "Glasswater", "free": 9}],
-    "table.total": lambda gave: gave["rows"][0]["count"] == 1,
-    "table.upsert": lambda gave: gave["created"] is False,
-    "table.delete": lambda gave: gave["count"] == 1,
-    "model.label": lambda gave: gave["label"] in ("booking", "complaint", "other"),
-    "model.transcribe": lambda gave: gave["text"] == "The path is free.",
-    "web.search": lambda gave: len(gave["results"]) > 0,
-}
-"""What of the examples' results is known, beyond their shape."""
+
+
+def told(shown: object, gave: object) -> bool:
+    """Whether an example gave what its documentation shows; `…` stands for what is another each time."""
+    if shown == "…":
+        return True
+    if isinstance(shown, dict):
+        return (
+            isinstance(gave, dict) and set(shown) == set(gave) and all(told(shown[name], gave[name]) for name in shown)
+        )
+    if isinstance(shown, list):
+        some = shown[:-1] if shown[-1:] == ["…"] else shown
+        whole = some is not shown or (isinstance(gave, list) and len(some) == len(gave))
+        return (
+            isinstance(gave, list) and whole and all(told(one, other) for one, other in zip(some, gave, strict=False))
+        )
+    return shown == gave
 
 
 class Elsewhere(BaseHTTPRequestHandler):
@@ -123,6 +124,6 @@ def test_every_example_is_carried_out(house: tuple[Processes, dict[str, str]]):
             broken[name] = found or ended.error
         elif misfit := next(validator(action.shape.gives(step["with"])).misfits(gave), None):
             broken[name] = f"{misfit}"
-        elif name in GAVE and not GAVE[name](gave):
+        elif not told(action.example_gives, gave):
             broken[name] = gave
     assert broken == {}

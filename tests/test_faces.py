@@ -200,6 +200,10 @@ async def people(oak: Face, name: str) -> None:
         run = await oak.start(f"{name}-asks", {})
         [question] = await soon(lambda run=run: oak.tray(run=run.id))
         assert (await oak.linked_question(question.link.rpartition("/")[2])).text == question.text
+        with pytest.raises(NotFound):
+            await oak.handed_over(question.id)
+        with pytest.raises(Conflict):
+            await oak.say(question.id, "Good day")
         if answer == "answer":
             assert await oak.answer(question.id, "fill") == 1
         else:
@@ -306,6 +310,10 @@ async def talking(oak: Face, name: str) -> None:
     assert (await oak.messages(run.id, "told/turn[0]"))["messages"]
     assert f"{name}-says" in [one.key for one in await oak.conversations()]
     assert (await oak.conversation(f"{name}-says"))[0].role
+    with pytest.raises(Conflict):
+        await oak.settle(f"{name}-says", 0, True)
+    with pytest.raises(Conflict):
+        await oak.judge(f"{name}-says", 0, True)
     await oak.forget(f"{name}-says")
     assert (await oak.talk(text, "Is it far?", input={"say": "Is it far?"})).text
     assert (await oak.usage(["workflow"], workflow=f"{name}-says"))[0].calls

@@ -9,7 +9,6 @@ from pathlib import Path
 
 import pytest
 
-from oak_relay.client import Client
 from tests.conftest import OFFICE_KEY, OFFICE_SECRET, SIGNING, Processes, seed
 from tests.office import app
 
@@ -74,6 +73,11 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     client.put_credential("depot", kind="fields", **depot, hosts=["127.0.0.1"])
     client.put_credential("desk", **app(full), rate={"calls": 5})
     client.add_rows("odd", [*odd, *({"n": n, "name": "x" * 300} for n in range(2500))])
+    source = f"{full.standins}/accounts/api/openapi.json"
+    client.put_connector(
+        "accounts", source=source, operations=[one.key for one in client.read_description(source=source).offered][:3]
+    )
+    client.link_table("book", {"kind": "file", "url": f"{full.standins}/accounts/folder/vouchers.xlsx", "credential": "office", "key": ["number"]}, {"number": "text", "amount": "number"})  # fmt: skip
     out = tmp_path / "out"
     said = command(full, "export", str(out), "--rows")
     assert "3 workflows" in said
@@ -113,7 +117,8 @@ def test_what_is_exported_comes_back_the_same(two: list[Processes], tmp_path: Pa
     assert empty.sql("SELECT count(*) FROM audit") == before
 
 
-def test_what_was_changed_meanwhile_stays_unless_that_is_said(oak: Processes, client: Client, tmp_path: Path):
+def test_what_was_changed_meanwhile_stays_unless_that_is_said(lone: Processes, tmp_path: Path):
+    oak, client = lone, lone.client()  # nothing of others is there, which could not be taken in again
     out = tmp_path / "out"
     text = "oak: 1\nworkflow: moored\nsteps: [{step: a, set: {x: %d}}]\nresult: ${ a.x }\n"
     client.save(text % 1)

@@ -166,7 +166,14 @@ async def test_what_arrives_just_as_the_last_strand_rests_wakes_the_run():
             rests.append(row)
 
     claim = SimpleNamespace(
-        run_id=UUID(int=1), workflow_id=UUID(int=2), version_id=UUID(int=3), depth=0, wakes=0, generation=1
+        run_id=UUID(int=1),
+        workflow_id=UUID(int=2),
+        version_id=UUID(int=3),
+        depth=0,
+        wakes=0,
+        generation=1,
+        lane=None,
+        event={"type": "test"},
     )
     ground = Ground(Writer(), SimpleNamespace(), lambda: datetime.now(UTC))
     journal = RunJournal(claim, None, ground, Ownership(claim.run_id, 1), "w")
@@ -188,7 +195,14 @@ async def test_what_was_taken_back_and_tells_all_the_same_wakes_nobody_for_ever(
             rests.append(row)
 
     claim = SimpleNamespace(
-        run_id=UUID(int=1), workflow_id=UUID(int=2), version_id=UUID(int=3), depth=0, wakes=0, generation=1
+        run_id=UUID(int=1),
+        workflow_id=UUID(int=2),
+        version_id=UUID(int=3),
+        depth=0,
+        wakes=0,
+        generation=1,
+        lane=None,
+        event={"type": "test"},
     )
     journal = RunJournal(
         claim, None, Ground(Writer(), SimpleNamespace(), lambda: datetime.now(UTC)), Ownership(claim.run_id, 1), "w"

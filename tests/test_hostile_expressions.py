@@ -127,7 +127,7 @@ def test_what_is_large_and_sound_still_works(text, expected):
 @pytest.mark.parametrize("name", ["brackets", "stars", "ticks"])
 def test_markdown_that_is_made_to_be_slow_is_not(name):
     _, took, grown = measured(f"${{ {name}[:49000] | plain | length }}")
-    assert took < 2
+    assert took < 4  # quadratic ones took minutes
     assert grown < 100
 
 

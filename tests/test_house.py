@@ -92,7 +92,7 @@ async def test_what_an_earlier_release_kept_is_brought_along(empty_database):
             await connection.execute(text("SELECT w.name, w.removed_at, s.value, s.trigger FROM workflow w, sample s"))
         ).one()
         assert tuple(row) == ("kept", None, "5", "")
-        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0008"
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0010"
     await database.close()
 
 
@@ -115,7 +115,7 @@ def test_a_role_loads_nothing_of_the_other_commands():
 
 
 PROCESSES = {
-    "database", "epoch", "history", "workers", "upgrade", "migrations", "tables", "tries",
+    "database", "epoch", "history", "locks", "workers", "upgrade", "migrations", "tables", "tries",
 }  # fmt: skip
 """Rooms of the store that are about processes, the server or all of it, not about what belongs to a workspace."""
 BY_ITSELF = {"people.holder"}

@@ -179,6 +179,7 @@ def command(oak: Processes, home: Path, *words: str) -> subprocess.CompletedProc
     return subprocess.run(call, env=environment, capture_output=True, text=True, timeout=120)
 
 
+@pytest.mark.long
 def test_by_command_line_nobody_elses_version_is_saved_over(oak: Processes, client: Client, tmp_path: Path):
     file = tmp_path / "shared.yaml"
     file.write_text(text("shared"))

@@ -11,6 +11,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import urlsplit
 
+import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -340,6 +341,24 @@ def _writers(client: Client, table: str, many: int) -> None:
         run.result()
 
 
+def test_a_row_that_became_another_meanwhile_is_not_overwritten(drawer: tuple[str, Path], client: Client):
+    url, place = drawer
+    (place / "hands.csv").write_text("guest,nights\nIda,2\nOle,1\n")
+    client.link_table("hands", {"kind": "file", "url": f"{url}/hands.csv", "credential": "drawer", "key": ["guest"]})
+    ida, ole = client.rows("hands", order=["guest"])
+    assert [row.row["guest"] for row in client.rows("hands", where={"nights": {"above": 1}})] == ["Ida"]
+    (place / "hands.csv").write_text("guest,nights\nIda,7\nOle,1\n")
+    with pytest.raises(Conflict):
+        client.update_row("hands", ida.id, {"nights": 3}, tag=ida.tag)
+    with pytest.raises(Conflict):
+        client.remove_row("hands", ida.id, tag=ida.tag)
+    client.update_row("hands", ole.id, {"nights": 4}, tag=ole.tag)
+    client.update_row("hands", ida.id, {"nights": 8})
+    assert (place / "hands.csv").read_text() == "guest,nights\nIda,8\nOle,4\n"
+    with pytest.raises(NotFound):
+        client.update_row("hands", '["Una"]', {"nights": 3})
+
+
 def test_many_writers_lose_no_row_of_a_file(drawer: tuple[str, Path], client: Client, oak: Processes):
     url, place = drawer
     (place / "both.csv").write_text("guest,nights\n")
@@ -513,6 +532,26 @@ triggers:
 steps:
   - {{step: note, do: table.add, with: {{table: linked-noted, row: {{guest: "${{ event.data.row.guest }}"}}}}}}
 """
+
+
+def test_one_ledger_has_two_doors_and_nobody_loses_a_row(vouchers: str, client: Client, oak: Processes):
+    """Some write into the workbook of the accounts, others by their operations, at once."""
+    url = f"{oak.standins}/accounts/folder/vouchers.xlsx"
+    client.link_table("voucher-book", {"kind": "file", "url": url, "credential": "office", "key": ["number"]}, {"number": "text", "hut": "text", "what": "text", "amount": "number"})  # fmt: skip
+    before = {row.row["number"] for row in client.every(client.rows, "vouchers")}
+    for number in range(8):
+        row = {"number": f"D-{number}", "hut": "glasswater", "what": "rope", "amount": number + 0.5}
+        client.save(FLOW.format(name=f"linked-door-{number}", do="table.add", given=json.dumps({"table": ("voucher-book", "vouchers")[number % 2], "row": row})))  # fmt: skip
+    runs = [client.start(f"linked-door-{number}") for number in range(8)]
+    assert [run.wait(60).error for run in runs] == [None] * 8
+    there = {row.row["number"]: row.row["amount"] for row in client.every(client.rows, "voucher-book")}
+    assert set(there) == before | {f"D-{n}" for n in range(8)}
+    assert there["D-3"] == 3.5
+    head = {"X-API-Key": oak.environment["STANDIN_OFFICE_KEY"]}
+    assert httpx.put(url, content=b"no book", headers={**head, "If-Match": "*"}).status_code == 422
+    assert httpx.put(url, content=b"no book", headers=head).status_code == 428
+    assert httpx.request("PROPFIND", url, headers=head).status_code == 207
+    assert httpx.get(url).status_code == 401
 
 
 def test_a_new_row_of_a_file_begins_one_run_across_restarts(lone: Processes, tmp_path: Path):

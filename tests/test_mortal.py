@@ -167,7 +167,7 @@ def mortals(
     client = processes.client()
     client.on(client.save(ROUND.replace("STANDINS", processes.standins)).workflow)
     made = Mortals(processes, home / "plan.json")
-    made.apart = apart = 1 if pytestconfig.getoption("--every-write") else 4
+    made.apart = apart = 1 if pytestconfig.getoption("--every-write") else 6
     for first, when in enumerate(("behind", "before"), 1):
         made.runs[when] = made.every(
             when, first % apart + 1, apart
@@ -204,6 +204,7 @@ def test_killed_behind_every_single_write_nothing_is_asked_or_done_twice(mortals
     assert asked >= 2 or mortals.apart > 1  # behind the intention of each letter nobody can know whether it left
 
 
+@pytest.mark.long
 def test_killed_between_a_reply_and_its_record_one_call_more_at_most_and_letters_are_asked_about(mortals: Mortals):
     runs = mortals.runs["before"]
     asked = 0

@@ -212,7 +212,7 @@ def test_a_consent_that_was_withdrawn_rests_runs_until_it_is_given_again(desk: P
     assert not client.broken_credentials()
 
 
-@pytest.mark.parametrize("rotates", [True, False])
+@pytest.mark.parametrize("rotates", [True, pytest.param(False, marks=pytest.mark.long)])
 def test_a_worker_that_dies_between_the_reply_and_the_commit(desk: Processes, rotates: bool):
     """The provider has replaced its refresh token, and nobody knows by what: it is tried once more, then says why."""
     client = desk.client()

@@ -112,7 +112,7 @@ ODD: dict[str, dict[str, Any]] = {
     "refers to itself": {"parameters": [{"$ref": "#/paths/~1bunks/get/parameters/0"}]},
     "a schema that is itself": {"responses": {"200": {"content": {"application/json": {"schema": {"$ref": "#/paths/~1bunks/get/responses/200/content/application~1json/schema"}}}}}},
     "nothing is what it should be": {"parameters": 7, "requestBody": [], "responses": "no", "security": {"a": 1}, "tags": {}, "summary": [1], "operationId": 3},
-    "lists where mappings are": {"parameters": [[], 1, None, {"in": "query"}, {"name": "x", "in": "nowhere"}], "requestBody": {"content": {"application/json": []}}},
+    "lists where mappings are": {"parameters": [[], 1, None, {"in": "query"}, {"name": "x", "in": "nowhere"}, {"name": "y", "in": ["query"]}, {"name": "z", "in": {}}], "requestBody": {"content": {"application/json": []}}},
     "odd media types": {"requestBody": {"content": {"": {"schema": True}, "x/*": {}}}, "responses": {"2XX": {"content": {"*/*": {}}}}},
     "a schema that takes for ever": {"requestBody": {"content": {"application/json": {"schema": {"allOf": [{"anyOf": [{"anyOf": [{"type": "string"}] * 20}] * 20}] * 20}}}}},
     "numbers nobody divides by": {"requestBody": {"content": {"application/json": {"schema": {"type": "number", "multipleOf": 1e-300, "pattern": "(a+)+$("}}}}},

@@ -9,13 +9,16 @@ from collections.abc import Callable, Sequence
 from decimal import Decimal
 from pathlib import Path
 
+import httpx
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from openpyxl import load_workbook
 
 from oak_relay.actions.apart import once
+from oak_relay.actions.linked import memory
 from oak_relay.actions.sheets import cells, formats, reading
+from oak_relay.actions.tables import meant
 from oak_relay.capabilities.given import Column
 from oak_relay.client import Client
 from oak_relay.client.errors import Invalid, NotFound
@@ -86,6 +89,8 @@ def test_what_is_no_sheet_says_why(text, why):
         ("", "number", ""),
         ("nan", "number", "nan"),
         ("1e999", "number", "1e999"),
+        ("0." + "5" * 1_001, "number", "0." + "5" * 1_001),
+        ("\u0663", "number", "\u0663"),
         ("True", "boolean", True),
         ("yes", "boolean", "yes"),
         ("12", "text", "12"),
@@ -200,8 +205,9 @@ _LOL = (
         (_bomb(_HEAD + b"<row>" + b"<c><v>1</v></c>" * 16_000 + b"</row></sheetData></worksheet>"), "201 columns"),
         (_bomb(_HEAD.replace(b"?>", b"?>" + _LOL, 1) + b"<row><c t='inlineStr'><is><t>&k;</t></is></c></row></sheetData></worksheet>"), "takes too much|no workbook|more than 100,000 letters"),
         (_bomb(_HEAD.replace(b"?>", b'?><!DOCTYPE x [<!ENTITY a SYSTEM "file:///etc/passwd">]>', 1) + b"<row><c t='inlineStr'><is><t>&a;</t></is></c></row></sheetData></worksheet>"), "empty|no workbook"),
+        (_bomb(_HEAD + b'<row r="1"><c r="' + b"E" * 69 + b'A1" t="inl<ceStr"><is><t>hut</t></is></c><c<is> r="B1" t="str"><c r="B2" t="b"><v>1</v></c></row></sheetData></worksheet>'), "no workbook|takes too much"),
     ],
-    ids=["a beginning", "nothing", "CSV", "no XML", "a cell of 300 MB", "300,000 rows", "16,000 columns", "entities in entities", "a file of the machine"],
+    ids=["a beginning", "nothing", "CSV", "no XML", "a cell of 300 MB", "300,000 rows", "16,000 columns", "entities in entities", "a file of the machine", "a column beyond all"],
 )  # fmt: skip
 def test_a_workbook_made_to_hurt_is_refused(data, why):
     async def go() -> None:
@@ -342,6 +348,30 @@ def test_a_hundred_thousand_rows(client: Client, tmp_path: Path, capsys: pytest.
             sep="\n",
         )
     assert took["upsert of 1,000 by match"] < 10 and took["import of csv"] < 90
+
+
+@pytest.mark.parametrize("where", [{}, {"nights": {"above": 1}}, {"hut": "B"}, {"guest": {"contains": "1"}, "nights": {"in": [0, 2]}}, {"nights": {"empty": True}}])  # fmt: skip
+@pytest.mark.parametrize("order", [[], ["nights"], ["-nights", "hut"], ["-guest"]])
+def test_rows_are_shown_as_asked_page_by_page(client: Client, where: dict[str, object], order: list[str]):
+    """As the action finds them, whatever the size of a page."""
+    name, kept = "sheet-asked", [{"hut": "AB"[n % 2], "guest": f"g{n}", "nights": n % 4 or None} for n in range(23)]
+    if name not in [one.name for one in client.tables()]:
+        client.create_table(name, {"hut": "text", "guest": "text", "nights": "number"})
+        client.add_rows(name, kept)
+    columns = [(one.removeprefix("-"), one.startswith("-")) for one in order]
+    wanted = memory.ordered([row for row in kept if memory.fits(row, meant(where))], columns)
+    assert [row.row for row in client.every(client.rows, name, limit=4, where=where, order=order)] == wanted
+    if not order:
+        assert [row.row for row in client.every(client.rows, name, limit=4, where=where, newest=True)] == wanted[::-1]
+
+
+@pytest.mark.parametrize("query", ['where={"tent": 1}', "where=[1]", "where={", 'where={"hut": {"above": [1]}}', "order=tent", "order=-", "order=a&" * 6, f"where={'[' * 3000}", f"where={'x' * 5000}", "order=hut&after=x"])  # fmt: skip
+def test_what_cannot_be_asked_says_so(client: Client, oak: Processes, query: str):
+    if "sheet-odd" not in [one.name for one in client.tables()]:
+        client.create_table("sheet-odd", {"hut": "text"})
+    head = {"Authorization": f"Bearer {oak.token}"}
+    answer = httpx.get(f"{oak.url}/api/v1/tables/sheet-odd/rows?{query}", headers=head)
+    assert answer.status_code == 422 and answer.json()["title"], answer.text
 
 
 def test_rows_are_counted_and_added_up(client: Client):

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
 
+from oak_relay.capabilities.given import Where
 from oak_relay.changes import AddRow, AnswerCaller, Change, Part, StartRun, UpsertRow
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
@@ -497,7 +498,9 @@ async def test_upserts_find_rows_added_before_and_while_the_table_became_searche
     assert [e.result["created"] for e in batch.entries()] == [False, False, True]
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 3
     async with database.connect() as found:
-        assert [r["row"]["n"] for r in await rows.find(found, MAIN_WORKSPACE, table, {"guest": "Ada"}, 10)] == [1]
+        assert [
+            r["row"]["n"] for r in await rows.find(found, MAIN_WORKSPACE, table, 10, where=Where({"guest": "Ada"}))
+        ] == [1]
     other = page(claims[0].run_id, 3, change=made(AddRow(table, {"guest": "Dov"})))
     await write(connection, mine, Batch([other]))
     assert await connection.fetchval("SELECT count(*) FROM table_row WHERE searched") == 4

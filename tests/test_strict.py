@@ -6,7 +6,7 @@ import pytest
 from tests.conftest import Processes, seed_agents, until
 from tests.test_language import run_of
 
-MANNERS = ("strict", "strict+no-schema+no-object+no-tools+no-stream+no-usage")
+MANNERS = ("strict", pytest.param("strict+no-schema+no-object+no-tools+no-stream+no-usage", marks=pytest.mark.long))
 
 
 @pytest.fixture(params=MANNERS)

@@ -8,13 +8,13 @@ import { createApp, watch } from 'vue'
 import { Problem } from './api/client'
 import App from './App.vue'
 import { away } from './lib/live'
-import { nobody } from './lib/session'
+import { over } from './lib/session'
 import { router } from './router'
 
 const queries = new QueryClient({
   queryCache: new QueryCache({
     onError: (error) => {
-      if (error instanceof Problem && error.status === 401) nobody()
+      if (error instanceof Problem && error.status === 401) over()
     },
   }),
   defaultOptions: {

@@ -105,7 +105,7 @@ class StartRun(Change):
 @dataclass(frozen=True, slots=True)
 class AskPerson(Change):
     """A question: where it is asked (`at`), its choices or form, and what happens (`then`) when nobody answers until a
-    moment (RFC 3339). Questions that are `alike` may be answered together. `input` is shown beside it."""
+    moment (RFC 3339); it is put in a `conversation` when one is named. Questions that are `alike` may be answered together. `input` is shown beside it."""
 
     path: str
     text: str
@@ -116,6 +116,7 @@ class AskPerson(Change):
     until: str | None = None
     alike: str | None = None
     input: object = None
+    conversation: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,6 +152,24 @@ class Remember(Change):
     conversation: str
     messages: Sequence[Message]
     summary: Summary | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Contact:
+    """Somebody on a channel: the path that it listens at, and what it calls the chat."""
+
+    path: str
+    chat: str
+
+
+@dataclass(frozen=True, slots=True)
+class Say(Change):
+    """Something that is said in a conversation, with files and with buttons beneath; gives its `id`, or a `fault`."""
+
+    conversation: "str | Contact"
+    text: str
+    buttons: Sequence[str] = ()
+    files: Sequence[Mapping[str, object]] = ()
 
 
 @dataclass(frozen=True, slots=True)

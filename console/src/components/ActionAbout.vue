@@ -41,9 +41,12 @@ const parts = computed(
       ['It gives', fields(plain(props.action.output as Schema, props.action.output as Schema))],
     ] as const,
 )
+const gave = computed(() => props.action.example_gives && JSON.stringify(props.action.example_gives, null, 2))
 const example = computed(() => {
   const { name, example: given } = props.action
-  const lines = Object.entries(given).map(([key, value]) => `      ${key}: ${typeof value === 'string' ? value : JSON.stringify(value)}`)
+  const written = (value: unknown) =>
+    typeof value !== 'string' ? JSON.stringify(value) : value.includes('\n') ? ['|', ...value.trimEnd().split('\n')].join('\n        ') : value
+  const lines = Object.entries(given).map(([key, value]) => `      ${key}: ${written(value)}`)
   return [`  - step: ${name.split('.').at(-1) ?? 'step'}`, `    do: ${name}`, ...(lines.length ? ['    with:', ...lines] : [])].join('\n')
 })
 </script>
@@ -67,6 +70,10 @@ const example = computed(() => {
     </template>
     <h3>An example</h3>
     <pre tabindex="0">{{ example }}</pre>
+    <template v-if="gave">
+      <p class="quiet">gave (…: another each time)</p>
+      <pre tabindex="0">{{ gave }}</pre>
+    </template>
   </div>
 </template>
 

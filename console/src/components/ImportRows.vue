@@ -75,7 +75,8 @@ async function take(event: Event): Promise<void> {
       >Name of the table <BFormInput v-model="name" size="sm" pattern="[a-z][a-z0-9_\-]{0,60}" required @change="file && send(true)"
     /></label>
     <label
-      >Rows with the same are updated (columns, if any) <BFormInput v-model="match" size="sm" placeholder="hut" @change="file && send(true)"
+      >Rows with the same are updated (columns, if any)
+      <BFormInput v-model="match" size="sm" placeholder="no column: all rows are added" @change="file && send(true)"
     /></label>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="told">

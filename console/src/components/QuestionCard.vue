@@ -9,6 +9,7 @@ import { isPlain } from '../lib/keys'
 import { later } from '../lib/toasts'
 import type { Schema } from '../workflow/fields'
 import DataForm from './DataForm.vue'
+import HandedOver from './HandedOver.vue'
 import ProblemNote from './ProblemNote.vue'
 import ValueView from './ValueView.vue'
 
@@ -62,6 +63,12 @@ async function answer(choice: string | null, byKey = false): Promise<void> {
   }
 }
 
+/** A conversation that was handed over goes back, with a word for the workflow. */
+async function back(word: string): Promise<void> {
+  remark.value = word
+  await answer(null)
+}
+
 function key(event: KeyboardEvent): void {
   const choices = props.question.choices ?? []
   const choice = choices[Number(event.key) - 1]
@@ -89,6 +96,12 @@ function key(event: KeyboardEvent): void {
       <ValueView :value="question.input" />
     </details>
     <p v-if="leaving" class="quiet">{{ leaving }}; it is sent in a moment.</p>
+    <HandedOver
+      v-else-if="open && question.handed_over"
+      :question="question.id"
+      :conversation="question.conversation ?? ''"
+      :busy="busy"
+      @back="back" />
     <template v-else-if="open">
       <form v-if="form" class="fields" @submit.prevent="answer(null)">
         <DataForm v-model="given" v-model:wrong="wrong" :schema="form" word="What is asked for" />
@@ -98,6 +111,10 @@ function key(event: KeyboardEvent): void {
         <summary>What it gave, if it happened</summary>
         <BFormTextarea v-model="happened" rows="3" class="mono" placeholder="JSON, or nothing" aria-label="What it gave" />
       </details>
+      <form v-if="question.conversation && !question.choices && !form" class="choices" @submit.prevent="answer(null)">
+        <BFormInput v-model="remark" size="sm" class="remark" placeholder="what they would say" aria-label="The answer" />
+        <BButton type="submit" variant="outline-primary" size="sm" :disabled="busy || !remark.trim()">Answer for them</BButton>
+      </form>
       <div v-if="question.choices" class="choices">
         <BButton v-for="(choice, index) in question.choices" :key="choice" variant="outline-primary" :disabled="busy" @click="answer(choice)"
           ><kbd class="wide-only">{{ index + 1 }}</kbd> {{ choice }}</BButton
@@ -128,6 +145,7 @@ article {
   border-radius: 0.25rem;
   padding: 0.75rem 1rem;
   margin-bottom: 0.9rem;
+  overflow-wrap: anywhere;
 }
 .about {
   margin: 0;

@@ -44,6 +44,7 @@ const titled = (number: number) => (number === NOW ? 'What is written here' : `V
       </button>
       <strong v-if="version.on">, on</strong>
       <span class="quiet">, {{ moment(version.created_at) }}, {{ version.author }}</span>
+      <span v-if="version.good || version.bad" class="quiet">, found good {{ version.good }} times, bad {{ version.bad }}</span>
       <template v-if="version.remark">: {{ version.remark }}</template>
       <button
         v-if="versions.length > 1 || changed"

@@ -63,6 +63,10 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
     <p>
       <strong>{{ trigger.trigger }}</strong> <span class="quiet">{{ trigger.sentence }}</span>
     </p>
+    <p v-if="trigger.page">
+      <a :href="trigger.page" target="_blank">{{ trigger.page }}</a> <span class="quiet">the page, while the workflow is on</span>
+      <BButton size="sm" variant="link" @click="copy(trigger.page)">{{ said(trigger.page, 'Copy the address') }}</BButton>
+    </p>
     <template v-if="hookOf(trigger.trigger)">
       <p v-if="!hookOf(trigger.trigger)!.outside" class="quiet">
         Only this machine reaches it: set <code>OAK_RELAY_PUBLIC_URL</code> and <code>OAK_RELAY_HOST</code> for senders elsewhere.

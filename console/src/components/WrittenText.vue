@@ -1,22 +1,14 @@
 <script setup lang="ts">
-import MarkdownIt from 'markdown-it'
 import { computed } from 'vue'
+import { written } from '../lib/written'
 
-/** A text in Markdown (CommonMark) as it is meant to be read. What looks like HTML stays text, and pictures are links: nothing is fetched
- * from anywhere. */
+/** A text in Markdown as it is meant to be read. */
 const props = defineProps<{ text: string }>()
-const reader = new MarkdownIt({ html: false, linkify: false })
-reader.disable('image')
-reader.renderer.rules.link_open = (tokens, index, options, _, self) => {
-  tokens[index]!.attrSet('target', '_blank')
-  tokens[index]!.attrSet('rel', 'noopener noreferrer')
-  return self.renderToken(tokens, index, options)
-}
-const html = computed(() => reader.render(props.text))
+const html = computed(() => written(props.text))
 </script>
 
 <template>
-  <!-- eslint-disable-next-line vue/no-v-html -- made by the reader above, which lets no HTML through -->
+  <!-- eslint-disable-next-line vue/no-v-html -- made by a reader that lets no HTML through -->
   <div class="written" v-html="html" />
 </template>
 

@@ -1,5 +1,5 @@
 import { applied, CannotEdit, type Change } from './changes'
-import { type Reference, references } from './scope'
+import { type Reference, references, scopeAt } from './scope'
 import { type Path, Source } from './source'
 import { stepsText } from './steps'
 import { indented, inFlow } from './write'
@@ -23,7 +23,8 @@ export function extractSteps(source: Source, paths: readonly Path[], names: { wo
   if (entries.some((one) => !one || one.flow)) throw new CannotEdit('write this list in lines first')
   const all = references(source)
   const inside = (path: Path) => order.some((one) => one.every((key, n) => path[n] === key))
-  const taken = all.filter((one) => inside(one.path) && one.from !== undefined && !EVERYWHERE.has(root(one)) && !(one.from && inside(one.from)))
+  const around = scopeAt(source, first)
+  const taken = all.filter((one) => inside(one.path) && around.has(root(one)) && !EVERYWHERE.has(root(one)) && !(one.from && inside(one.from)))
   const given = all.filter((one) => !inside(one.path) && one.from && order.some((path) => same(path, one.from!)))
   const inputs = new Map(taken.map((one) => [inputOf(root(one)), root(one)]))
   const results = new Set(given.map(root))

@@ -12,6 +12,12 @@ export const AROUND = new Set(['oak', 'agent', 'title', 'note', 'labels', 'input
 const STEP_NAME = /^[a-z][a-z0-9_]*$/
 const RESERVED = new Set([...ALWAYS, 'conversation', 'last', 'error', 'outcome', 'arrived', 'true', 'false', 'none'])
 
+/** Whether runs of a document belong to conversations: then `conversation` is there too. */
+export function talks(source: Source): boolean {
+  const triggers = source.value(['triggers'])
+  return Array.isArray(triggers) && triggers.some((one) => typeof one === 'object' && one !== null && 'conversation' in one)
+}
+
 /** A place of the document, and what may be used in it; `node` where a text stands that holds expressions. */
 interface Place {
   path: Path
@@ -140,7 +146,7 @@ type See = (place: Place) => void
 
 /** Go through every step, and every text in which expressions may stand, with what may be used there. */
 function walk(source: Source, see: See): void {
-  const start = new Map<string, Path | null>(ALWAYS.map((name) => [name, null]))
+  const start = new Map<string, Path | null>([...ALWAYS, ...(talks(source) ? ['conversation'] : [])].map((name) => [name, null]))
   see({ path: [], scope: start })
   if (typeof source.data.agent === 'string') {
     // An agent document is its fields; it has no steps.
@@ -178,7 +184,8 @@ function step(source: Source, path: Path, scope: ReadonlyMap<string, Path | null
   let inner: ReadonlyMap<string, Path | null> = own
   for (const at of listsOf(source, path)) {
     const failing = at[path.length] === 'on_error'
-    const behind = list(source, at, failing ? new Map([...own, ['error', null]]) : own, see)
+    const more = failing ? 'error' : at.at(-1) === 'aside' ? 'aside' : null
+    const behind = list(source, at, more ? new Map([...own, [more, null]]) : own, see)
     if (at.length === path.length + 1 && !failing) inner = behind
     if (at.length > path.length + 1) around(source, at, scope, behind, see)
   }
@@ -194,11 +201,13 @@ function step(source: Source, path: Path, scope: ReadonlyMap<string, Path | null
 
 /** What stands around a list inside of a step: when it is taken, what it gives, what is asked meanwhile. */
 function around(source: Source, at: Path, scope: ReadonlyMap<string, Path | null>, behind: ReadonlyMap<string, Path | null>, see: See): void {
-  const holder = ['steps', 'else', 'tell'].includes(String(at.at(-1))) ? at.slice(0, -1) : at
+  const holder = ['steps', 'else', 'tell', 'aside'].includes(String(at.at(-1))) ? at.slice(0, -1) : at
   const value = source.value(holder)
   if (!value || typeof value !== 'object' || Array.isArray(value)) return
+  if (at.at(-1) === 'aside' && 'tell' in value) return // its other texts were seen
   see({ path: [...holder, 'gives'], scope: behind })
-  for (const key of Object.keys(value)) if (key !== at.at(-1)) texts(source, [...holder, key], key === 'gives' ? behind : scope, see)
+  for (const key of Object.keys(value))
+    if (key !== at.at(-1) && key !== 'aside') texts(source, [...holder, key], key === 'gives' ? behind : scope, see)
 }
 
 function texts(source: Source, path: Path, scope: ReadonlyMap<string, Path | null>, see: See): void {

@@ -98,7 +98,7 @@ export function listsOf(source: Source, path: Path): Path[] {
     }
   }
   if ('steps' in step) found.push([...path, 'steps'])
-  if (step.ask && typeof step.ask === 'object' && 'tell' in step.ask) found.push([...path, 'ask', 'tell'])
+  if (step.ask && typeof step.ask === 'object') for (const key of ['tell', 'aside']) if (key in step.ask) found.push([...path, 'ask', key])
   if (Array.isArray(step.on_error)) found.push([...path, 'on_error'])
   return found
 }
@@ -137,7 +137,13 @@ export function outward(path: Path): { list: Path; index: number } | undefined {
     const list = holder.at(-2)
     if (
       typeof index === 'number' &&
-      (list === 'steps' || list === 'always' || list === 'else' || list === 'on_error' || list === 'tell' || holder.at(-3) === 'together')
+      (list === 'steps' ||
+        list === 'always' ||
+        list === 'else' ||
+        list === 'on_error' ||
+        list === 'tell' ||
+        list === 'aside' ||
+        holder.at(-3) === 'together')
     ) {
       return { list: holder.slice(0, -1), index: index + 1 }
     }

@@ -39,6 +39,8 @@ const ORDER = [
     'wait',
     'ask',
     'reply',
+    'send',
+    'hand_over',
     'emit',
     'stop',
     'fail',
@@ -134,16 +136,38 @@ function replaced(source: Source, path: Path, value: unknown): Change[] {
     return [empty ? { from: colon, to: colon, insert: ` ${inFlow(value)}` } : { from: old!.range![0], to: source.end(old!), insert: inFlow(value) }]
   }
   const column = source.column(pair.key.range![0])
+  const lines = typeof value === 'string' && value.includes('\n')
+  const between = empty ? '' : source.text.slice(colon, old!.range![0])
+  const comment = between.search(/(?<=^|\s)#/)
+  if (comment >= 0)
+    return besideComment(source, colon, between, comment, old!, lines || isInline(value) ? ` ${inFlow(value)}` : behind(value, column))
   const tail = empty ? '' : source.text.slice(source.end(old!), source.nextLine(source.end(old!)))
-  const commented = tail.includes('#')
-  const insert = commented && typeof value === 'string' && value.includes('\n') ? ` ${inFlow(value)}` : behind(value, column)
-  const from = empty ? colon : behindColon(source, colon, old!)
+  const insert = tail.includes('#') && lines ? ` ${inFlow(value)}` : behind(value, column)
+  const from = empty ? colon : behindColon(colon, between, old!)
+  if (tail.includes('#') && insert.startsWith('\n')) {
+    const at = source.end(old!) + tail.trimEnd().length // the comment stays beside the key, and not within a text that ends the lines
+    return [
+      { from, to: source.end(old!), insert: '' },
+      { from: at, to: at, insert },
+    ]
+  }
   return [{ from, to: empty ? colon : source.end(old!), insert }]
 }
 
+/** A value is replaced that stands in the lines below a comment beside its key: one line goes before the comment, lines below it. */
+function besideComment(source: Source, colon: number, between: string, comment: number, old: Node, insert: string): Change[] {
+  const below = colon + between.trimEnd().length
+  if (insert.startsWith('\n')) return [{ from: below, to: source.end(old), insert }]
+  const at = colon + between.slice(0, comment).trimEnd().length
+  return [
+    { from: at, to: at, insert },
+    { from: below, to: source.end(old), insert: '' },
+  ]
+}
+
 /** Where a value begins that is to be replaced: right behind the colon, unless something stands between. */
-function behindColon(source: Source, colon: number, old: Node): number {
-  return source.text.slice(colon, old.range![0]).trim() ? old.range![0] - 1 : colon
+function behindColon(colon: number, between: string, old: Node): number {
+  return between.trim() ? old.range![0] - 1 : colon
 }
 
 function added(source: Source, path: Path, map: YAMLMap, key: string, value: unknown): Change {

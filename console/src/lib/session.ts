@@ -1,5 +1,5 @@
 import { ref } from 'vue'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, expired, Problem, type Schemas } from '../api/client'
 import { currency } from './format'
 
 /** The release of the service. */
@@ -24,11 +24,20 @@ export function nobody(): void {
   who.value = null
 }
 
+let touched = false
+for (const event of ['keydown', 'pointerdown']) window.addEventListener(event, () => (touched = true), { once: true, capture: true })
+
+/** The session is over: who has begun to work with the page signs in again over it, and what was written stays. */
+export function over(): void {
+  if (who.value && touched) expired.value = true
+  else nobody()
+}
+
 export async function askWho(): Promise<void> {
   try {
     known(await data(api.GET('/api/v1/session')))
   } catch (problem) {
-    if (problem instanceof Problem && problem.status === 401) nobody()
+    if (problem instanceof Problem && problem.status === 401) over()
     if (!(problem instanceof Problem) || problem.status !== 401) throw problem
   }
 }

@@ -11,6 +11,7 @@ import ImportRows from '../components/ImportRows.vue'
 import LoadingLines from '../components/LoadingLines.vue'
 import MoreButton from '../components/MoreButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RowFilter from '../components/RowFilter.vue'
 import { every, type Part, useList } from '../lib/lists'
 import { later, toast } from '../lib/toasts'
 
@@ -26,7 +27,7 @@ const query = (key: string) =>
     get: () => String(route.query[key] ?? ''),
     set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined } }),
   })
-const [text, order] = [query('text'), query('order')]
+const [text, order, where, by] = [query('text'), query('order'), query('where'), query('by')]
 const tables = useQuery({
   queryKey: ['tables', 'all'],
   queryFn: () => every((asked) => data(api.GET('/api/v1/tables', { params: { query: asked } }))),
@@ -39,13 +40,22 @@ const link = computed(
 const lives = computed(() => link.value && (link.value.url ?? link.value.list?.do ?? `the table ${link.value.table} of a database`))
 /** A row is changed where it can be told from all others. */
 const fixed = computed(() => !!link.value && !link.value.key?.length)
-const key = ['rows', props.name, text, order] as const
+const key = ['rows', props.name, text, order, where, by] as const
 const list = useList(
   key,
   (asked) =>
     data(
       api.GET('/api/v1/tables/{name}/rows', {
-        params: { path: { name: props.name }, query: { ...asked, text: text.value || undefined, newest: order.value !== 'oldest' } },
+        params: {
+          path: { name: props.name },
+          query: {
+            ...asked,
+            text: text.value || undefined,
+            newest: order.value !== 'oldest',
+            where: where.value || undefined,
+            order: by.value ? [by.value] : undefined,
+          },
+        },
       }),
     ),
   { limit: 100 },
@@ -60,6 +70,9 @@ const starting = ref<Row | null>(null)
 const fresh = ref<Record<string, unknown>>({})
 const path = (row: Row) => ({ path: { name: props.name, row_id: row.id }, header: { 'if-match': `"${row.tag}"` } })
 const cell = (row: Row, column: string) => (row.row as Record<string, unknown>)[column]
+/** By a column: from the least up, from the greatest down, as they came. */
+const turn = (column: string) => (by.value = by.value === column ? `-${column}` : by.value === `-${column}` ? '' : column)
+const sorted = (column: string) => (by.value === column ? 'ascending' : by.value === `-${column}` ? 'descending' : undefined)
 const again = () => Promise.all([client.invalidateQueries({ queryKey: ['rows', props.name] }), client.invalidateQueries({ queryKey: ['tables'] })])
 
 /** What is written stands at once, and goes back when it is refused. */
@@ -67,7 +80,7 @@ async function change(row: Row, column: string, value: unknown): Promise<void> {
   problem.value = null
   const put = (given: unknown) =>
     client.setQueryData<InfiniteData<Part<Row>>>(
-      ['rows', props.name, text.value, order.value],
+      ['rows', props.name, text.value, order.value, where.value, by.value],
       (old) =>
         old && {
           ...old,
@@ -128,7 +141,7 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
     <div class="hands">
       <BFormInput v-model.lazy="text" type="search" size="sm" placeholder="words in a row" aria-label="Find rows" maxlength="200" />
       <BFormSelect
-        v-if="!link"
+        v-if="!link && !by"
         v-model="order"
         size="sm"
         aria-label="Order"
@@ -149,14 +162,17 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
   </div>
   <ProblemNote v-if="problem" :problem="problem" />
   <ImportRows v-if="importing" :into="name" @done="imported" @leave="importing = false" />
+  <RowFilter v-if="table" v-model="where" :columns="table.columns as { name: string; type: string }[]" />
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" :again="() => list.query.refetch()" />
   <LoadingLines v-else-if="!table || list.query.isPending.value" />
   <div v-else class="scroll" tabindex="0" role="region" :aria-label="`Rows of ${name}`">
     <table class="table table-sm">
       <thead>
         <tr>
-          <th v-for="column in table.columns" :key="column.name" :class="{ num: column.type === 'number' }" :title="column.type">
-            {{ column.name }}
+          <th v-for="column in table.columns" :key="column.name" :class="{ num: column.type === 'number' }" :aria-sort="sorted(column.name ?? '')">
+            <button type="button" class="by" :title="`${column.type}; order by it`" @click="turn(column.name ?? '')">
+              {{ column.name }}<span v-if="sorted(column.name ?? '')" aria-hidden="true"> {{ by.startsWith('-') ? '↓' : '↑' }}</span>
+            </button>
           </th>
           <th v-if="!link">Changed</th>
           <th><span class="visually-hidden">What may be done</span></th>
@@ -194,7 +210,7 @@ async function imported(_: string, told: Schemas['ImportOut']): Promise<void> {
       </tbody>
     </table>
     <p v-if="!shown.length && !adding" class="quiet">
-      {{ text ? 'No row has these words.' : 'No rows yet. Add one here, import a file, or let a workflow add them.' }}
+      {{ where ? 'No row is so.' : text ? 'No row has these words.' : 'No rows yet. Add one here, import a file, or let a workflow add them.' }}
     </p>
   </div>
   <MoreButton :list="list" />
@@ -235,6 +251,13 @@ thead th {
   top: 0;
   background: var(--bs-body-bg);
   z-index: 1;
+}
+.by {
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  padding: 0;
 }
 td {
   max-width: 22rem;

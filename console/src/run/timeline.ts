@@ -22,9 +22,10 @@ export interface Row {
 
 /** One row per sentence: what happened there, in the chosen items of lists and loops, and its bars between `from` and `to` (ms). */
 export function rows(lines: readonly Line[], spans: readonly Brief[], loops: readonly Loop[], from: number, to: number): Row[] {
-  const byPath = new Map(spans.map((span) => [span.path, span]))
+  // What was done each time that something was asked stands in one line: the last time.
+  const byPath = new Map(spans.map((span) => [span.path.replace(/~\d+(?=[.!/])/g, ''), span]))
   const byLoop = new Map(loops.map((loop) => [loop.path, loop]))
-  const inside = new Set(spans.map((span) => span.path.replace(/(!?)\.[^.]*$/, '$1')))
+  const inside = new Set([...byPath.keys()].map((path) => path.replace(/(!?)\.[^.]*$/, '$1')))
   const dead: string[] = []
   return lines.map((line) => {
     const path = chosenPath(line.trace, byLoop)
@@ -45,7 +46,7 @@ function wasTaken(path: string, byPath: ReadonlyMap<string, Brief>, inside: Read
   const [owner = '', mark = ''] = path.split('#')
   if (path.endsWith('!')) return inside.has(path)
   if (!path.includes('#')) return inside.has(path)
-  return mark === 'tell' ? inside.has(owner) : byPath.get(owner)?.way === Number(mark)
+  return mark === 'tell' || mark === 'aside' ? inside.has(owner) : byPath.get(owner)?.way === Number(mark)
 }
 
 /** The path of spans for a line, with the chosen item of each loop in place of `[]`. */
@@ -64,7 +65,7 @@ export function isAround(place: string, inner: string): boolean {
   return inner.startsWith(step.slice(0, step.lastIndexOf(']') + 1))
 }
 
-const WAITS = new Set(['ask', 'wait'])
+const WAITS = new Set(['ask', 'hand_over', 'wait'])
 
 function bars(span: Brief, rests: boolean, from: number, to: number): Bar[] {
   const share = (at: number) => Math.min(1, Math.max(0, (at - from) / Math.max(1, to - from)))

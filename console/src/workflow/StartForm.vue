@@ -8,6 +8,7 @@ import { removeSteps } from '../edit/steps'
 import { every } from '../lib/lists'
 import type { Part } from './data'
 import type { Draft } from './draft'
+import ChannelExample from './ChannelExample.vue'
 import FieldRow from './FieldRow.vue'
 import { fieldsOf, type Schema } from './fields'
 import type { Language } from './language'
@@ -42,6 +43,7 @@ const parts = computed<Part[]>(() => [
 const BEGUN: Record<string, unknown> = { schedule: { cron: '0 6 * * *' }, event: { type: 'something.happened' } }
 function begun(name: string): unknown {
   const own = String(props.draft.source.value?.value(['workflow']) ?? 'workflow')
+  if (name === 'conversation') return { path: own, greeting: 'Good day! What would you like to know?' }
   return name === 'webhook' ? { path: own, verify: { scheme: 'none' } } : (BEGUN[name] ?? {})
 }
 function choose(name: string): void {
@@ -55,6 +57,11 @@ function choose(name: string): void {
 }
 const put = (at: (string | number)[], value: unknown) => props.draft.edit((source) => setValue(source, [...path.value, ...at], value))
 const clear = (at: (string | number)[]) => props.draft.edit((source) => removeKey(source, [...path.value, ...at]))
+/** A channel as it was seen; what was said before of who may send stays. */
+function example(made: { reads: Record<string, string>; send: unknown }): void {
+  const before = ((trigger.value.conversation as { with?: object } | undefined)?.with ?? {}) as Record<string, unknown>
+  put(['conversation', 'with'], { ...before, ...made })
+}
 function remove(): void {
   if (
     props.draft.edit((source) =>
@@ -91,6 +98,7 @@ const field = (name: string) => ({ name, title: name, about: '', required: false
   </label>
   <template v-if="real">
     <FieldRow :field="called" :value="trigger.trigger" :parts="[]" :known="{}" @change="(value) => put(['trigger'], value)" @clear="() => {}" />
+    <ChannelExample v-if="(trigger.conversation as { channel?: string } | undefined)?.channel === 'by_example'" @made="example" />
     <FieldRow
       v-for="one in fields"
       :key="`${row.path} ${one.name}`"

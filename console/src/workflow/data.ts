@@ -32,7 +32,7 @@ export function parts(source: Source, at: Path, known: Known): Part[] {
   const scope = scopeAt(source, at)
   const found: Part[] = []
   const steps = [...scope].filter(([, path]) => path)
-  const order = [...steps.reverse().map(([name]) => name), 'input', 'settings', 'event', 'now', 'run']
+  const order = [...steps.reverse().map(([name]) => name), 'input', 'conversation', 'settings', 'event', 'now', 'run']
   for (const name of order) {
     if (!scope.has(name) || (name === 'settings' && !known.shapes[name]?.properties)) continue
     const place = scope.get(name) ?? null
@@ -40,7 +40,7 @@ export function parts(source: Source, at: Path, known: Known): Part[] {
       ? place.at(-1) === 'as'
         ? 'the item'
         : name
-      : ({ input: 'what it is given', settings: 'the settings', event: 'the event' }[name] ?? name)
+      : ({ input: 'what it is given', settings: 'the settings', event: 'the event', conversation: 'who talks' }[name] ?? name)
     const first = found.length
     add(found, [name], from, valueOf(name, place, source, known), known.shapes[name], 0)
     if (place?.at(-1) === 'as') for (const part of found.slice(first)) part.line = nameOf(place.slice(0, -1))

@@ -80,7 +80,7 @@ export function stepFields(kind: string, root: Schema, action: { input: Record<s
     if (field.name !== kind || !schema)
       return [{ field: { ...field, widget: field.name === 'with' || field.name === 'set' ? 'pairs' : field.widget }, at: [field.name], more: false }]
     return fieldsOf(schema, root)
-      .filter((one) => one.name !== 'tell')
+      .filter((one) => one.name !== 'tell' && one.name !== 'aside')
       .map((inner) => ({
         field: inner,
         at: [field.name, inner.name],

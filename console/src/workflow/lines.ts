@@ -14,6 +14,7 @@ const SAID: Record<string, (value: unknown) => string> = {
   wait: (value) => `Wait ${typeof value === 'string' ? value : ''}`,
   ask: () => 'Ask a person',
   reply: () => 'Reply to the caller',
+  send: (value) => `Say ${typeof value === 'string' ? value : ''}`,
   emit: () => 'Publish an event',
   todo: (value) => `To do: ${String(value)}`,
   stop: () => 'End the run here',
@@ -62,9 +63,11 @@ function inner(source: Source, at: Path, path: Path, own: Row): Row[] {
     ]
   }
   if (key === 'ask') {
+    const aside = at.at(-1) === 'aside'
+    const [sign, said] = aside ? ['b', 'If something else is said'] : ['a', 'Once it can be answered']
     return [
-      row(nameOf(at), `${number}a`, depth + 1, 'arm', step, 'Once it can be answered', `${span}#tell`),
-      ...walk(source, at, `${number}a.`, `${span}.`, depth + 2),
+      row(nameOf(at), `${number}${sign}`, depth + 1, 'arm', step, said, `${span}#${String(at.at(-1))}`),
+      ...walk(source, at, `${number}${sign}.`, `${span}.`, depth + 2),
     ]
   }
   const holder = at.slice(0, path.length + 2)

@@ -126,7 +126,10 @@ export function behindRow(row: Row | undefined, source: Source): { list: Path; i
   if (row?.own) return { list: path.slice(0, -1), index: (path.at(-1) as number) + 1 }
   if (row?.kind === 'arm' && row.path !== 'always') {
     const value = source.value(path) as Record<string, unknown> | undefined
-    const list = row.path.endsWith('on_error') || row.path.endsWith('tell') ? path : [...path, value && 'else' in value ? 'else' : 'steps']
+    const list =
+      row.path.endsWith('on_error') || row.path.endsWith('tell') || row.path.endsWith('aside')
+        ? path
+        : [...path, value && 'else' in value ? 'else' : 'steps']
     return { list, index: 0 }
   }
   if (row?.kind === 'strand') return { list: Array.isArray(source.value(path)) ? path : [...path, 'steps'], index: 0 }

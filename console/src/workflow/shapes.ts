@@ -1,8 +1,20 @@
+import { talks } from '../edit/scope'
 import { everyStep } from '../edit/steps'
 import type { Source } from '../edit/source'
 import { reference } from '../edit/expressions'
 import type { Schema } from './fields'
 import type { Language } from './language'
+
+const fields = (...names: string[]): Schema => ({ type: 'object', properties: Object.fromEntries(names.map((name) => [name, {}])) })
+/** The conversation of a run, and what is said in it. */
+const TALK: Schema = {
+  ...fields('key', 'first', 'facts'),
+  properties: { ...fields('key', 'first', 'facts').properties, person: fields('id', 'name', 'address', 'language') },
+}
+const SAID: Schema = {
+  ...fields('text', 'choice', 'command'),
+  properties: { ...fields('text', 'choice', 'command').properties, parts: { type: 'array' } },
+}
 
 /** The shapes of what may be used: of the input and settings, and of what each step gives. */
 export function shapesOf(source: Source | null, language: Language): Record<string, Schema> {
@@ -10,6 +22,10 @@ export function shapesOf(source: Source | null, language: Language): Record<stri
   const actions = language.actions.value
   const found: Record<string, Schema> = {}
   for (const name of ['input', 'settings']) found[name] = (source.value([name]) ?? {}) as Schema
+  if (talks(source)) {
+    found.conversation = TALK
+    if (!source.value(['input'])) found.input = SAID
+  }
   for (const path of everyStep(source)) {
     const step = source.value(path) as Record<string, unknown>
     const name = String(step.step)
@@ -28,6 +44,7 @@ export function shapesOf(source: Source | null, language: Language): Record<stri
       if (of?.items && typeof step.as === 'string') found[step.as] = of.items
     } else if ('ask' in step)
       found[name] = { properties: Object.fromEntries(['choice', 'data', 'text', 'by', 'at', 'expired'].map((key) => [key, {}])) }
+    else if ('hand_over' in step) found[name] = { properties: Object.fromEntries(['text', 'by', 'at', 'expired'].map((key) => [key, {}])) }
     else if (step.together && typeof step.together === 'object')
       found[name] = { properties: Object.fromEntries(Object.keys(step.together).map((key) => [key, {}])) }
   }

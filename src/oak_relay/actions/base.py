@@ -15,6 +15,7 @@ from oak_relay.document.check_base import ActionShape, FieldFault
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import Schema, required
 from oak_relay.triggers.base import TriggerKind
+from oak_relay.triggers.channel import Channel
 from oak_relay.vault.kinds import Credential
 
 Reach = Literal["outside", "read", "local"]
@@ -68,6 +69,8 @@ class Action:
     """How it is done where its table is a linked one."""
     example: Given = field(default_factory=dict)
     """A `with` to begin with."""
+    example_gives: object = None
+    """What the example gave; `…` stands for what is another each time."""
     first: tuple[str, ...] = ()
     """The fields that matter first, in their order; empty for those that are required."""
     hidden: bool = False
@@ -144,13 +147,14 @@ Trying = Callable[[str, Any, Surroundings], Awaitable[Tried]]
 
 @dataclass(frozen=True)
 class Connector:
-    """What a package adds: actions, kinds of credentials and kinds of triggers. It is found by the entry point group
+    """What a package adds: actions, kinds of credentials, kinds of triggers and channels. It is found by the entry point group
     `oak_relay.connectors`."""
 
     title: str
     actions: Sequence[Action] = ()
     credentials: Sequence[type[Credential]] = ()
     triggers: Sequence[TriggerKind[Any]] = ()
+    channels: Sequence[Channel[Any]] = ()
     trying: Mapping[str, Trying] = field(default_factory=dict)
     """How its kinds of credentials are tried that are not tried by an address of theirs."""
     lacking: Callable[[Surroundings], Awaitable[str]] | None = None

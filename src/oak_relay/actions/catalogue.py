@@ -13,6 +13,8 @@ from oak_relay.actions.base import Action, Connector, Trying
 from oak_relay.document.check_base import World
 from oak_relay.document.errors import StepFailed
 from oak_relay.triggers.base import TriggerKind, TriggerKinds
+from oak_relay.triggers.channel import Channel
+from oak_relay.triggers.conversation import PAGE, ConversationTrigger
 from oak_relay.vault.kinds import Credential, CredentialKinds
 
 log = structlog.get_logger()
@@ -31,24 +33,29 @@ class Installed:
 
 
 class Catalogue:
-    """Actions, kinds of credentials and kinds of triggers by name. Of two things with one name the first counts, and the
+    """Actions, kinds of credentials, kinds of triggers and channels by name. Of two things with one name the first counts, and the
     second's connector is left out whole."""
 
     def __init__(self, connectors: Mapping[str, Connector]) -> None:
         self._connectors = connectors
         self._actions: dict[str, Action] = {}
         kinds: dict[str, type[Credential]] = {}
-        triggers: dict[str, TriggerKind[Any]] = {}
+        self.channels: dict[str, Channel[Any]] = {}
+        """Where people talk beside the page."""
+        talks = ConversationTrigger(self.channels)
+        triggers: dict[str, TriggerKind[Any]] = {talks.name: talks}
         self.faults: dict[str, str] = {}
         self._trying: dict[str, Trying] = {}
         for name, connector in connectors.items():
             stored = {str(kind.model_fields["kind"].default): kind for kind in connector.credentials}
             begins = {kind.name: kind for kind in connector.triggers}
             offered = {action.name: action for action in connector.actions}
+            spoken = {channel.name: channel for channel in connector.channels}
             for word, new, known in (
                 ("action", offered, self._actions),
                 ("kind of credential", stored, kinds),
                 ("kind of trigger", begins, triggers),
+                ("channel", spoken, {**self.channels, PAGE: None}),
             ):
                 for twice in sorted(set(new) & set(known)):
                     self.faults[name] = f"the {word} {twice} is there already"
@@ -56,6 +63,7 @@ class Catalogue:
                 self._actions |= offered
                 kinds |= stored
                 triggers |= begins
+                self.channels |= spoken
                 self._trying |= connector.trying
         self.credentials = CredentialKinds(kinds.values())
         self.triggers = TriggerKinds(triggers.values())

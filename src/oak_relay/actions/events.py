@@ -67,6 +67,7 @@ CONNECTOR = Connector(
             sentence=lambda step, given: (
                 f"Send the event {in_brief(given.get('type'))} to {in_brief(given.get('url'))}"
             ),
+            example_gives={"id": "…", "status": 202},
             example={"url": "http://office.example/events", "type": "booking.made", "data": {"id": "${ input.id }"}},
             first=("url", "type", "data", "credential"),
         )

@@ -165,6 +165,8 @@ class Exchange:
     def failure(self) -> StepFailed:
         """The error that an unwanted status means."""
         kind, fix = _kind_of(self.status)
+        if kind == "denied" and not self.credential:
+            fix = "give it a credential: the other side wants to know who asks"
         used = f" with the credential {self.credential}" if self.credential else ""
         words = self.said(self._text())
         lacking = _lacking(self.headers) if self.status == 403 else ()

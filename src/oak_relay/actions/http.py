@@ -155,7 +155,8 @@ def repeat_of(given: Given) -> Repeat:
     return "checkable" if given.get("look") else "unsafe"
 
 
-async def _perform(given: RequestInput, at: Outbound) -> Result:
+async def request(given: RequestInput, at: Outbound) -> Result:
+    """Send a request; its answer. Raises `StepFailed`."""
     fault = wire.header_fault((*given.headers.items(), *given.conditions.items()))
     if fault:
         raise StepFailed("invalid", f"http.request: {fault}", fix="correct the headers")
@@ -297,10 +298,11 @@ CONNECTOR = Connector(
             Response,
             repeat="unsafe",
             timeout=30,
-            perform=_perform,
+            perform=request,
             repeat_of=repeat_of,
             happened=_happened,
             sentence=lambda step, given: f"Send {in_brief(given.get('method', 'GET'))} {in_brief(given.get('url'))}",
+            example_gives={"status": 200, "headers": "…", "body": {"id": "b-7"}},
             example={"method": "GET", "url": "http://office.example/bookings/${ input.booking }"},
             first=("method", "url", "json", "credential", "pick"),
             tell="$.body",

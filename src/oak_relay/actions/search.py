@@ -109,6 +109,18 @@ CONNECTOR = Connector(
             timeout=30,
             perform=_search,
             sentence=lambda step, given: f"Search the web for {in_brief(given.get('query'))}",
+            example_gives={
+                "results": [
+                    {
+                        "url": "https://paths.example/thistle-col",
+                        "title": "Thistle Col report",
+                        "text": "Thistle Col hut: strong wind on the col, the path is icy before ten.",
+                        "at": "…",
+                    },
+                    "…",
+                ],
+                "sources": [{"url": "https://paths.example/thistle-col", "title": "Thistle Col report"}, "…"],
+            },
             example={"url": "http://search.example/feed", "query": "${ input.question }"},
             first=("url", "query", "newer_than", "only_from", "limit"),
         )

@@ -148,7 +148,7 @@ def _linked(table: str, at: Surroundings) -> tuple[tuple[Column, ...], LinkedRow
     return known.columns, rows_of(known.link, known.columns, at)
 
 
-def _has(table: str, columns: Iterable[Column], names: Iterable[str]) -> None:
+def has(table: str, columns: Iterable[Column], names: Iterable[str]) -> None:
     """Raises `StepFailed` (`invalid`) for a column that a table has not."""
     known = [column.name for column in columns]
     for name in names:
@@ -162,7 +162,7 @@ async def _find_there(given: FindInput, at: Surroundings) -> Result:
     columns, there = _linked(given.table, at)
     order = [(one.removeprefix("-"), one.startswith("-")) for one in given.order]
     where = meant(given.where)
-    _has(given.table, columns, [*where.match, *(one.column for one in where.filters), *(name for name, _ in order)])
+    has(given.table, columns, [*where.match, *(one.column for one in where.filters), *(name for name, _ in order)])
     rows = await there.find(where, order, given.limit)
     if given.columns is not None:
         rows = [{name: row.get(name) for name in given.columns} for row in rows]
@@ -174,7 +174,7 @@ async def _total_there(given: TotalInput, at: Surroundings) -> Result:
     measures = {name: getattr(given, name) for name in ("sum", "average", "least", "most")}
     where = meant(given.where)
     named = [*given.by, *(one for some in measures.values() for one in some)]
-    _has(given.table, columns, [*named, *where.match, *(one.column for one in where.filters)])
+    has(given.table, columns, [*named, *where.match, *(one.column for one in where.filters)])
     found = await there.totals(where, given.by, measures, given.limit)
     return Result({"rows": found, "count": len(found)})
 
@@ -310,7 +310,8 @@ CONNECTOR = Connector(
             change=_add,
             elsewhere=Elsewhere(_add_there, _keyed),
             sentence=_says("Add a row to"),
-            example={"table": "bookings", "row": {"hut": "${ input.hut }"}},
+            example_gives={"id": "…", "row": {"hut": "Glasswater", "nights": 2}},
+            example={"table": "bookings", "row": {"hut": "${ input.hut }", "nights": 2}},
         ),
         Action(
             "table.upsert",
@@ -321,6 +322,7 @@ CONNECTOR = Connector(
             change=_upsert,
             elsewhere=Elsewhere(_upsert_there, _matching),
             sentence=_says("Add or update a row in"),
+            example_gives={"id": "…", "row": {"hut": "Glasswater", "free": 4}, "created": False},
             example={"table": "huts", "match": ["hut"], "row": {"hut": "${ input.hut }", "free": "${ input.free }"}},
             first=("table", "match", "row"),
         ),
@@ -333,6 +335,7 @@ CONNECTOR = Connector(
             change=_delete,
             elsewhere=Elsewhere(_delete_there),
             sentence=_says("Remove rows of"),
+            example_gives={"count": 1, "rows": [{"hut": "Glasswater", "nights": 2}]},
             example={"table": "bookings", "where": {"hut": "${ input.hut }"}},
         ),
         Action(
@@ -345,6 +348,7 @@ CONNECTOR = Connector(
             perform=_find,
             elsewhere=Elsewhere(_find_there),
             sentence=_says("Find rows of"),
+            example_gives={"rows": [{"hut": "Glasswater", "free": 9}], "count": 1},
             example={"table": "huts", "where": {"hut": "${ input.hut }"}},
             first=("table", "where", "order", "limit"),
         ),
@@ -358,6 +362,7 @@ CONNECTOR = Connector(
             perform=_total,
             elsewhere=Elsewhere(_total_there),
             sentence=_says("Count and add up rows of"),
+            example_gives={"rows": [{"hut": "Glasswater", "count": 1, "sum": {"nights": 2}}], "count": 1},
             example={"table": "bookings", "by": ["hut"], "sum": ["nights"]},
             first=("table", "by", "sum", "where"),
         ),

@@ -31,6 +31,11 @@ def file_name(told: str) -> str:
     return "".join(sign for sign in last if sign.isprintable()).strip().strip(".")[:255] or "file"
 
 
+def what_is(type: str) -> Literal["voice", "picture", "file"]:
+    """What a file of a media type is to who talks."""
+    return "picture" if type.startswith("image/") else "voice" if type.startswith("audio/") else "file"
+
+
 @dataclass(frozen=True, slots=True)
 class HeldFile:
     """A file that is kept here, called as whoever refers to it calls it."""

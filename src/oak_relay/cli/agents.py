@@ -1,18 +1,21 @@
 """`server`: tool servers; `conversation`: what was said."""
 
 import argparse
+import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from oak_relay.cli.asking import sure, takes_yes
+from oak_relay.cli.finding import found
 from oak_relay.cli.output import OUT, as_line, escaped, moment, money, show, state, table, working
 from oak_relay.cli.trace import spans_tree
+from oak_relay.cli.visiting import talk_on_page
 from oak_relay.cli.workflows import given_json, text_of
 from oak_relay.client import Client
 from oak_relay.client.errors import OakRelayError
-from oak_relay.client.results import Talked
+from oak_relay.client.results import Question, Talked
 from oak_relay.engine.paths import EntryPath
 
 
@@ -39,11 +42,14 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
             takes_yes(parser)
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
     parser = commands.add_parser(
-        "talk", help="talk with an agent of a draft; nothing is kept", epilog="example: oak-relay talk guest-chat.yaml",
-        description="Say something and read the answer. /clear begins anew, /retry takes the last answer back and asks again, "
-        "/trace shows what was done, an empty line or Ctrl-D ends.",
+        "talk", help="talk with an agent of a draft, or on a page", epilog="examples: oak-relay talk guest-chat.yaml; oak-relay talk visitors",
+        description="With the agent of a draft (a file) nothing is kept; on the page of a workflow that is on (its path) it is a conversation as any visitor has it. Say something and read the answer. /clear begins anew, /retry takes the last answer back and asks again, "
+        "/trace shows what was done (of a draft), an empty line or Ctrl-D ends.",
     )  # fmt: skip
-    parser.add_argument("file", type=Path)
+    parser.add_argument("file", type=Path, metavar="FILE|PAGE")
+    parser.add_argument(
+        "--opens", default="", help="what opens a page that is not public: the end of its link, or its password"
+    )
     parser.add_argument("--step", default="", help="which agent, where there are several")
     parser.add_argument("--input", help="a sample of the workflow's input, as JSON or a file")
     parser.add_argument("--sample", default="", help="name of a kept event, in the place of --input")
@@ -56,10 +62,27 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
         if name == "forget":
             takes_yes(parser)
         parser.set_defaults(run=lambda a, call=call: call(a, client(a)))
+    parser = group.add_parser("reply", help="say something in one that was handed over")
+    parser.add_argument("question", help="its question's id at the tray, or its end")
+    parser.add_argument("text")
+    parser.set_defaults(run=lambda a: reply(a, client(a)))
+    parser = group.add_parser("judge", help="say whether an answer was good")
+    parser.add_argument("key")
+    parser.add_argument("seq", type=int, help="its number, as show tells it")
+    parser.add_argument("good", choices=["good", "bad", "neither"])
+    parser.set_defaults(run=lambda a: judge(a, client(a)))
+    parser = group.add_parser("settle", help="say whether a message arrived whose sending was cut off")
+    parser.add_argument("key")
+    parser.add_argument("seq", type=int, help="its number, as show tells it")
+    parser.add_argument("how", choices=["arrived", "again"], help="again: it did not; it is sent again")
+    parser.set_defaults(run=lambda a: settle(a, client(a)))
 
 
 def talk_cmd(arguments: argparse.Namespace, client: Client) -> int:
     """Talk with an agent of a draft, line by line, until the input ends; with `--json` a line for each answer."""
+    page = str(arguments.file)
+    if re.fullmatch(r"[a-z0-9][a-z0-9-]{0,60}", page) and not arguments.file.exists():
+        return talk_on_page(client, page, arguments.opens, arguments.json)
     text, data = text_of(arguments.file), given_json(arguments.input) if arguments.input else None
     history: list[list[dict[str, object]]] = [[]]
     said, last = "", None
@@ -174,7 +197,39 @@ def show_conversation(arguments: argparse.Namespace, client: Client) -> int:
         for one in said:
             calls = ", ".join(c["function"]["name"] for c in one.message.get("tool_calls") or [])
             text = str(one.message.get("content") or "") or f"calls {calls}"
-            OUT.print(f"[dim]{moment(one.at)}[/] [bold]{one.role}[/] {escaped(text)}")
+            who = f"{one.role} ({escaped(one.by)})" if one.by else one.role
+            state = "" if one.state in (None, "sent") else f" [yellow]{one.state}[/]"
+            why = f" [dim]{escaped(one.why)}[/]" if one.why else ""
+            OUT.print(f"[dim]{one.seq} {moment(one.at)}[/] [bold]{who}[/]{state} {escaped(text)}{why}")
+    return 0
+
+
+def _handed(given: str, client: Client) -> Question:
+    every = (one for one in client.every(client.tray, "open") if one.handed_over)
+    return found(every, given, "conversation that was handed over", "see oak-relay tray")
+
+
+def reply(arguments: argparse.Namespace, client: Client) -> int:
+    """Say something in a conversation that was handed over."""
+    seq = client.say(_handed(arguments.question, client).id, arguments.text)
+    if not show({"seq": seq}, arguments.json):
+        OUT.print("said; hand the conversation back with oak-relay answer")
+    return 0
+
+
+def judge(arguments: argparse.Namespace, client: Client) -> int:
+    """`conversation judge`."""
+    client.judge(arguments.key, arguments.seq, {"good": True, "bad": False}.get(arguments.good))
+    if not show({"judged": arguments.seq}, arguments.json):
+        print("Noted: it counts for the version that gave this answer.")
+    return 0
+
+
+def settle(arguments: argparse.Namespace, client: Client) -> int:
+    """Say whether a message arrived."""
+    client.settle(arguments.key, arguments.seq, arguments.how == "arrived")
+    if not show({"settled": arguments.seq}, arguments.json):
+        OUT.print("noted; what waits behind it goes on")
     return 0
 
 

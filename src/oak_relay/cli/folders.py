@@ -31,7 +31,7 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = commands.add_parser(
         "export", help="write workflows, and what they need, into a folder", epilog="example: oak-relay export larkspur --rows",
         description="Documents stand there as they were saved, byte for byte, of the newest version; workspace.json holds what is "
-        "on, settings, tables, models, tool servers, budgets, and credentials without their secrets.",
+        "on, settings, tables and links, models, tool servers, connectors, budgets, and credentials without their secrets.",
     )  # fmt: skip
     parser.add_argument("folder", type=Path)
     parser.add_argument("--rows", action="store_true", help="rows of tables too, as JSON Lines")
@@ -76,7 +76,9 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
             },
             "models": {m.name: _plain(m.config) for m in client.every(client.models)},
             "servers": {s.name: _plain(s.config) for s in client.every(client.servers)},
+            "connectors": {c.name: _described(client, c.name) for c in client.every(client.connectors) if c.address},
             "tables": {t.name: t.columns for t in client.every(client.tables)},
+            "links": {t.name: t.link for t in client.every(client.tables) if t.link is not None},
             "budgets": {
                 b.name: {"money": b.money, "period": b.period, "workflow": b.workflow, "warn_at": b.warn_at}
                 for b in client.every(client.budgets)
@@ -88,6 +90,8 @@ def export_cmd(arguments: argparse.Namespace, client: Client) -> int:
         if arguments.rows:
             (folder / "tables").mkdir(exist_ok=True)
             for table in client.every(client.tables):
+                if table.link is not None:
+                    continue  # its rows live elsewhere
                 with (folder / "tables" / f"{_safe(table.name)}.jsonl").open("w") as rows:
                     rows.writelines(
                         jsontext.dumps(row.row) + "\n" for row in client.every(client.rows, table.name, limit=1000)
@@ -116,7 +120,8 @@ def import_cmd(arguments: argparse.Namespace, client: Client) -> int:
             {s.name for s in client.every(client.servers)},
             lambda n, c: client.put_server(n, **c),
         )
-        taking.tables(about["tables"], arguments.folder / "tables")
+        taking.connectors(about["connectors"])
+        taking.tables(about["tables"], about["links"], arguments.folder / "tables")
         taking.documents(arguments.folder / "workflows", about["workflows"], arguments.over)
         taking.each(
             "budget",
@@ -173,7 +178,18 @@ class _Taking:
                 then = f", to be connected: oak-relay credential connect {name}" if connects else ""
                 self._do(f"credential {name}{then}", self.client.put_credential, name, **config)
 
-    def tables(self, given: Mapping[str, Any], files: Path) -> None:
+    def connectors(self, given: Mapping[str, Any]) -> None:
+        """Connectors of descriptions, read again from where each was fetched."""
+        known = {c.name for c in self.client.every(self.client.connectors)}
+        for name, config in given.items():
+            if name in known:
+                self.there.append(f"connector {name}")
+            elif not config.get("source"):
+                self.wrong.append(f"connector {name}: it was made of a text, which is not here; add it by hand")
+            else:
+                self._do(f"connector {name}", self.client.put_connector, name, **config)
+
+    def tables(self, given: Mapping[str, Any], links: Mapping[str, Any], files: Path) -> None:
         """Tables that are not there, with their rows where they were exported."""
         known = {t.name: t.columns for t in self.client.tables()}
         for name, columns in given.items():
@@ -183,7 +199,11 @@ class _Taking:
                     f"table {name}" + ("" if same else ": it has other columns")
                 )
                 continue
-            self._do(f"table {name}", self.client.create_table, name, {c["name"]: c["type"] for c in columns})
+            kinds = {c["name"]: c["type"] for c in columns}
+            if name in links:
+                self._do(f"linked table {name}", self.client.link_table, name, links[name], kinds)
+                continue
+            self._do(f"table {name}", self.client.create_table, name, kinds)
             file = files / f"{_safe(name)}.jsonl"
             if file.exists():
                 self._do(f"rows of {name}", self._rows, name, file)
@@ -237,13 +257,20 @@ class _Taking:
             self.wrong.append(f"{what}: {problem}")
 
 
+def _described(client: Client, name: str) -> dict[str, object]:
+    """What a connector was read from, and which operations were taken."""
+    found = client.connector(name)
+    keys = [one.key for one in found.operations]
+    return {"title": found.title, "address": found.address, "source": found.source, "operations": keys}
+
+
 def _about(folder: Path) -> dict[str, dict[str, Any]]:
     file = folder / _ABOUT
     try:
         found = json.loads(text_of(file))
     except ValueError as error:
         raise OakRelayError(f"{file} is not JSON: {error}") from None
-    names = ("workflows", "credentials", "models", "servers", "tables", "budgets")
+    names = ("workflows", "credentials", "models", "servers", "connectors", "tables", "links", "budgets")
     if (
         not isinstance(found, dict)
         or found.get("oak") != 1

@@ -217,6 +217,10 @@ def _json(text: str | None) -> object:
 def _answers(question: Question) -> str:
     if question.choices:
         return " | ".join(question.choices)
+    if question.handed_over:
+        return "handed over: oak-relay conversation reply"
+    if not question.form:
+        return "any words"
     return "form: " + ", ".join((question.form or {}).get("properties", {}))
 
 

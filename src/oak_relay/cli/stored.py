@@ -222,6 +222,13 @@ def _table(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.set_defaults(run=lambda a: create_table(a, client(a)))
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_tables(a, client(a)))
     parser = named_by(group, "rows", "show rows", lambda a: list_rows(a, client(a)))
+    parser.epilog = """example: oak-relay table rows huts --where '{"free": {"above": 3}}' --order=-free"""
+    parser.add_argument("--text", help="words that a row has")
+    parser.add_argument("--newest", action="store_true", help="the newest first")
+    parser.add_argument("--where", help="which rows, as in table.find, as JSON")
+    parser.add_argument(
+        "--order", action="append", default=[], metavar="COLUMN", help="by this column; -COLUMN from the greatest down"
+    )
     parser.add_argument("--limit", type=int, default=50)
     parser.add_argument("--after", help="the next page: what the one before says below")
     parser = named_by(group, "add", "add rows from JSON on standard input", lambda a: add_rows(a, client(a)))
@@ -370,7 +377,15 @@ def list_tables(arguments: argparse.Namespace, client: Client) -> int:
 
 def list_rows(arguments: argparse.Namespace, client: Client) -> int:
     """Rows of a table."""
-    rows = client.rows(arguments.name, arguments.limit, arguments.after)
+    try:
+        where = jsontext.loads(arguments.where) if arguments.where else {}
+    except ValueError as error:
+        raise WrongUse(f"--where is no JSON: {error}") from None
+    if not isinstance(where, dict):
+        raise WrongUse("""--where wants a mapping of columns, as {"free": {"above": 3}}""")
+    rows = client.rows(
+        arguments.name, arguments.limit, arguments.after, arguments.text, arguments.newest, where, arguments.order
+    )
     if not show_page(rows, arguments.json):
         heads = list(dict.fromkeys(key for r in rows for key in r.row))
         table(heads or ["row"], [[_cell(r.row.get(h)) for h in heads] for r in rows], "No rows.")

@@ -384,6 +384,16 @@ class Client:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return (self._send(calls.answer(question_id, given)))["answered"]
 
+    def say(self, question_id: UUID | str, text: str) -> int:
+        """Say something in a conversation that was handed over; its place there."""
+        return (self._send(calls.say(question_id, text)))["seq"]
+
+    def handed_over(
+        self, question_id: UUID | str, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Message]:
+        """What was said in a conversation that was handed over, in order."""
+        return self._send(calls.handed_over(question_id, Part(limit, after)))
+
     def restore(self, after: UUID | str | None = None) -> results.Restore:
         """Runs that are held after a restore of the database, and events that it took back."""
         return self._send(calls.restore(after))
@@ -531,6 +541,14 @@ class Client:
         """What was said in a conversation, in order."""
         return self._send(calls.conversation(key, Part(limit, after)))
 
+    def judge(self, key: str, seq: int, good: bool | None) -> None:
+        """Say of an answer in a conversation whether it was good; None takes that back. Raises `Conflict` where there is none."""
+        return self._send(calls.judge(key, seq, good))
+
+    def settle(self, key: str, seq: int, arrived: bool) -> None:
+        """Say of a message whose sending was cut off whether it arrived; what did not is sent again."""
+        return self._send(calls.settle(key, seq, arrived))
+
     def forget(self, key: str) -> None:
         """Forget a conversation."""
         return self._send(calls.forget(key))
@@ -651,9 +669,12 @@ class Client:
         after: str | None = None,
         text: str | None = None,
         newest: bool = False,
+        where: Mapping[str, object] | None = None,
+        order: Sequence[str] = (),
     ) -> Page[results.Row]:
-        """Rows of a table, oldest first or `newest`; with `text` those alone that have some words."""
-        return self._send(calls.rows(table, Part(limit, after), text, newest))
+        """Rows of a table, oldest first or `newest`, or in an `order` of columns (-column from the greatest down); with `text` those
+        alone that have some words, with `where` those that are meant, as in `table.find`: `{"free": {"above": 3}}`."""
+        return self._send(calls.rows(table, Part(limit, after), text, newest, where, order))
 
     def update_row(self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None) -> None:
         """Change columns of a row."""

@@ -456,6 +456,16 @@ def conversations(part: Part) -> Call[Page[results.Conversation]]:
     return Call("GET", _at("conversations"), _page(results.Conversation), part())
 
 
+def judge(key: str, seq: int, good: bool | None) -> Call[None]:
+    """Say of an answer whether it was good."""
+    return Call("POST", _at("conversations", "verdicts"), _raw, body={"key": key, "seq": seq, "good": good})
+
+
+def settle(key: str, seq: int, arrived: bool) -> Call[None]:
+    """Say of a message whose sending was cut off whether it arrived."""
+    return Call("POST", _at("conversations", "settle"), _raw, body={"key": key, "seq": seq, "arrived": arrived})
+
+
 def conversation(key: str, part: Part) -> Call[Page[results.Message]]:
     """What was said in a conversation, in order."""
     return Call("GET", _at("conversations", key), _page(results.Message), part())
@@ -561,9 +571,13 @@ def pieces(path: Path, size: int = 256 * 1024) -> Iterator[bytes]:
             yield piece
 
 
-def rows(table: str, part: Part, text: str | None, newest: bool) -> Call[Page[results.Row]]:
-    """Rows of a table, oldest first or newest; those alone that have some words."""
-    return Call("GET", _at("tables", table, "rows"), _page(results.Row), part(text=text, newest=newest or None))
+def rows(
+    table: str, part: Part, text: str | None, newest: bool, where: Mapping[str, object] | None, order: Sequence[str]
+) -> Call[Page[results.Row]]:
+    """Rows of a table, oldest first or newest or in an order of columns; those alone that are meant, and that have some words."""
+    wanted = jsontext.dumps(where) if where else None
+    asked = part(text=text, newest=newest or None, where=wanted, order=list(order) or None)
+    return Call("GET", _at("tables", table, "rows"), _page(results.Row), asked)
 
 
 def update_row(
@@ -714,6 +728,16 @@ def keep_no_longer(workflow: str, trigger: str) -> Call[None]:
 def tray(state: str | None, run_id: UUID | str | None, part: Part) -> Call[Page[results.Question]]:
     """Questions to people, the oldest first."""
     return Call("GET", _at("tray"), _page(results.Question), part(state=state, run=run_id))
+
+
+def say(question_id: UUID | str, text: str) -> Call[dict[str, int]]:
+    """Say something in a conversation that was handed over."""
+    return Call("POST", _at("tray", question_id, "say"), _raw, body={"text": text})
+
+
+def handed_over(question_id: UUID | str, part: Part) -> Call[Page[results.Message]]:
+    """What was said in a conversation that was handed over."""
+    return Call("GET", _at("tray", question_id, "said"), _page(results.Message), part())
 
 
 def answer(question_id: UUID | str, given: Mapping[str, object]) -> Call[dict[str, int]]:

@@ -399,6 +399,16 @@ class AsyncClient:
         given = {"choice": choice, "data": data, "text": text, "alike": alike}
         return (await self._send(calls.answer(question_id, given)))["answered"]
 
+    async def say(self, question_id: UUID | str, text: str) -> int:
+        """Say something in a conversation that was handed over; its place there."""
+        return (await self._send(calls.say(question_id, text)))["seq"]
+
+    async def handed_over(
+        self, question_id: UUID | str, limit: int | None = None, after: str | None = None
+    ) -> Page[results.Message]:
+        """What was said in a conversation that was handed over, in order."""
+        return await self._send(calls.handed_over(question_id, Part(limit, after)))
+
     async def restore(self, after: UUID | str | None = None) -> results.Restore:
         """Runs that are held after a restore of the database, and events that it took back."""
         return await self._send(calls.restore(after))
@@ -550,6 +560,14 @@ class AsyncClient:
         """What was said in a conversation, in order."""
         return await self._send(calls.conversation(key, Part(limit, after)))
 
+    async def judge(self, key: str, seq: int, good: bool | None) -> None:
+        """Say of an answer in a conversation whether it was good; None takes that back. Raises `Conflict` where there is none."""
+        return await self._send(calls.judge(key, seq, good))
+
+    async def settle(self, key: str, seq: int, arrived: bool) -> None:
+        """Say of a message whose sending was cut off whether it arrived; what did not is sent again."""
+        return await self._send(calls.settle(key, seq, arrived))
+
     async def forget(self, key: str) -> None:
         """Forget a conversation."""
         return await self._send(calls.forget(key))
@@ -670,9 +688,12 @@ class AsyncClient:
         after: str | None = None,
         text: str | None = None,
         newest: bool = False,
+        where: Mapping[str, object] | None = None,
+        order: Sequence[str] = (),
     ) -> Page[results.Row]:
-        """Rows of a table, oldest first or `newest`; with `text` those alone that have some words."""
-        return await self._send(calls.rows(table, Part(limit, after), text, newest))
+        """Rows of a table, oldest first or `newest`, or in an `order` of columns (-column from the greatest down); with `text` those
+        alone that have some words, with `where` those that are meant, as in `table.find`: `{"free": {"above": 3}}`."""
+        return await self._send(calls.rows(table, Part(limit, after), text, newest, where, order))
 
     async def update_row(
         self, table: str, row_id: UUID | str, row: Mapping[str, object], tag: str | None = None

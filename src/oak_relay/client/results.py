@@ -77,6 +77,8 @@ class Version(Result):
     author: str
     remark: str = ""
     created_at: datetime
+    good: int = 0
+    bad: int = 0
 
 
 class FieldChange(Result):
@@ -634,19 +636,28 @@ class ServerTest(Result):
 class Conversation(Result):
     key: str
     messages: int
+    channel: str
+    person: str
     summary: str
     facts: dict[str, str]
     updated_at: datetime
 
 
 class Message(Result):
-    """Something said in a conversation; `message` as the chat-completions protocol has it."""
+    """Something said in a conversation; `message` as the chat-completions protocol has it. `state` of what leaves by a channel:
+    waiting, sent, refused, unknown; `why` it is not sent; `by` the person who said it in the place of the workflow."""
 
     seq: int
     role: str
     message: dict[str, Any]
     run_id: UUID | None
     at: datetime
+    state: str | None
+    why: str
+    good: bool | None
+    by: str
+    buttons: list[str]
+    parts: list[dict[str, Any]]
 
 
 class OfferedTool(Result):
@@ -960,6 +971,8 @@ class Question(Result):
     state: str
     alike: int
     link: str | None
+    conversation: str | None
+    handed_over: bool
     created_at: datetime
     expires_at: datetime | None
     answered_by: str | None
@@ -1113,6 +1126,7 @@ class Trigger(Result):
     trigger: str
     kind: str
     sentence: str
+    page: str = ""
     draft_url: str
     request: str
     awaited: Awaited | None

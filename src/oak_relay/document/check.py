@@ -1,10 +1,11 @@
 """The checker: what is wrong with a document, each with line, column, a sentence and a fix."""
 
+import re
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from typing import Any
 
-from oak_relay.document import durations, shapes
+from oak_relay.document import durations, shapes, values
 from oak_relay.document.check_base import Schema, World
 from oak_relay.document.check_form import Form
 from oak_relay.document.check_names import guards_of
@@ -18,19 +19,23 @@ from oak_relay.document.models import (
     EachStep,
     EmitStep,
     EventWait,
+    HandOverStep,
     RepeatStep,
     ReplyStep,
     RunStep,
+    SendStep,
     SetStep,
     SketchStep,
     TogetherStep,
     WaitStep,
     Workflow,
+    talks,
 )
 from oak_relay.document.numbers import whole
 from oak_relay.document.schemas import validator
 from oak_relay.document.text import Path, Source, Unreadable, read
 
+_FACT = re.compile(r"conversation\.facts\.([A-Za-z_]\w*)")
 _MOST = 40
 """Findings that are told of one document."""
 
@@ -77,6 +82,11 @@ def name_of(text: str) -> str:
     return found if isinstance(found, str) else ""
 
 
+def _says(step: BaseStep) -> bool:
+    """Whether a step says something in the run's conversation."""
+    return isinstance(step, SendStep | HandOverStep) or (isinstance(step, AskStep) and step.ask.at == "conversation")
+
+
 class _Checker(Form):
     """The second pass: names, references, actions."""
 
@@ -93,6 +103,9 @@ class _Checker(Form):
             "run": shapes.RUN,
             "now": shapes.ANY,
         }
+        self.talks = talks(document)
+        if self.talks:
+            scope["conversation"] = shapes.CONVERSATION
         start = {k: v for k, v in scope.items() if k != "now"}
         self.texts(("subject",), document.subject, start)
         self._triggers(document)
@@ -102,11 +115,41 @@ class _Checker(Form):
         if document.always:
             late = {name: shapes.ANY if name in every else shape for name, shape in scope.items()}
             self._steps(("always",), document.always, {**late, "outcome": shapes.OUTCOME}, every)
+        if self.talks and not any(_says(step) for _, step in _every_step(document)):
+            message, fix = (
+                "nothing here answers who talks",
+                "add a step with send: ${ … }, which says something to them",
+            )
+            self.add(("triggers",), message, fix, "warning")
+        if self.talks:
+            self._facts(document)
         for path, step in _every_step(document):
             if isinstance(step, DoStep) and step.do == "agent":
                 self.memory_order(path, step, document)
             if isinstance(step, SetStep) and step.step not in self.used:
                 self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
+
+    def _facts(self, document: Workflow) -> None:
+        """What is read of who talks and kept by nothing here. Where an agent keeps what it likes, or a name is worked out, nobody knows."""
+        texts = [
+            (path, step, values.dumps(step.model_dump(by_alias=True, exclude_unset=True)))
+            for path, step in _every_step(document)
+        ]
+        kept = {
+            str(step.with_.get("name"))
+            for _, step, _ in texts
+            if isinstance(step, DoStep) and step.do == "conversation.keep"
+        }
+        agents = [text for _, step, text in texts if isinstance(step, DoStep) and step.do == "agent"]
+        if any("${" in name for name in kept) or any(
+            '"facts":true' in one or "conversation.keep" in one for one in agents
+        ):
+            return
+        for path, _, text in reversed(texts):  # inner steps before those that hold them
+            for name in sorted(set(_FACT.findall(text)) - kept):
+                fix = f"add do: conversation.keep with name: {name}; or another workflow keeps it"
+                self.add(path, f"nothing here keeps {name} of who talks", fix, "warning")
+                kept.add(name)
 
     def _steps(
         self, path: Path, steps: list[Any], scope: dict[str, Schema], every: AbstractSet[str]
@@ -154,6 +197,9 @@ class _Checker(Form):
             inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
             self.texts((*path, "gives"), step.gives, inner, every)
             shape = {"type": "array"}
+        elif isinstance(step, SendStep):
+            self._send(path, step, scope, every)
+            shape = shapes.object_of({"id": {"type": "string"}})
         elif isinstance(step, ReplyStep | EmitStep):
             self.texts((*path, step.kind), getattr(step, step.kind).model_dump(), scope, every)
         elif isinstance(step, RunStep):
@@ -170,10 +216,17 @@ class _Checker(Form):
             inner = self._steps((*path, "steps"), step.steps, {**scope, "last": shapes.ANY}, every)
             self.texts((*path, "gives"), step.gives, inner, every)
             self.condition((*path, "repeat", "until"), step.repeat.until, inner, every)
+        elif isinstance(step, HandOverStep):
+            self.texts((*path, "hand_over"), step.given.text, scope, every)
+            self._answerable((*path, "hand_over"), step)
+            shape = shapes.HANDED_BACK
         elif isinstance(step, AskStep):
             self.texts((*path, "ask", "text"), step.ask.text, scope, every)
             inside = {**scope, "question": shapes.QUESTION if step.ask.at == "link" else shapes.TOLD}
             self._steps((*path, "ask", "tell"), step.ask.tell, inside, every)
+            self._steps((*path, "ask", "aside"), step.ask.aside, {**scope, "aside": shapes.ASIDE}, every)
+            if step.ask.at == "conversation":
+                self._answerable((*path, "ask", "at"), step)
             if step.ask.form is not None:
                 self._schema((*path, "ask", "form"), step.ask.form)
             shape = shapes.ANSWERED
@@ -192,6 +245,17 @@ class _Checker(Form):
             self._wait(path, step)
         free = step.when is not None or step.on_error != "fail" or step.once is not None
         return shapes.ANY if free else shape
+
+    def _send(self, path: Path, step: SendStep, scope: dict[str, Schema], every: AbstractSet[str]) -> None:
+        given = step.send if isinstance(step.send, str) else step.send.model_dump()
+        self.texts((*path, "send"), given, scope, every)
+        if isinstance(step.send, str) or step.send.to is None:
+            self._answerable((*path, "send"), step)
+
+    def _answerable(self, path: Path, step: BaseStep) -> None:
+        if not self.talks:
+            message = f"{step.step} has nobody to say it to: nothing here begins by what somebody says"
+            self.add(path, message, "add a conversation trigger")
 
     def _wait(self, path: Path, step: BaseStep) -> None:
         text = getattr(step, "wait", None)

@@ -74,11 +74,11 @@ class Form(Triggers):
     def _other_form(self, path: Path, one: Any) -> bool:
         """Whether this is said of a form that is not meant: where something may be a text or a mapping, the one that it is
         says itself what is wrong."""
-        if not path or path[-1] not in ("wait", "on_error", "status"):
+        if not path or path[-1] not in ("wait", "on_error", "status", "send", "hand_over", "files"):
             return False
         nested = isinstance(one["input"], dict | list)
         return (nested and one["type"] in ("string_type", "literal_error")) or (
-            not nested and path[-1] == "on_error" and one["type"] == "list_type"
+            not nested and path[-1] in ("on_error", "files") and one["type"] == "list_type"
         )
 
     def _not_a_key(self, path: Path, lacking: list[str], above: Path, model: type[Model] | None) -> None:

@@ -132,7 +132,7 @@ def _bare(key: str, value: object) -> object:
 
 
 def _holds_steps(key: str, value: object) -> bool:
-    return key in ("steps", "else", "on_error", "tell") and isinstance(value, list)
+    return key in ("steps", "else", "on_error", "tell", "aside") and isinstance(value, list)
 
 
 def _renamed(gone: Mapping[str, _Step], come: Mapping[str, _Step]) -> dict[str, str]:

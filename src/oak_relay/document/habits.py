@@ -15,6 +15,8 @@ KINDS = {
     "ask": "approval approve input prompt question human form",
     "reply": "answer respond response respond_to_caller http_response",
     "todo": "sketch placeholder later tbd",
+    "send": "say message tell respond_with write speak",
+    "hand_over": "handoff handover hand_off takeover escalate transfer",
     "emit": "publish event send_event raise_event",
     "stop": "return exit end finish succeed done halt",
     "fail": "throw raise error abort",
@@ -89,10 +91,11 @@ KEYS = {
 TRIGGERS = {
     "webhook": "http http_request hook request url post",
     "schedule": "cron timer interval every time",
-    "event": "message topic queue",
+    "event": "topic queue",
     "table": "row database sheet",
     "poll": "watch feed rss",
     "after": "workflow run completed finished",
+    "conversation": "chat talk message page messages dialog",
 }
 """Kinds of triggers, and what else may be written for them."""
 ACTIONS = {

@@ -60,6 +60,8 @@ STEP_KINDS = (
     "ask",
     "reply",
     "todo",
+    "send",
+    "hand_over",
     "emit",
     "stop",
     "fail",
@@ -276,13 +278,30 @@ class WaitStep(BaseStep):
     )
 
 
-class Ask(Model):
-    """A question to a person: one of `choices`, or data that fits the JSON Schema `form`."""
+Choice = Annotated[str, Field(min_length=1, max_length=60)]
 
-    at: Literal["tray", "link"] = Field("tray", description="`link`: also by a signed link that needs no sign-in.")
+
+class Ask(Model):
+    """A question to a person: one of `choices`, or data that fits the JSON Schema `form`; in a conversation it may be answered in any
+    words."""
+
+    at: Literal["tray", "link", "conversation"] = Field(
+        "tray",
+        description="`link`: also by a signed link that needs no sign-in; `conversation`: in that of the run, its answer is what is said next.",
+    )
     text: Expression = Field(description="The question, as it is read.")
-    choices: list[Annotated[str, Field(min_length=1, max_length=60)]] | None = Field(
-        None, min_length=1, max_length=20, description="Answers to choose from."
+    choices: list[Choice] | dict[Choice, list[Annotated[str, Field(min_length=1, max_length=200)]]] | None = Field(
+        None,
+        min_length=1,
+        max_length=20,
+        description="Answers to choose from; in a conversation also each with phrases that mean it, by which it is found in any words.",
+    )
+    otherwise: Choice | None = Field(
+        None, description="In a conversation: the choice where none of the others is meant."
+    )
+    model: str | None = Field(
+        None,
+        description="In a conversation: a model alias that is asked where the phrases leave it unsure; of a form, one that takes several pieces from one sentence.",
     )
     form: dict[str, object] | None = Field(None, description="JSON Schema of the data that is asked for.")
     within: Duration | None = Field(None, description="Longest time to wait for an answer.")
@@ -292,6 +311,15 @@ class Ask(Model):
         description="Steps that are done once it can be answered, before the run rests: to send `question.link`, where "
         "whoever has it may answer (with `at: link`).",
     )
+    aside: "list[Step]" = Field(
+        default_factory=list,
+        description="In a conversation: steps that deal with words that are no answer (`aside.text`); then it is asked again.",
+    )
+
+    @property
+    def phrases(self) -> dict[str, list[str]]:
+        """Each choice with phrases that mean it."""
+        return dict(self.choices) if isinstance(self.choices, dict) else {}
 
     @field_validator("within")
     @classmethod
@@ -300,8 +328,27 @@ class Ask(Model):
 
     @model_validator(mode="after")
     def _sound(self) -> "Ask":
-        if self.choices is None and self.form is None:
+        if self.at == "conversation" and self.form is not None:
+            if self.choices is not None:
+                raise said("a form in a conversation has no choices", "ask for one after the other")
+            if not isinstance(self.form.get("properties"), dict) or not self.form["properties"]:
+                raise said("a form in a conversation has pieces", "write form: {type: object, properties: {…}}")
+        if self.choices is None and self.form is None and self.at != "conversation":
             raise said("a question has choices or a form", "add choices: [yes, no], or form: with a JSON Schema")
+        if self.at != "conversation" and (isinstance(self.choices, dict) or self.otherwise or self.model):
+            raise said(
+                "only in a conversation a choice is found in any words",
+                "add at: conversation, or write choices: [yes, no]",
+            )
+        if self.aside and self.at != "conversation":
+            raise said(
+                "only in a conversation something else is said than an answer",
+                "add at: conversation, or leave aside: out",
+            )
+        if self.aside and self.otherwise:
+            raise said("what is no answer is either otherwise: or an aside:", "leave one of them out")
+        if (self.otherwise or (self.model and self.form is None)) and not self.choices:
+            raise said("there is nothing to choose from", "add choices: with phrases that mean each of them")
         if self.then not in ("go_on", "fail", *(self.choices or ())):
             known = ["go_on", "fail", *(self.choices or ())]
             near = nearest(self.then, known, WORDS)
@@ -319,6 +366,8 @@ class AskStep(BaseStep):
     def inner(self) -> Iterator[tuple[str, "list[Step]"]]:
         if self.ask.tell:
             yield "ask.tell", self.ask.tell
+        if self.ask.aside:
+            yield "ask.aside", self.ask.aside
         yield from super().inner()
 
 
@@ -328,6 +377,67 @@ class Emit(Model):
     type: EventType = Field(description="Type of the event, such as hut.opened.")
     data: Value = Field(None, description="What it tells.")
     subject: Expression | None = Field(None, description="What it is about.")
+
+
+class To(Model):
+    """Somebody on a channel."""
+
+    path: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,60}$")] = Field(
+        description="The path of a channel of a workflow that is on."
+    )
+    chat: Expression = Field(description="Whom, as the channel calls a chat.")
+
+
+class Message(Model):
+    """What is said in the run's conversation, or to somebody else."""
+
+    text: Expression = Field("", description="The words; Markdown is shown as what it means.")
+    buttons: list[Annotated[str, Field(min_length=1, max_length=60)]] = Field(
+        default_factory=list, max_length=10, description="Answers that can be given by a press."
+    )
+    files: Expression | Annotated[list[Expression], Field(max_length=10)] = Field(
+        default_factory=list, description="Pictures and files, as steps give them; one that is null is left out."
+    )
+
+    to: To | None = Field(
+        None, description="Somebody on a channel, who need not have written before; left out, whoever talks."
+    )
+
+    @model_validator(mode="after")
+    def _something(self) -> "Message":
+        if not self.text and not self.files:
+            raise said("there is nothing to say", "write text: or files:")
+        return self
+
+
+class SendStep(BaseStep):
+    """Says something in the run's conversation, or to somebody on a channel, now; the name then holds `{id}`."""
+
+    send: Expression | Message = Field(description="The words, or {text: …, buttons: […], files: […], to: …}.")
+
+
+class HandOver(Model):
+    """A person takes over the run's conversation, until they hand it back."""
+
+    text: Expression = Field(description="What the person is told, at the tray.")
+    within: Duration | None = Field(None, description="Longest time to wait until it is handed back.")
+    then: Literal["go_on", "fail"] = Field("go_on", description="When it is not handed back in time.")
+
+    @field_validator("within")
+    @classmethod
+    def _within(cls, value: str | None) -> str | None:
+        return None if value is None else sound_duration(value)
+
+
+class HandOverStep(BaseStep):
+    """Gives the run's conversation to a person, and goes on when they hand it back; the name then holds `{text, by, at, expired}`."""
+
+    hand_over: Expression | HandOver = Field(description="What the person is told, or {text: …, within: …, then: …}.")
+
+    @property
+    def given(self) -> HandOver:
+        """What it says, in its long form."""
+        return HandOver(text=self.hand_over) if isinstance(self.hand_over, str) else self.hand_over
 
 
 class EmitStep(BaseStep):
@@ -395,6 +505,8 @@ Step = Annotated[
     | Annotated[AskStep, Tag("ask")]
     | Annotated[ReplyStep, Tag("reply")]
     | Annotated[SketchStep, Tag("todo")]
+    | Annotated[SendStep, Tag("send")]
+    | Annotated[HandOverStep, Tag("hand_over")]
     | Annotated[EmitStep, Tag("emit")]
     | Annotated[StopStep, Tag("stop")]
     | Annotated[FailStep, Tag("fail")],
@@ -493,7 +605,54 @@ def document_of(data: object) -> Workflow:
     """The workflow that a document says, an agent document being one of a single step. Raises `ValidationError`."""
     if isinstance(data, dict) and "agent" in data and "workflow" not in data:
         return AgentDocument.model_validate(data).as_workflow()
-    return Workflow.model_validate(data)
+    return _talking(Workflow.model_validate(data))
+
+
+_PART: dict[str, object] = {
+    "type": "object",
+    "properties": {
+        "what": {"type": "string", "description": "voice, picture or file; or what cannot be read."},
+        "type": {"type": "string", "description": "Its media type."},
+        "name": {"type": "string"},
+        "file": {"type": "object", "description": "The file itself, kept here."},
+        "fault": {"type": "string", "description": "Why it is not here."},
+    },
+}
+TALK_INPUT: dict[str, object] = {
+    "type": "object",
+    "required": ["text"],
+    "properties": {
+        "text": {"type": "string", "description": "What was said."},
+        "choice": {"type": ["string", "null"], "description": "The button that was pressed."},
+        "command": {"type": ["string", "null"], "description": "The word behind a slash that it begins with."},
+        "parts": {"type": "array", "items": _PART, "default": [], "description": "Files that came with it."},
+    },
+}
+"""JSON Schema of what somebody said, as runs are given it."""
+
+
+def talks(document: Workflow) -> bool:
+    """Whether runs of a document belong to conversations."""
+    return any(trigger.kind == "conversation" for trigger in document.triggers)
+
+
+def _talking(document: Workflow) -> Workflow:
+    """The same with what is said by itself under a conversation: what its runs are about, and what its agents remember; where
+    they begin by nothing but what is said, as it is said, also what they are given, and what its agents are asked."""
+    if not talks(document):
+        return document
+    plain = all(trigger.kind == "conversation" and trigger.input is None for trigger in document.triggers)
+    for step in walk_steps([*document.steps, *document.always]):
+        if isinstance(step, DoStep) and step.do == "agent":
+            if plain:
+                step.with_.setdefault("prompt", "${ input.text }")
+            step.with_.setdefault("memory", {"conversation": "${ conversation.key }", "turns": 20})
+        elif isinstance(step, DoStep) and step.do == "conversation.keep":
+            step.with_.setdefault("conversation", "${ conversation.key }")
+    more: dict[str, object] = {"input": TALK_INPUT} if plain and not document.input else {}
+    if document.subject is None:
+        more["subject"] = "${ conversation.key }"
+    return document.model_copy(update=more)
 
 
 STEP_MODELS: tuple[type[BaseStep], ...] = (
@@ -508,6 +667,8 @@ STEP_MODELS: tuple[type[BaseStep], ...] = (
     AskStep,
     ReplyStep,
     SketchStep,
+    SendStep,
+    HandOverStep,
     EmitStep,
     StopStep,
     FailStep,

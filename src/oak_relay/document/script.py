@@ -14,9 +14,11 @@ from oak_relay.document.models import (
     EmitStep,
     EventWait,
     FailStep,
+    HandOverStep,
     RepeatStep,
     ReplyStep,
     RunStep,
+    SendStep,
     SetStep,
     SketchStep,
     StopStep,
@@ -97,11 +99,16 @@ def _lines(actions: Actions, steps: list[Any], path: str, numbers: str, trace: s
                 )
         elif isinstance(step, EachStep | RepeatStep):
             yield from _lines(actions, step.steps, f"{here}.steps", f"{number}.", f"{span}[].", depth + 1)
-        elif isinstance(step, AskStep) and step.ask.tell:
-            yield Line(
-                f"{number}a", depth + 1, step.step, "arm", "Once it can be answered", f"{here}.ask.tell", f"{span}#tell"
+        elif isinstance(step, AskStep):
+            arms = (
+                ("a", "tell", "Once it can be answered", step.ask.tell),
+                ("b", "aside", "If something else is said", step.ask.aside),
             )
-            yield from _lines(actions, step.ask.tell, f"{here}.ask.tell", f"{number}a.", f"{span}.", depth + 2)
+            for letter, key, said, inner in arms:
+                if inner:
+                    place = f"{here}.ask.{key}"
+                    yield Line(f"{number}{letter}", depth + 1, step.step, "arm", said, place, f"{span}#{key}")
+                    yield from _lines(actions, inner, place, f"{number}{letter}.", f"{span}.", depth + 2)
         if isinstance(step.on_error, list):
             yield Line(f"{number}!", depth + 1, step.step, "arm", "If that fails", f"{here}.on_error", f"{span}!")
             yield from _lines(actions, step.on_error, f"{here}.on_error", f"{number}!", f"{span}!.", depth + 2)
@@ -143,7 +150,17 @@ def _main_clause(step: BaseStep, actions: Actions) -> str:
         return f"Wait until {text}" if "T" in text and text[:1].isdigit() else f"Wait {text}"
     if isinstance(step, AskStep):
         choices = f" ({', '.join(step.ask.choices)})" if step.ask.choices else ""
-        return f"Ask a person: {in_brief(step.ask.text)}{choices}"
+        whom = "who talks" if step.ask.at == "conversation" else "a person"
+        return f"Ask {whom}: {in_brief(step.ask.text)}{choices}"
+    if isinstance(step, SendStep):
+        said = step.send if isinstance(step.send, str) else step.send.text
+        to = None if isinstance(step.send, str) else step.send.to
+        whom = f"{in_brief(to.chat)} on {to.path}" if to else ""
+        if not said:
+            return f"Send files to {whom or 'who talks'}"
+        return f"Write to {whom}: {in_brief(said)}" if whom else f"Say {in_brief(said)}"
+    if isinstance(step, HandOverStep):
+        return f"Hand over to a person: {in_brief(step.given.text)}"
     if isinstance(step, EmitStep):
         return f"Publish {step.emit.type}"
     if isinstance(step, ReplyStep):

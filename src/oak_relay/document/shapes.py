@@ -20,6 +20,21 @@ EVENT: Schema = {
     },
     "additionalProperties": False,
 }
+CONVERSATION: Schema = {
+    "type": "object",
+    "properties": {
+        "key": {"type": "string"},
+        "first": {"type": "boolean"},
+        "person": {
+            "type": "object",
+            "properties": {name: {"type": "string"} for name in ("id", "name", "address", "language")},
+            "additionalProperties": False,
+        },
+        "facts": {"type": "object", "additionalProperties": {"type": "string"}},
+    },
+    "additionalProperties": False,
+}
+"""The conversation of a run: its key, whether this is what was said first, who talks, and what is kept of them."""
 RUN: Schema = {
     "type": "object",
     "properties": {"id": {"type": "string"}, "subject": {}, "started": {"type": "string"}, "url": {"type": "string"}},
@@ -46,9 +61,19 @@ QUESTION: Schema = {
     **TOLD,
     "properties": {"id": {"type": "string"}, "text": {"type": "string"}, "link": {"type": "string"}},
 }
+ASIDE: Schema = {
+    "type": "object",
+    "properties": {"text": {"type": "string"}, "parts": {"type": "array"}},
+    "additionalProperties": False,
+}
 ANSWERED: Schema = {
     "type": "object",
-    "properties": {name: {} for name in ("choice", "data", "text", "by", "at", "expired")},
+    "properties": {name: {} for name in ("choice", "data", "text", "by", "at", "expired", "parts")},
+    "additionalProperties": False,
+}
+HANDED_BACK: Schema = {
+    "type": "object",
+    "properties": {name: {} for name in ("text", "by", "at", "expired")},
     "additionalProperties": False,
 }
 OUTCOME: Schema = {

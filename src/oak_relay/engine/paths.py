@@ -2,7 +2,7 @@
 
 `per_hut[3].findings/turn[2]/look_up[0].or1` names a place: steps stand behind dots (behind `!.` those of an `on_error`), items
 and rounds in brackets, parts of long lists as `[0:100]`, an agent's opening, turns and calls behind slashes. `~2` is a further
-attempt of a child run. Behind `#` stands a mark, which says what of the place is told; what is told of a mark stands behind
+attempt of a child run, or a further time that something is asked. Behind `#` stands a mark, which says what of the place is told; what is told of a mark stands behind
 another one: `pay#unknown1#end`.
 """
 
@@ -17,6 +17,7 @@ _PART = re.compile(r"\[\d+:\d+\]$")
 _NUMBERS = re.compile(r"\[[\d:]+\]")
 _OF_AGENT = re.compile(r"/(turn)\[\d+\]$|/turn\[\d+\](/)[\w]+\[\d+\](\.or\d+)?$|/(open)$")
 _TRY = re.compile(r"~(\d+)$")
+_TRIES = re.compile(r"~\d+(?=$|[./!])")
 _INNER = re.compile(r"(!?\.)|(\[)|(\])|(/)")
 _AGENT_PART = re.compile(r"/\w+$")
 
@@ -45,7 +46,7 @@ class EntryPath:
     @property
     def line(self) -> str:
         """The place in the script: without the numbers of items and turns."""
-        return _NUMBERS.sub("[]", self.place)
+        return _NUMBERS.sub("[]", _TRIES.sub("", self.place))
 
     @property
     def parent(self) -> str:
@@ -55,7 +56,7 @@ class EntryPath:
             return place.rpartition("/")[0]
         if place.endswith("]"):
             return place[: place.rindex("[")]
-        return place.rpartition(".")[0].rstrip("!")
+        return _TRY.sub("", place.rpartition(".")[0].rstrip("!"))
 
     @property
     def name(self) -> str:
@@ -68,7 +69,7 @@ class EntryPath:
         for inner in _INNER.finditer(self.place):
             if inner.group() == "[" and _AGENT_PART.search(self.place[: inner.start()]):
                 continue  # turns and calls are numbered, but nothing holds them together but their agent or turn
-            outer = self.place[: inner.start() + (1 if inner.group() == "]" else 0)]
+            outer = _TRY.sub("", self.place[: inner.start() + (1 if inner.group() == "]" else 0)])
             if outer and outer != self.place:
                 found.append(outer)
         return found

@@ -1,7 +1,9 @@
 """A document compiled once into an immutable tree of nodes with compiled expressions."""
 
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import Any
 
 from oak_relay.document import durations, models, shapes, values
@@ -66,6 +68,8 @@ class Node:
     unknown: str = "ask"
     ways: tuple[Way, ...] = ()
     steps: "tuple[Node, ...]" = ()
+    aside: "tuple[Node, ...]" = ()
+    """What deals with words that are no answer."""
     item: str = ""
     width: int = 1
     failed: str = "stop"
@@ -79,10 +83,13 @@ class Node:
     patient: bool = True
     """Whether the run rests when a credential or its credit is wanting, instead of failing."""
     fixed: dict[str, Any] = field(default_factory=dict)
+    meant: "ByExample | None" = None
+    """How an answer in any words finds its choice."""
 
     def lists(self) -> "Iterator[tuple[Node, ...]]":
         """The lists of steps inside."""
         yield self.steps
+        yield self.aside
         for way in self.ways:
             yield way.steps
         if isinstance(self.on_error, tuple):
@@ -103,6 +110,15 @@ class Node:
 
 
 @dataclass(frozen=True, slots=True)
+class ByExample:
+    """Choices with phrases that mean them; the one where none of them is meant, and the model that is asked when it is unsure."""
+
+    phrases: dict[str, list[str]]
+    otherwise: str | None
+    model: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """A compiled workflow. `time` in seconds, `money` in the workspace's currency."""
 
@@ -120,6 +136,8 @@ class Plan:
     revision: int = 1
     fills: shapes.Fills = field(default_factory=dict)
     """Defaults of the input."""
+    talks: bool = False
+    """Whether its runs belong to conversations."""
     sketches: tuple[str, ...] = ()
     """Steps that say only what is to be done: a plan with one is not walked."""
 
@@ -143,6 +161,7 @@ def compile_plan(document: models.Workflow) -> Plan:
         per_subject="free" if document.subject is None else limits.per_subject,
         fills=shapes.fills(document.input),
         sketches=tuple(node.name for node in every_node((*steps, *always)) if node.kind == "todo"),
+        talks=models.talks(document),
         revision=2 if any(node.kind == "agent" for node in every_node((*steps, *always))) else 1,
     )
 
@@ -159,10 +178,29 @@ def streamed_step(plan: Plan, streams: Callable[[str], bool]) -> str:
     """The step whose words a caller may be told while they are being written: the last one, when the result is made of
     its text and nothing judges or approves it before it leaves; `streams` says which actions tell theirs. Empty for none."""
     last = plan.steps[-1]
-    tells = streams(last.action)
-    asks = any(last.fixed.get("approve", ())) or bool(last.fixed.get("named", NOTHING).raw)
-    free = not asks and plan.result.names == {last.name}
-    return last.name if tells and free and last.on_error == "fail" else ""
+    return last.name if _free(last, streams) and plan.result.names == {last.name} else ""
+
+
+def spoken_steps(plan: Plan, streams: Callable[[str], bool]) -> frozenset[str]:
+    """The steps whose words whoever talks may be told while they are being written: the next step says their text, as it is and in
+    any case, and nothing judges or approves it before."""
+    lists = [plan.steps, *(steps for node in every_node(plan.steps) for steps in node.lists())]
+    pairs = (pair for steps in lists for pair in pairwise(steps))
+    return frozenset(one.name for one, then in pairs if _free(one, streams) and _says(then, one.name))
+
+
+def _free(node: Node, streams: Callable[[str], bool]) -> bool:
+    """Whether what a step writes leaves it as it is being written."""
+    asks = any(node.fixed.get("approve", ())) or bool(node.fixed.get("named", NOTHING).raw)
+    return streams(node.action) and not asks and node.on_error == "fail"
+
+
+def _says(node: Node, name: str) -> bool:
+    """Whether a step says the text of another, and nothing else."""
+    if node.kind != "send" or node.when is not None or node.once is not None:
+        return False
+    text = node.body.raw["text"]
+    return not node.body.raw.get("to") and isinstance(text, str) and re.sub(r"\s", "", text) == f"${{{name}.text}}"
 
 
 def every_node(steps: tuple[Node, ...]) -> Iterator[Node]:
@@ -261,9 +299,24 @@ def _parts(step: Any, place: str) -> dict[str, object]:
         return {"event": wait.event, "where": wait.where, "within": _seconds(wait.within)}
     if isinstance(step, models.AskStep):
         ask = step.ask
-        fixed = {"at": ask.at, "choices": ask.choices, "form": ask.form, "then": ask.then}
-        tell = _nodes(ask.tell, f"{place}.")
-        return {"body": Template(ask.text), "within": _seconds(ask.within), "fixed": fixed, "steps": tell}
+        choices = None if ask.choices is None else list(ask.choices)
+        fixed = {"at": ask.at, "choices": choices, "form": ask.form, "then": ask.then}
+        meant = ByExample(ask.phrases, ask.otherwise, ask.model) if choices or ask.model else None
+        tell, aside = _nodes(ask.tell, f"{place}."), _nodes(ask.aside, f"{place}.")
+        return {
+            "body": Template(ask.text),
+            "within": _seconds(ask.within),
+            "fixed": fixed,
+            "meant": meant,
+            "steps": tell,
+            "aside": aside,
+        }
+    if isinstance(step, models.HandOverStep):
+        fixed = {"at": "hand_over", "choices": None, "form": None, "then": step.given.then}
+        return {"body": Template(step.given.text), "within": _seconds(step.given.within), "fixed": fixed}
+    if isinstance(step, models.SendStep):
+        said = {"text": step.send} if isinstance(step.send, str) else step.send.model_dump()
+        return {"body": Template(said)}
     if isinstance(step, models.ReplyStep | models.EmitStep):
         return {"body": Template(getattr(step, step.kind).model_dump())}
     return {"body": Template(getattr(step, step.kind))}

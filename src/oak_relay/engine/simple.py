@@ -1,8 +1,10 @@
 """Steps that compute, choose, reply, publish and end."""
 
+from collections.abc import Iterator
 from typing import Any
+from uuid import UUID
 
-from oak_relay.changes import AnswerCaller, Change, EmitEvent
+from oak_relay.changes import AnswerCaller, Change, Contact, EmitEvent, Say
 from oak_relay.document import values, wire
 from oak_relay.document.errors import StepFailed
 from oak_relay.engine.entries import Entry
@@ -65,6 +67,70 @@ async def emit(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     if "fault" in output:
         raise StepFailed.from_data(output["fault"])
     return output
+
+
+LONGEST_SAID = 20_000
+"""Letters of what is said at once."""
+MOST_FILES = 10
+"""Files that are said at once."""
+
+
+def conversation_of(walk: Walking, node: Node, path: str, text: str, files: bool = False) -> str:
+    """The key of the run's conversation, where a text is to be said, with files or without. Raises `StepFailed` (`invalid`) where it
+    has none, or the text cannot be said."""
+    fault = ""
+    if not text.strip() and not files:
+        fault, fix = "there is nothing to say: the text is empty", "say something"
+    elif len(text) > LONGEST_SAID:
+        fault, fix = f"the text has {len(text):,} letters; {LONGEST_SAID:,} are said at most", "say less, or in parts"
+    if fault:
+        raise StepFailed("invalid", f"{node.name}: {fault}", fix=fix, step=path)
+    about = walk.start.scope.get("conversation")
+    key = about.get("key") if isinstance(about, dict) else None
+    if not isinstance(key, str) or not key:
+        fix = "begin it by what somebody says: add a conversation trigger"
+        raise StepFailed("invalid", f"{node.name}: this run belongs to no conversation", fix=fix, step=path)
+    return key
+
+
+async def send(walk: Walking, node: Node, path: str, scope: Scope) -> object:
+    """Something that is said in the run's conversation, with the entry's commit."""
+    value = walk.render(node, path, scope, [])
+    text, buttons = values.text_of(value["text"]), [str(one) for one in value.get("buttons") or ()]
+    files = list(_files(node, path, value.get("files")))
+    key = _contact(node, path, value["to"]) if value.get("to") else conversation_of(walk, node, path, text, bool(files))
+    if len(files) > MOST_FILES:
+        fix = "say it in several steps"
+        raise StepFailed("invalid", f"{node.name}: {len(files)} files; {MOST_FILES} go at once", fix=fix, step=path)
+    output = (await _local(walk, node, path, value, Say(key, text, buttons, files)))["output"]
+    if "fault" in output:
+        raise StepFailed.from_data(output["fault"])
+    return output
+
+
+def _contact(node: Node, path: str, to: dict[str, object]) -> Contact:
+    """Somebody on a channel. Raises `StepFailed` (`invalid`)."""
+    chat = values.text_of(to.get("chat")).strip()
+    if not chat or len(chat) > 300:
+        raise StepFailed("invalid", f"{node.name}: there is nobody to write to", fix="correct chat:", step=path)
+    return Contact(str(to["path"]), chat)
+
+
+def _files(node: Node, path: str, given: object) -> Iterator[dict[str, object]]:
+    """The files among what was given; lists within lists are one. Raises `StepFailed` (`invalid`) for anything else."""
+    if isinstance(given, list):
+        for one in given:
+            yield from _files(node, path, one)
+    elif isinstance(given, dict) and isinstance(given.get("file"), str):
+        try:
+            made = {"file": str(UUID(given["file"]))}
+        except ValueError:
+            raise StepFailed(
+                "invalid", f"{node.name}: files: this is no file", fix="give one that a step gave", step=path
+            ) from None
+        yield {**made, **{name: values.text_of(given.get(name, "")) for name in ("name", "type")}}
+    elif given not in (None, ""):
+        raise StepFailed("invalid", f"{node.name}: files: this is no file", fix="give one that a step gave", step=path)
 
 
 async def stop(walk: Walking, node: Node, path: str, scope: Scope) -> None:

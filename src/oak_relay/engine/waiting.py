@@ -1,10 +1,10 @@
-"""Steps that others bring to an end: child runs, questions to people, events. The run rests meanwhile."""
+"""Steps that others bring to an end: child runs, moments, events. The run rests meanwhile."""
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from oak_relay.changes import AskPerson, AwaitEvent, Change, ExpireQuestion, Part, StartRun
+from oak_relay.changes import AwaitEvent, Change, Part, StartRun
 from oak_relay.document import durations, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
@@ -30,9 +30,7 @@ async def run(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     given = walk.render(node, path, scope, [])
     hash_ = values.digest(node.digest, values.dumps(given))
     if not node.waited:
-        started = await _open(
-            walk, path, hash_, StartRun(path, given["input"], given["workflow"], waited=False), "value"
-        )
+        started = await put(walk, path, hash_, StartRun(path, given["input"], given["workflow"], waited=False), "value")
         return started["output"]
     retry, failures = node.retry, 0
     assert retry is not None
@@ -92,7 +90,7 @@ async def _start(walk: Walking, path: str, hash_: str, wanted: Wanted, purse: Pu
     asked = StartRun(path, wanted.input, wanted.workflow, wanted.part, money=money)
     try:
         body = {} if money is None else {"money": money}
-        await _open(walk, path, hash_, asked, body=body, detail=detail or {"input": wanted.input})
+        await put(walk, path, hash_, asked, body=body, detail=detail or {"input": wanted.input})
     finally:
         if money is not None:
             walk.starting -= 1
@@ -118,56 +116,7 @@ async def wait(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     return walk.journal.add(Entry(f"{path}#woke", "value", body={"at": now.isoformat()}, at=now))
 
 
-async def ask(walk: Walking, node: Node, path: str, scope: Scope) -> object:
-    """A question to a person, at rest until it is answered or expires."""
-    closed = walk.journal.entries(f"{path}#end")
-    text = values.text_of(walk.render(node, path, scope, []))
-    hash_ = values.digest(node.digest, text)
-    recorded = walk.recorded(path, hash_)
-    if closed:
-        return _answered(node, path, closed[0].body)
-    if recorded is None:
-        until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
-        moment = until.isoformat() if until else None
-        question = AskPerson(path, text, until=moment, **node.fixed)
-        recorded = await _open(walk, path, hash_, question, body={"until": moment})
-    until = datetime.fromisoformat(recorded["until"]) if recorded["until"] else None
-    if node.steps:
-        await walk.steps(node.steps, f"{path}.", {**scope, "question": _told(walk, node, path, text, recorded)})
-    said = await walk.signal(path, until)
-    if said is None:
-        if walk.replaying:
-            await walk.halt(path)
-        entry = Entry(f"{path}#expired", "value", body={}, at=walk.journal.now())
-        settled = walk.journal.entries(entry.path)
-        body = settled[0].body if settled else await walk.journal.commit(entry, ExpireQuestion(path))
-        said = body["output"]["answer"] or {"expired": True}
-    given = {name: said.get(name) for name in ("choice", "data", "text", "by", "at")}
-    given["expired"] = bool(said.get("expired"))
-    if given["expired"] and node.fixed["then"] in (node.fixed["choices"] or ()):
-        given["choice"] = node.fixed["then"]
-    return _answered(node, path, walk.journal.add(Entry(f"{path}#end", "value", body=given, at=walk.journal.now())))
-
-
-def _told(walk: Walking, node: Node, path: str, text: str, opened: Any) -> dict[str, object]:
-    """What steps that tell of a question see of it; its address is recorded, for it is another one tomorrow."""
-    told = walk.journal.entries(f"{path}#told")
-    if told:
-        return dict(told[0].body)
-    question = str(opened["output"]["question"])
-    body: dict[str, object] = {"id": question, "text": text}
-    if node.fixed["at"] == "link":
-        body["link"] = walk.executor.link(question)
-    return dict(walk.journal.add(Entry(f"{path}#told", "value", body=body, at=walk.journal.now())))
-
-
-def _answered(node: Node, path: str, given: Any) -> object:
-    if given["expired"] and node.fixed["then"] == "fail":
-        raise StepFailed("timeout", f"nobody answered {node.name} in time", fix="ask again", step=path)
-    return given
-
-
-async def _open(
+async def put(
     walk: Walking, path: str, hash_: str, change: Change, kind: EntryKind = "opened", body: object = None,
     detail: Detail | None = None,
 ) -> Any:  # fmt: skip
@@ -192,7 +141,7 @@ async def _event(walk: Walking, node: Node, path: str, scope: Scope) -> object:
         until = None if node.within is None else walk.journal.now() + timedelta(seconds=node.within)
         moment = until.isoformat() if until else None
         awaited = AwaitEvent(path, node.event, node.where, seen)
-        recorded = await _open(walk, path, node.digest, awaited, body={"until": moment})
+        recorded = await put(walk, path, node.digest, awaited, body={"until": moment})
     for early in recorded["output"]["events"]:
         if where is None or walk.value(where, {**seen, "arrived": early}):
             return walk.journal.add(Entry(f"{path}#woke", "value", body=early, at=walk.journal.now()))

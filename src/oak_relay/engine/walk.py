@@ -1,7 +1,7 @@
 """The walk: an interpreter of plans over a journal and an executor.
 
 Resuming is walking again: what the journal has is taken from it, and the walk goes on behind it.
-How each kind of step is carried out stands in `effects`, `simple`, `loops` and `waiting`.
+How each kind of step is carried out stands in `effects`, `simple`, `loops`, `waiting` and `asking`.
 """
 
 import asyncio
@@ -15,7 +15,7 @@ from oak_relay.changes import ClaimOnce, FinishOnce, TakeBack
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
-from oak_relay.engine import agent, effects, loops, simple, waiting
+from oak_relay.engine import agent, asking, effects, loops, simple, waiting
 from oak_relay.engine.cuts import HERE, Cut
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
@@ -39,6 +39,7 @@ KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
     "branch": simple.branch,
     "reply": simple.reply,
     "todo": simple.sketch,
+    "send": simple.send,
     "emit": simple.emit,
     "stop": simple.stop,
     "fail": simple.fail,
@@ -48,9 +49,10 @@ KINDS: dict[str, Callable[[Walking, Node, str, Scope], Awaitable[Any]]] = {
     "run": waiting.run,
     "agent": agent.agent,
     "wait": waiting.wait,
-    "ask": waiting.ask,
+    "ask": asking.ask,
+    "hand_over": asking.ask,
 }
-_LONG = frozenset({"branch", "each", "together", "repeat", "run", "wait", "ask", "agent"})
+_LONG = frozenset({"branch", "each", "together", "repeat", "run", "wait", "ask", "hand_over", "agent"})
 """Kinds whose time-out is one moment for all of what is inside."""
 
 

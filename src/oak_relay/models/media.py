@@ -132,6 +132,7 @@ ACTIONS = [
         perform=_embed,
         worst=_embed_worst,
         sentence=lambda step, given: f"Turn texts into vectors with {in_brief(given.get('model'))}",
+        example_gives={"vectors": [[0.0, 0.0, 0.0, 0.5, "…"]], "tokens": "…", "money": "…"},
         example={"model": "vectors", "texts": ["${ input.message }"]},
     ),
     Action(
@@ -145,6 +146,7 @@ ACTIONS = [
         sentence=lambda step, given: (
             f"Write down what is said in {in_brief(given.get('url') or given.get('name') or 'a recording')}"
         ),
+        example_gives={"text": "The path is free.", "tokens": "…", "money": "…"},
         example={"model": "ears", "url": "${ input.recording }"},
         first=("model", "url", "language"),
     ),

@@ -277,6 +277,7 @@ ACTIONS = [
         gives=_answer_gives,
         preview=_answer_preview,
         sentence=lambda step, given: f"Ask {in_brief(given.get('model'))} for {step}",
+        example_gives={"text": "…", "data": None, "reasoning": "", "tokens": "…", "money": "…"},
         example={"model": "quick", "prompt": "Write one friendly sentence for ${ input.guest }."},
         first=("model", "prompt", "brief", "gives"),
     ),
@@ -290,6 +291,7 @@ ACTIONS = [
         worst=_label_worst,
         preview=_label_preview,
         sentence=lambda step, given: f"Have {in_brief(given.get('model'))} label {in_brief(given.get('text'))}",
+        example_gives={"label": "booking", "confidence": 0.9, "tokens": "…", "money": "…"},
         example={
             "model": "quick",
             "text": "${ input.message }",
@@ -308,6 +310,7 @@ ACTIONS = [
         worst=_judge_worst,
         preview=_judge_preview,
         sentence=lambda step, given: f"Have {in_brief(given.get('model'))} judge: {in_brief(given.get('question'))}",
+        example_gives={"passed": False, "reason": "It does not answer what was asked.", "tokens": "…", "money": "…"},
         example={"model": "careful", "question": "Does it promise nothing?", "answer": "${ reply.text }"},
         first=("model", "question", "answer"),
     ),

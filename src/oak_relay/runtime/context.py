@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Mappin
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, TypeVar
+from uuid import UUID
 
 import httpx
 
@@ -24,6 +25,7 @@ from oak_relay.document.text import read
 from oak_relay.engine.protocols import Manner
 from oak_relay.messages import Message
 from oak_relay.runtime.abilities import Abilities
+from oak_relay.runtime.budgets import Budgets
 from oak_relay.runtime.door import Door
 from oak_relay.runtime.files import Files
 from oak_relay.runtime.hints import Hints
@@ -62,6 +64,7 @@ class Tools:
         """How actions behave that do so whatever their input is."""
         self.pieces: Pieces | None = None
         self.rates = Rates(database, registry)
+        self.budgets = Budgets(database, registry.workspace)
         self.abilities = Abilities(database, registry.workspace)
         self.http: httpx.AsyncClient = outbound(self.door)
         self.sessions = Sessions()
@@ -75,9 +78,9 @@ class Tools:
         self.registry.forget()
         self._hints.send("config")
 
-    def call(self, timeout: float) -> "CallContext":
-        """Surroundings of a call of this process itself, that may take so many seconds."""
-        return CallContext(self, "by-hand", lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
+    def call(self, timeout: float, key: str = "by-hand") -> "CallContext":
+        """Surroundings of a call of this process itself, that may take so many seconds; `key` is its `Idempotency-Key`."""
+        return CallContext(self, key, lambda: f"00-{'0' * 31}1-{'0' * 15}1-00", timeout, None, lambda: 60.0)
 
     async def close(self) -> None:
         """Close the connections to the outside."""
@@ -100,8 +103,10 @@ class CallContext:
         before: Sequence[Message] | None = None,
         settled: Mapping[str, object] | None = None,
         workflow: str | None = None,
+        admitted: bool = False,
     ) -> None:
         self._tools = tools
+        self._admitted = admitted
         self._before = before
         self._lease_left = lease_left
         self.piece = piece
@@ -141,8 +146,22 @@ class CallContext:
         self.lent[name] = found
         return found
 
+    async def _permit(self, name: str) -> None:
+        """Every request with a credential counts for its limit; the first one is what its call was admitted for. Raises `StepFailed`
+        (`busy`) where there will be no room within the call's time."""
+        if self._admitted:
+            self._admitted = False
+            return
+        until = time.monotonic() + self.timeout * 0.8
+        while (wait := await self._tools.database.patiently(lambda: self._tools.rates.take(name))) > 0:
+            if time.monotonic() + wait > until:
+                message = f"the limit of the credential {name} is used up for {wait:.0f} s"
+                raise StepFailed("busy", message, fix="ask for less at once, or raise its limit", delay=wait)
+            await asyncio.sleep(wait)
+
     async def authorization(self, name: str) -> Authorization:
         stored = await self.credential(name)
+        await self._permit(name)
         if isinstance(stored, OAuth):
             return self._with_token(name, await self._tools.tokens.of(name, stored, self.scopes))
         try:
@@ -155,7 +174,10 @@ class CallContext:
         if not isinstance(stored, OAuth) or name not in self._tokens:
             return None
         found = await self._tools.tokens.after_refusal(name, stored, self._tokens[name])
-        return None if found is None else self._with_token(name, found)
+        if found is None:
+            return None
+        await self._permit(name)
+        return self._with_token(name, found)
 
     async def refused(self, name: str, scopes: Sequence[str]) -> None:
         if isinstance(self.lent.get(name), OAuth):
@@ -303,7 +325,9 @@ class CallContext:
         async def look() -> Window:
             async with self._tools.database.reading() as connection:
                 workspace = self._tools.registry.workspace
-                return await talks.window(connection, workspace, values.storable_text(key), turns, summed, facts)
+                return await talks.window(
+                    connection, workspace, values.storable_text(key), turns, summed, facts, _run_of(self.key)
+                )
 
         return await self._patiently(look)
 
@@ -388,3 +412,11 @@ async def perform(action: Action, given: Mapping[str, object], at: CallContext) 
 @lru_cache(maxsize=256)
 def _blanker(secrets: tuple[str, ...]) -> Blanker:
     return Blanker(secrets)
+
+
+def _run_of(key: str) -> UUID | None:
+    """The run that a call's key tells of; None of what is tried."""
+    try:
+        return UUID(key.partition(":")[0])
+    except ValueError:
+        return None

@@ -94,17 +94,6 @@ class RunExecutor:
                 name = alias.credential if alias else None
         return await self._tools.rates.take(str(name)) if name else 0.0
 
-    def _within_budgets(self, call: Call) -> None:
-        """Raises `StepFailed` (`over_limit`) when a budget that a call would draw on is spent."""
-        spent = self._tools.registry.now.spent
-        for workflow in ("", self._workflow):
-            if workflow in spent and self._catalogue.get(call.action).worst is not None:
-                raise StepFailed(
-                    "over_limit",
-                    f"the budget {spent[workflow]} is spent, so no model is asked",
-                    fix="raise it (oak-relay budget set), or wait for its next period",
-                )
-
     async def worst(self, call: Call) -> float | None:
         action = self._catalogue.get(call.action)
         return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
@@ -133,12 +122,24 @@ class RunExecutor:
         return None if found is None else Outcome(at.blanker().value(found.output), found.detail, found.usage)
 
     async def perform(self, call: Call) -> Outcome:
-        self._within_budgets(call)
+        if self._catalogue.get(call.action).worst is None:
+            return await self._perform(call)
+        await self._tools.database.patiently(lambda: self._tools.budgets.look(self._workflow))
+        with self._tools.budgets.paying(self._workflow) as paid:
+            try:
+                outcome = await self._perform(call)
+            except StepFailed as failed:
+                paid.money = failed.usage.paid
+                raise
+            paid.money = outcome.usage.paid
+            return outcome
+
+    async def _perform(self, call: Call) -> Outcome:
         pieces, run = self._tools.pieces, str(self._run_id)
         piece = None
         if pieces is not None and self._catalogue.streams(call.action):
             piece = pieces.writer(run, call.path, call.attempt, self._tools.registry.now.blanker)
-        at = self._at(call, piece)
+        at = self._at(call, piece, admitted=True)
         try:
             result = await perform(self._catalogue.get(call.action), call.input, at)
         except (StepFailed, DatabaseLost, asyncio.CancelledError):
@@ -153,7 +154,7 @@ class RunExecutor:
         self._tools.worked.update(at.lent)
         return Outcome(result.output, result.detail, result.usage)
 
-    def _at(self, call: Call, piece: Callable[[str], None] | None = None) -> CallContext:
+    def _at(self, call: Call, piece: Callable[[str], None] | None = None, admitted: bool = False) -> CallContext:
         def parent() -> str:
             return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
 
@@ -168,4 +169,5 @@ class RunExecutor:
             self._before,
             call.settled,
             self._workflow,
+            admitted,
         )

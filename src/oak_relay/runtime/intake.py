@@ -124,10 +124,14 @@ class Intake:
                 go_on()
             await asyncio.sleep(1.0)
 
-    async def accept(self, target: Target, incoming: Incoming) -> Receipt:
-        """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
+    def room(self) -> None:
+        """Raises `Busy` while more waits than should: nothing new is taken in."""
         if self._group.full or self._full:
             raise Busy("too much is waiting to be written")
+
+    async def accept(self, target: Target, incoming: Incoming) -> Receipt:
+        """Write an event and its run. Raises `Busy`, and `NotJson` for data that cannot be kept."""
+        self.room()
         new = new_run(target, incoming)
         receipt = await self._group.put(new)
         if receipt.status == "accepted":
@@ -223,12 +227,25 @@ def event_of(event: Mapping[str, Any], data: object) -> dict[str, object]:
     }
 
 
+def conversation_of(meta: Mapping[str, Any], name: str) -> object:
+    """The name `conversation` as documents see it; of a run that nobody talks with, one of its own."""
+    alone = {
+        "key": f"run {name}",
+        "first": True,
+        "person": {"id": "", "name": "", "address": "", "language": ""},
+        "facts": {},
+    }
+    return meta.get("conversation", alone)
+
+
 def _subject(template: RunTemplate, incoming: Incoming) -> str | None:
     """What the run is about; a subject that cannot be worked out is none."""
     if template.subject.raw is None:
         return None
     given = filled(template.fills, incoming.data)
     scope = {"input": given, "settings": template.settings, "run": {}, "event": event_as_seen(incoming)}
+    if "conversation" in incoming.meta:
+        scope["conversation"] = incoming.meta["conversation"]
     try:
         found = values.text_of(template.subject.render(scope))
     except StepFailed:

@@ -22,9 +22,11 @@ from oak_relay.runtime.writer import Ownership, Writers
 from oak_relay.store import journal as store
 from oak_relay.store.changes import About, Added, prepared
 from oak_relay.store.journal import BackRow, EndRow, RestRow
+from oak_relay.store.lanes import Lane
 from oak_relay.store.pages import EntryRow
 from oak_relay.store.queue import Claim
 from oak_relay.store.usage import Used
+from oak_relay.triggers.conversation import MESSAGE
 from oak_relay.usage import Usage
 
 
@@ -152,13 +154,18 @@ class RunJournal:
                 child=claim.kind == "child",
                 depth=claim.depth + 1,
                 started_at=claim.started_at,
-                lane=(claim.workflow_id, claim.lane) if claim.lane is not None else None,
+                lane=self._lane,
                 parent=parent,
                 outcome=outcome,
                 opened=self._asked,
                 note=finished.note or None,
             ),
         )
+
+    @property
+    def _lane(self) -> Lane | None:
+        """The lane that the run holds."""
+        return None if self._claim.lane is None else (self._claim.workflow_id, self._claim.lane)
 
     async def rest(self, rested: Rested, worked: float) -> None:
         """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
@@ -177,6 +184,7 @@ class RunJournal:
                 self.spent.unpriced,
                 self._steps,
                 self._attempts,
+                self._lane if self._claim.event["type"] == MESSAGE else None,
             ),
         )
 

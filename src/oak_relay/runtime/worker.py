@@ -25,11 +25,12 @@ from oak_relay.engine.walk import Walk
 from oak_relay.runtime.executor import RunExecutor, Tools
 from oak_relay.runtime.groupcommit import Ended
 from oak_relay.runtime.hints import Hints
-from oak_relay.runtime.intake import event_of
+from oak_relay.runtime.intake import conversation_of, event_of
 from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.pieces import Pieces
 from oak_relay.runtime.record import Ground, RunJournal
 from oak_relay.runtime.registry import Registry
+from oak_relay.runtime.sender import Sender
 from oak_relay.runtime.settings import Settings
 from oak_relay.runtime.telemetry import Exporter
 from oak_relay.runtime.watchdog import Watchdog
@@ -72,6 +73,8 @@ class Worker:
     async def run(self) -> None:
         """Be a worker until it is stopped; what is under way is finished or handed back."""
         exporting = asyncio.create_task(self.exporter.run()) if self.exporter else None
+        sender = Sender(self._tools, self._hints)
+        sending = asyncio.create_task(sender.run())
         watchdog = Watchdog(asyncio.get_running_loop(), self._settings.lease)
         watchdog.start()
         try:
@@ -87,10 +90,12 @@ class Worker:
                 except Exception:
                     log.exception("worker broke; beginning anew")
                     await asyncio.sleep(2)
+            await sender.stop()
             if self.exporter:
                 await self.exporter.drain()
         finally:
             watchdog.stop()
+            sending.cancel()
             if exporting:
                 exporting.cancel()
             await self._tools.close()
@@ -420,4 +425,6 @@ def start_of(claim: Claim, plan: Plan, settings: Settings) -> Start:
         scope = {"input": data, "settings": adjusted, "run": about}
         if "event" in plan.names:
             scope["event"] = event_of(event, data)
+        if plan.talks:
+            scope["conversation"] = conversation_of(values.loads(event["meta"]), run_id)
     return Start(run_id, scope, claim.worked, settings.lease, claim.money, part)

@@ -225,14 +225,20 @@ class JournalWriter:
                 self._hints.changed(run_id)
         hints = {hint for e in entries if e.change for hint in e.change.hints}
         parents = [e.parent[0] for e in ends if e.parent]
-        if "queue" in hints or parents or any(e.lane or e.opened for e in ends):
+        if (
+            "queue" in hints
+            or parents
+            or any(e.lane or e.opened for e in ends)
+            or any(row.talks for row in rows if isinstance(row, RestRow))
+        ):
             self._hints.send("queue")
         for parent in parents:
             self._hints.send(f"wake:{parent}")
         if "published" in hints or (self._registry.now.listening and (ends or "rows" in hints)):
             self._hints.send("published")
-        if "tray" in hints:
-            self._hints.send("tray")
+        for hint in hints:
+            if hint in ("tray", "outbox") or hint.startswith("talk:"):
+                self._hints.send(hint)
 
 
 class Writers:

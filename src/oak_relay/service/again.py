@@ -16,7 +16,7 @@ from oak_relay.engine.outcomes import Finished
 from oak_relay.engine.plan import Plan, compile_plan, complete, find_node
 from oak_relay.engine.replay import Kept
 from oak_relay.runtime.again import Again, begin, kept_of, try_from
-from oak_relay.runtime.intake import Incoming, RunTemplate, Target, event_of
+from oak_relay.runtime.intake import Incoming, RunTemplate, Target, conversation_of, event_of
 from oak_relay.service import exact
 from oak_relay.service.drafts import sampled, scope_of
 from oak_relay.service.parts import Caller, CallerDep, ExactRoute, Parts, PartsDep
@@ -125,7 +125,7 @@ async def _again(parts: Parts, who: Caller, run_id: UUID, given: AgainIn) -> Kep
     meta = values.loads(row.meta)
     incoming = Incoming(
         row.source, row.type if how == START else "oak.start", data, None, meta["headers"], meta["query"],
-        origin_id=run_id, origin_how=again.how, meta={"data": meta["data"]} if "data" in meta else {},
+        origin_id=run_id, origin_how=again.how, meta={name: meta[name] for name in ("data", "conversation") if name in meta},
     )  # fmt: skip
     async with parts.database.begin() as connection:
         await people.note(connection, parts.workspace, who.name, "run again", str(run_id))
@@ -151,6 +151,8 @@ async def _kept(parts: Parts, plan: Plan, row: Any, journal: list[Any], data: ob
     about = {"id": str(row.id), "subject": row.subject, "started": row.created_at.isoformat(), "url": ""}
     event = {name: getattr(row, name) for name in ("event_key", "source", "type", "meta")} | {"at": row.event_at}
     scope = {"input": data, "settings": settings, "run": about, "event": event_of(event, data)}
+    if plan.talks:
+        scope["conversation"] = conversation_of(values.loads(row.meta), str(row.id))
     return await kept_of(parts.tools, plan, journal, scope, again)
 
 

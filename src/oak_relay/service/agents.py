@@ -6,6 +6,7 @@ from typing import Any
 from uuid import UUID
 
 from fastapi import APIRouter, Response
+from pydantic import Field, StrictBool
 from sqlalchemy import select
 
 from oak_relay.actions.tool_server import ToolServer
@@ -20,8 +21,9 @@ from oak_relay.service.lists import Asks, Page, cursor, cut, page
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep
 from oak_relay.service.preconditions import Preconditions, etag
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.shapes import ConversationOut, MessageOut, ServerOut, ServerTestOut, ServerToolOut
-from oak_relay.store import people, runs, tags, talks
+from oak_relay.service.said import message_out
+from oak_relay.service.shapes import ConversationOut, In, MessageOut, ServerOut, ServerTestOut, ServerToolOut
+from oak_relay.store import outbox, people, runs, tags, talks, utterances
 from oak_relay.store.database import raw
 from oak_relay.store.tables import tool_server
 
@@ -122,6 +124,8 @@ def _conversation(row: Mapping[str, Any]) -> ConversationOut:
     return ConversationOut(
         key=row["key"],
         messages=row["messages"],
+        channel=row["channel"] or "",
+        person=values.loads(row["person"])["name"] if row["person"] else "",
         summary=row["summary"] or "",
         facts=values.loads(row["facts"]),
         created_at=row["created_at"],
@@ -136,13 +140,42 @@ async def show_conversation(key: str, parts: PartsDep, _: CallerDep, asked: Asks
         found = await talks.said(await raw(connection), parts.workspace, key, asked.number(), asked.limit + 1)
     if not found and asked.after is None:
         raise missing("conversation", key)
-    return exact.answer(page(found, asked, lambda m: m["seq"], _message))
+    return exact.answer(page(found, asked, lambda m: m["seq"], message_out))
 
 
-def _message(row: Mapping[str, Any]) -> MessageOut:
-    return MessageOut(
-        seq=row["seq"], role=row["role"], message=values.loads(row["body"]), run_id=row["run_id"], at=row["at"]
-    )
+class SettleIn(In):
+    key: str = Field(max_length=1_000, description="The conversation.")
+    seq: int = Field(ge=0, le=2**31 - 1, description="The place of what is unknown.")
+    arrived: StrictBool = Field(description="Whether it is there on the other side; what is not is sent again.")
+
+
+@router.post("/conversations/settle", status_code=204)
+async def settle_message(given: SettleIn, parts: PartsDep, who: CallerDep) -> None:
+    """Say of a message whose sending was cut off whether it arrived; what waits behind it goes on."""
+    async with parts.database.begin() as connection:
+        driver = await raw(connection)
+        if not await outbox.settle(driver, parts.workspace, values.storable_text(given.key), given.seq, given.arrived):
+            raise Problem(409, "nothing is unknown there", fix="look at the conversation again")
+        word = "arrived" if given.arrived else "send again"
+        await people.note(connection, parts.workspace, who.name, f"message {word}", f"{given.key} {given.seq}")
+    parts.hints.send("outbox")
+
+
+class JudgeIn(In):
+    key: str = Field(max_length=1_000, description="The conversation.")
+    seq: int = Field(ge=0, le=2**31 - 1, description="The place of the answer.")
+    good: StrictBool | None = Field(description="Whether it was good; null takes that back.")
+
+
+@router.post("/conversations/verdicts", status_code=204)
+async def judge_message(given: JudgeIn, parts: PartsDep, who: CallerDep) -> None:
+    """Say of an answer whether it was good, in the place of who talks. It counts for the version that gave it."""
+    key = values.storable_text(given.key)
+    async with parts.database.begin() as connection:
+        if not await utterances.judge(await raw(connection), parts.workspace, key, given.seq, given.good):
+            raise Problem(409, "there is no such answer", fix="name the seq of something that a run said")
+        word = "no verdict" if given.good is None else "good" if given.good else "bad"
+        await people.note(connection, parts.workspace, who.name, f"answer found {word}", f"{given.key} {given.seq}")
 
 
 @router.delete("/conversations/{key:path}", status_code=204)

@@ -126,6 +126,11 @@ _STRICT = (b"strict-transport-security", b"max-age=31536000")
 """From then on by TLS alone (RFC 6797)."""
 
 
+_POLICY = b"content-security-policy"
+FRAMED = "framed"
+"""Where a request keeps the policy (CSP) of its answer, when some sites may hold that in a frame."""
+
+
 class Guard:
     """Sets the headers of every answer, notes when somebody comes through a proxy, and refuses addresses that hold what nothing here can be called."""
 
@@ -153,6 +158,9 @@ class Guard:
             if message["type"] == "http.response.start":
                 others = [pair for pair in message["headers"] if pair[0].lower() not in self._names]
                 message["headers"] = others + self._of(scope["path"], others)
+                if (policy := scope.get("state", {}).get(FRAMED)) is not None:
+                    message["headers"] = [pair for pair in message["headers"] if pair[0] != _POLICY]
+                    message["headers"].append((_POLICY, policy.encode()))
                 if scope.get("scheme") == "https":
                     message["headers"].append(_STRICT)
             await send(message)

@@ -19,7 +19,7 @@ def page(path: str, accepts: str) -> Response:
     """A file of the console, or the page that shows what stands at a path. `accepts`: the `Accept-Encoding` of the request."""
     file = _file(path)
     if file is not None:
-        age = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+        age = "public, max-age=31536000, immutable" if path.startswith(("assets/", "talk/assets/")) else "no-cache"
         return _answer(file, age, accepts)
     if not (WEB / "index.html").exists():
         return Response("The console is not built: make console", 404, media_type="text/plain")

@@ -32,6 +32,7 @@ def action_out(action: Action) -> ActionOut:
         output=dict(action.shape.output),
         first=list(action.fields_first),
         example=dict(action.example),
+        example_gives=action.example_gives,
         credentials=list(action.credentials),
         scopes=list(action.scopes),
     )

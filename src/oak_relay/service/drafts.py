@@ -10,6 +10,7 @@ from oak_relay.document.expressions import Template
 from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import defaults, filled
 from oak_relay.engine.plan import Plan
+from oak_relay.runtime.intake import conversation_of
 from oak_relay.service.parts import Parts
 from oak_relay.service.problems import Problem, missing
 from oak_relay.store import samples, workflows
@@ -50,7 +51,7 @@ async def scope_of(
     parts: Parts, plan: Plan, name: str, sample: Sampled, steps: Mapping[str, object]
 ) -> dict[str, object]:
     """All names that a run of a plan knows, with a sample as its input and what earlier steps gave: `input`, `settings`
-    (as they are adjusted), `event`, `run`, and the `steps`; `name` says what it is done for."""
+    (as they are adjusted), `event`, `run`, `conversation` where it has one, and the `steps`; `name` says what it is done for."""
     async with parts.database.connect() as connection:
         row = await workflows.by_name(connection, parts.workspace, plan.workflow)
     now = datetime.now(UTC)
@@ -72,6 +73,8 @@ async def scope_of(
     settings = {**plan.settings, **(values.loads(row.settings) if row is not None else {})}
     given = filled(plan.fills, sample.data)
     scope: dict[str, object] = {"input": given, "settings": settings, "run": about, "event": event, **steps}
+    if plan.talks:
+        scope["conversation"] = conversation_of({}, name)
     about["subject"] = _subject(plan, scope)
     return scope
 

@@ -1,5 +1,7 @@
 """Headers of every answer."""
 
+from collections.abc import Sequence
+
 GUARD = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "frame-ancestors 'none'; base-uri 'self'; form-action 'self'",
@@ -7,6 +9,15 @@ GUARD = {
     "Referrer-Policy": "same-origin",
 }
 """They keep browsers from doing what our pages never need."""
+
+
+def framed(sites: Sequence[str]) -> str:
+    """The policy (CSP) of a page of ours that some sites may hold in a frame."""
+    return GUARD["Content-Security-Policy"].replace(
+        "frame-ancestors 'none'", f"frame-ancestors 'self' {' '.join(sites)}"
+    )
+
+
 HOOKS = {
     **GUARD,
     "Content-Security-Policy": "sandbox; default-src 'none'; frame-ancestors 'none'",

@@ -131,6 +131,7 @@ class Watch:
         self._pieces: dict[str, list[asyncio.Queue[Piece]]] = defaultdict(list)
         hints.on("piece", self._piece)
         hints.on("run", self._one)
+        hints.on("talk", self._talk)
         hints.on("runs", lambda _: self._all())
         self._watchers = 0
         self._saying: asyncio.Task[None] | None = None
@@ -147,6 +148,22 @@ class Watch:
             self._waiting[str(run_id)].discard(event)
             if not self._waiting[str(run_id)]:
                 del self._waiting[str(run_id)]
+
+    @asynccontextmanager
+    async def talk(self, mark: str) -> AsyncIterator[asyncio.Event]:
+        """An event that is set whenever something may have been said in a conversation."""
+        event, topic = asyncio.Event(), f"talk:{mark}"
+        self._waiting[topic].add(event)
+        try:
+            yield event
+        finally:
+            self._waiting[topic].discard(event)
+            if not self._waiting[topic]:
+                del self._waiting[topic]
+
+    def _talk(self, mark: str) -> None:
+        for event in self._waiting.get(f"talk:{mark}", ()):
+            event.set()
 
     @contextmanager
     def _said(self, event: asyncio.Event) -> Iterator[None]:
@@ -274,8 +291,10 @@ class Parts:
     once: Once
     counted: Lately[OverviewOut] = field(default_factory=lambda: Lately(_COUNTED))
     waiting: Room = field(default_factory=lambda: Room(200, "callers who wait for a run"))
+    listening: Room = field(default_factory=lambda: Room(2000, "people who listen on pages"))
     streams: Room = field(default_factory=lambda: Room(300, "open streams"))
     readers: Readers = field(default_factory=Readers)
+    giving: Room = field(default_factory=lambda: Room(20, "files that visitors give"))
     arriving: Room = field(default_factory=lambda: Room(60, "files that are coming in"))
 
     @property

@@ -142,7 +142,7 @@ async def taken(
     incoming = _fitting(way, incoming)
     if way.validator is not None:
         if len(asked.body) > _LARGE:
-            await asyncio.sleep(0)  # reading it took a while, and checking it will: others come in between
+            await asyncio.sleep(0.005)  # reading it took a while, and checking it will: others come in between
         fault = way.validator.fault(incoming.data)
         if fault:
             raise Problem(422, "the body does not fit the workflow's input", fault, "send what input: asks for")
@@ -227,7 +227,7 @@ async def _received(request: Request, asked: triggers.Request, way: Way, parts: 
                 await _files(request, asked, kind, given, parts)
             else:
                 asked.body = await body_of(request, parts.settings.body_limit)
-        return await kind.received(given, asked, _Credentials(parts.registry))
+        return await kind.received(given, asked, Known(parts.registry))
     except triggers.Refused as refused:
         told, fix = (refused.detail, refused.fix) if refused.status < 500 else ("", "ask those whose service this is")
         problem = Problem(refused.status, refused.title, told, fix, kind=refused.kind, headers=refused.headers or None)
@@ -240,7 +240,7 @@ async def _files(
 ) -> None:
     """Take the files that a request brings; none is kept of one whose sender is not proved. Raises `Refused` and `Problem`."""
     async with parts.arriving.held():
-        proof = await kind.proving(given, asked, _Credentials(parts.registry))
+        proof = await kind.proving(given, asked, Known(parts.registry))
         body = await uploads.taken(request, parts, proof)
         try:
             proof.proved()
@@ -251,8 +251,8 @@ async def _files(
 
 
 @dataclass(frozen=True, slots=True)
-class _Credentials:
-    """What requests are proved with."""
+class Known:
+    """The credentials that requests are proved with."""
 
     registry: Registry
 

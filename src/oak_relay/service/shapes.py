@@ -134,6 +134,8 @@ class VersionOut(BaseModel):
     author: str
     remark: str = Field("", description="What whoever saved it says is new.")
     created_at: datetime
+    good: int = Field(0, description="Answers of its runs that who talks found good.")
+    bad: int = Field(0, description="And bad.")
 
 
 class FieldChangeOut(BaseModel):
@@ -423,6 +425,10 @@ class ServerTestOut(BaseModel):
 class ConversationOut(BaseModel):
     key: str
     messages: int
+    channel: str = Field(
+        description="Where it is held: page, or a channel; empty for one that is only an agent's memory."
+    )
+    person: str = Field(description="Who talks there, as far as they are named.")
     summary: str = Field(description="What is older than the window, in short.")
     facts: dict[str, str] = Field(description="What an agent kept about whom it talks with.")
     created_at: datetime
@@ -430,11 +436,19 @@ class ConversationOut(BaseModel):
 
 
 class MessageOut(BaseModel):
+    """Something said in a conversation. `state` of what leaves by a channel: waiting, sent, refused, unknown; `why` it is not sent."""
+
     seq: int
     role: str
     message: dict[str, object]
     run_id: UUID | None
     at: datetime
+    state: str | None = None
+    why: str = ""
+    good: bool | None = Field(None, description="Whether who talks found it good; null where nobody judged.")
+    by: str = Field("", description="The person who said it in the place of the workflow.")
+    buttons: list[str] = []
+    parts: list[dict[str, object]] = Field([], description="Files that came with it.")
 
 
 class TraceOut(BaseModel):
@@ -847,6 +861,7 @@ class ActionOut(BaseModel):
     output: dict[str, object]
     first: list[str] = Field(description="The fields that matter first.")
     example: dict[str, object] = Field(description="A `with` to begin with.")
+    example_gives: object = Field(None, description="What it gave; `…` stands for what is another each time.")
     credentials: list[str] = Field(description="Kinds of credentials it takes; empty for every kind that is sent.")
     scopes: list[str] = Field(description="Scopes (OAuth 2) that its credential needs.")
 
@@ -1024,6 +1039,10 @@ class QuestionOut(BaseModel):
     state: str
     alike: int
     link: str | None = Field(description="A signed link that needs no sign-in.")
+    conversation: str | None = Field(
+        description="The key of the conversation that it is put in, or that a person has taken over."
+    )
+    handed_over: bool = Field(description="Whether a person has taken over the conversation, until it is answered.")
     created_at: datetime
     expires_at: datetime | None
     answered_at: datetime | None
@@ -1108,6 +1127,9 @@ class TriggerOut(BaseModel):
     trigger: str
     kind: str
     sentence: str
+    page: str = Field(
+        description="Where people talk with it, while the workflow is on; empty of what is no conversation."
+    )
     draft_url: str
     request: str
     awaited: AwaitedOut | None

@@ -2,8 +2,9 @@
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal, TypeVar
 from uuid import UUID
@@ -15,10 +16,10 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.apart import once
-from oak_relay.actions.linked.rows import rows_of
+from oak_relay.actions.linked.rows import LinkedRows, rows_of
 from oak_relay.actions.sheets import cells, reading
 from oak_relay.actions.sheets.formats import Kind
-from oak_relay.actions.tables import fitted, in_order
+from oak_relay.actions.tables import fitted, has, in_order, meant
 from oak_relay.capabilities.given import Column, Where
 from oak_relay.capabilities.links import Link, OperationsLink, link_of
 from oak_relay.document import values
@@ -32,6 +33,7 @@ from oak_relay.service.receipts import RowsAdded, RowUpdated
 from oak_relay.service.shapes import ImportColumn, ImportFault, ImportOut, In, RowOut, TableOut
 from oak_relay.store import people, rows
 from oak_relay.store.tags import tag_of
+from oak_relay.vault.blanking import Blanker
 
 T = TypeVar("T")
 _SOME = 10_000
@@ -141,8 +143,10 @@ async def _seen(link: Link, given: list[dict[str, str]], parts: Parts) -> tuple[
         raise Problem(422, f"there are {len(names)} columns", fix="give columns: 1 to 200 of them")
     if key and not link.key:
         link = link.model_copy(update={"key": tuple(key)})
-    if absent := [one for one in link.key if one not in names]:
-        raise Problem(422, f"there is no column {absent[0]} to be the key", fix=f"there is {', '.join(names[:50])}")
+    key = [one if one in names else cells.named(one) for one in link.key]  # as the head of a file calls it
+    if absent := [one for one in key if one not in names]:
+        raise Problem(422, f"there is no column {absent[0]} to be the key", fix=f"name some of {', '.join(names[:50])}")
+    link = link.model_copy(update={"key": tuple(key)})
     return [{"name": one.name, "type": one.type} for one in found], link
 
 
@@ -164,42 +168,107 @@ async def list_rows(
     asked: Asks,
     text: Annotated[str | None, Query(min_length=1, max_length=200, description="Words that a row has.")] = None,
     newest: Annotated[bool, Query(description="The newest first.")] = False,
+    where: Annotated[
+        str | None,
+        Query(max_length=4_000, description='Which rows, as `where` of `table.find`, as JSON: {"free": {"above": 3}}.'),
+    ] = None,
+    order: Annotated[
+        list[str], Query(max_length=5, description="Columns by which they are ordered; -column from the greatest down.")
+    ] = [],  # noqa: B006
 ) -> Response:
-    """Rows, oldest first. Words that stand only in what is blanked are not found: with `text` a page may hold fewer rows than there
-    are, and still have a `next`."""
+    """Rows, oldest first. What stands only in what is blanked is not found: with `text` or `where` a page may hold fewer rows than
+    there are, and still have a `next`. In an `order` of columns pages are cut by counting: a row that is added meanwhile moves them."""
     table, columns = await _known(name, parts)
+    wanted = _Wanted(_where(where, name, columns), _order(order, name, columns), text)
     if table.link is not None:
-        return await _linked_rows(table, columns, asked, text, parts)
+        return await _linked_rows(table, columns, asked, wanted, parts)
+    skip = max(0, asked.number()) if wanted.order else 0
+    after = None if wanted.order else asked.id()
     async with parts.database.connect() as connection:
         found = await rows.find(
-            connection, parts.workspace, table.id, {}, asked.limit + 1, asked.id(), words=text, newest=newest
+            connection,
+            parts.workspace,
+            table.id,
+            asked.limit + 1,
+            after,
+            newest,
+            wanted.where,
+            text,
+            wanted.order,
+            skip,
         )
-    told = page(found, asked, lambda row: row["id"], lambda row: _row(columns, row))
-    if text:
-        blanker, inside = parts.registry.now.blanker, values.dumps(text)[1:-1].lower()
-        told.items = [one for one in told.items if inside in blanker.json(values.dumps(one.row)).lower()]
+    place: Any = skip + asked.limit if wanted.order else None
+    told = page(found, asked, lambda row: place or row["id"], lambda row: _row(columns, row))
+    blanker = parts.registry.now.blanker
+    told.items = [one for one in told.items if wanted.seen(one.row, blanker)]
     return exact.answer(told)
 
 
-async def _linked_rows(table: Any, columns: list[Column], asked: Asks, text: str | None, parts: Parts) -> Response:
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """Which rows are asked for, and in which order."""
+
+    where: Where
+    order: list[tuple[str, bool]]
+    text: str | None
+
+    def seen(self, row: Mapping[str, object], blanker: Blanker) -> bool:
+        """Whether a row that was found is so by what is shown of it."""
+        columns = {*self.where.match, *(one.column for one in self.where.filters)}
+        some = {name: row.get(name) for name in columns}
+        if some and blanker.value(some) != some:
+            return False
+        return not self.text or values.dumps(self.text)[1:-1].lower() in blanker.json(values.dumps(row)).lower()
+
+
+def _where(given: str | None, name: str, columns: list[Column]) -> Where:
+    """Which rows are meant. Raises `Problem`."""
+    try:
+        read = values.loads(given) if given else {}
+        if not isinstance(read, dict) or len(read) > 20:
+            raise Problem(422, "where is no mapping of columns", fix='give JSON: {"free": {"above": 3}}')
+        where = meant(read)
+        has(name, columns, [*where.match, *(one.column for one in where.filters)])
+    except values.NotJson as error:
+        raise Problem(422, "where is no JSON", str(error), 'give JSON: {"free": {"above": 3}}') from None
+    except StepFailed as failed:
+        raise Problem(422, failed.message, fix=failed.fix) from None
+    return where
+
+
+def _order(given: list[str], name: str, columns: list[Column]) -> list[tuple[str, bool]]:
+    """An order of columns. Raises `Problem`."""
+    order = [(one.removeprefix("-"), one.startswith("-")) for one in given]
+    try:
+        has(name, columns, [column for column, _ in order])
+    except StepFailed as failed:
+        raise Problem(422, failed.message, fix=failed.fix) from None
+    return order
+
+
+async def _linked_rows(table: Any, columns: list[Column], asked: Asks, wanted: _Wanted, parts: Parts) -> Response:
     """Rows that live elsewhere, as they are there; the next page begins behind so many."""
     skip = max(0, asked.number())
     link = link_of(table.link)
     try:
         at = parts.at()
-        found = await rows_of(link, columns, at).find(Where(), (), asked.limit + 1, skip)
+        found = await rows_of(link, columns, at).find(wanted.where, wanted.order, asked.limit + 1, skip)
     except StepFailed as failed:
         raise Problem(502, "the linked rows cannot be read", failed.message, failed.fix) from None
-    blanked = [at.blanker().value(in_order(columns, row)) for row in found]
-    shown = [row for row in blanked if not text or text.lower() in values.dumps(row).lower()]
-    key = [
-        values.dumps([row.get(name) for name in link.key]) if link.key else str(skip + n)
-        for n, row in enumerate(shown, 1)
-    ]
-    now = datetime.now(UTC)
-    told = [RowOut(id=one, row=row, updated_at=now, tag="") for one, row in zip(key, shown, strict=True)]
+    blanker, now = at.blanker(), datetime.now(UTC)
+    told = []
+    for number, row in enumerate(found[: asked.limit], skip + 1):
+        if wanted.seen(row, blanker):
+            shown = blanker.value(in_order(columns, row))
+            key = values.dumps([shown.get(one) for one in link.key]) if link.key else str(number)
+            told.append(RowOut(id=key, row=shown, updated_at=now, tag=_tag(columns, row)))
     after = str(skip + asked.limit) if len(found) > asked.limit else None
-    return exact.answer(Page[RowOut](items=told[: asked.limit], next=after))
+    return exact.answer(Page[RowOut](items=told, next=after))
+
+
+def _tag(columns: Iterable[Column], row: Mapping[str, object]) -> str:
+    """The tag of a row that lives elsewhere: of its values."""
+    return tag_of(values.dumps(in_order(columns, row)))
 
 
 def _here(table: Any, name: str) -> None:
@@ -289,7 +358,7 @@ async def _every(table: Any, parts: Parts) -> AsyncIterator[list[dict[str, Any]]
     after: UUID | None = None
     while True:
         async with parts.database.connect() as connection:
-            found = await rows.find(connection, parts.workspace, table.id, {}, 1000, after)
+            found = await rows.find(connection, parts.workspace, table.id, 1000, after)
         yield [dict(row["row"]) for row in found]  # type: ignore[call-overload]
         if len(found) < 1000:
             return
@@ -416,13 +485,14 @@ RowId = Annotated[str, Path(max_length=4_000, description="Its id; of a linked t
 async def update_row(
     name: str, row_id: RowId, given: dict[str, object], parts: PartsDep, _: CallerDep, asked: Preconditions
 ) -> RowUpdated:
-    """Change columns of a row."""
+    """Change columns of a row; of a linked table, where it is still what was meant when it is read once more just before."""
     table, columns = await _known(name, parts)
     if table.link is not None:
         key = _key(row_id, link_of(table.link))
         try:
-            at = rows_of(link_of(table.link), columns, parts.at())
-            await at.upsert(fitted(name, columns, {**given, **key}), list(key))
+            there = rows_of(link_of(table.link), columns, parts.at())
+            await _still(there, columns, key, asked)
+            await there.upsert(fitted(name, columns, {**given, **key}), list(key))
         except StepFailed as failed:
             raise Problem(422, failed.message, fix=failed.fix) from None
         return RowUpdated(updated=True)
@@ -443,7 +513,9 @@ async def remove_row(name: str, row_id: RowId, parts: PartsDep, who: CallerDep, 
     if table.link is not None:
         key = _key(row_id, link_of(table.link))
         try:
-            if not await rows_of(link_of(table.link), columns, parts.at()).delete(key):
+            there = rows_of(link_of(table.link), columns, parts.at())
+            await _still(there, columns, key, asked)
+            if not await there.delete(key):
                 raise missing("row", row_id)
         except StepFailed as failed:
             raise Problem(422, failed.message, fix=failed.fix) from None
@@ -482,6 +554,14 @@ async def _check(connection: AsyncConnection, workspace: int, table: Any, row_id
     if changed is None:
         raise missing("row", str(row_id))
     asked.check(tag_of(changed), "the row")
+
+
+async def _still(there: LinkedRows, columns: list[Column], key: Mapping[str, object], asked: Asked) -> None:
+    """Raises `Problem` when a row that lives elsewhere is not there, or is another than the one that was meant."""
+    found = await there.find(Where(key), (), 1)
+    if not found:
+        raise missing("row", values.dumps(list(key.values()))[:100])
+    asked.check(_tag(columns, found[0]), "the row")
 
 
 def _fitting(

@@ -5,7 +5,7 @@ from typing import Any, Literal
 from uuid import UUID
 
 from fastapi import APIRouter, Response
-from pydantic import Field, StrictBool
+from pydantic import BaseModel, Field, StrictBool
 
 from oak_relay.document import values
 from oak_relay.document.schemas import validator
@@ -15,11 +15,25 @@ from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.parts import CallerDep, ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem, missing
 from oak_relay.service.receipts import Answered
-from oak_relay.service.shapes import In, QuestionOut
-from oak_relay.store import people, tray
+from oak_relay.service.said import message_out
+from oak_relay.service.shapes import In, MessageOut, QuestionOut
+from oak_relay.store import people, talks, tray, utterances
 from oak_relay.store.database import raw
+from oak_relay.store.locks import lock, of_conversation
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["tray"])
+
+
+_BEFORE = 100
+"""Lines of a long conversation that are shown of it."""
+
+
+class SayIn(In):
+    text: str = Field(min_length=1, max_length=4_000, pattern=r"\S", description="What is said.")
+
+
+class SaidBack(BaseModel):
+    seq: int = Field(description="Its place in the conversation.")
 
 
 class AnswerIn(In):
@@ -49,6 +63,42 @@ async def answer_question(question_id: UUID, given: AnswerIn, parts: PartsDep, w
     return Answered(answered=await _answer(parts, question_id, given, who.name))
 
 
+@router.get("/tray/{question_id:uuid}/said", response_model=Page[MessageOut])
+async def show_handed_over(question_id: UUID, parts: PartsDep, _: CallerDep, asked: Asks) -> Response:
+    """What was said in a conversation that was handed over, in order: of a long one its last 100 lines, and what comes behind them."""
+    async with parts.database.connect() as connection:
+        driver = await raw(connection)
+        row = await tray.one(driver, parts.workspace, question_id)
+        if row is None or row["talk"] is None or values.loads(row["config"])["at"] != utterances.HANDED:
+            raise missing("conversation that was handed over", str(question_id))
+        after = asked.number() if asked.after else await utterances.last(driver, parts.workspace, row["talk"]) - _BEFORE
+        found = await talks.said(driver, parts.workspace, row["talk"], after, asked.limit + 1)
+    return exact.answer(page(found, asked, lambda m: m["seq"], message_out))
+
+
+@router.post("/tray/{question_id:uuid}/say", status_code=201)
+async def say_as_a_person(question_id: UUID, given: SayIn, parts: PartsDep, who: CallerDep) -> SaidBack:
+    """Say something in a conversation that was handed over, to who talks there."""
+    text = values.storable_text(given.text)
+    async with parts.database.begin() as connection:
+        direct = await raw(connection)
+        row = await tray.one(direct, parts.workspace, question_id)
+        if row is None:
+            raise missing("question", str(question_id))
+        if values.loads(row["config"])["at"] != utterances.HANDED or row["talk"] is None:
+            raise Problem(409, "this is no conversation that was handed over", fix="answer the question")
+        await lock(direct, {of_conversation(row["talk"])})
+        now = await tray.one(direct, parts.workspace, question_id)
+        if now is None or now["state"] != "open":
+            raise Problem(409, "it was handed back already", fix="look at the tray again")
+        said = await utterances.tell(direct, parts.workspace, row["talk"], text, [], row["run_id"], by=who.name)
+        if said is None:
+            raise Problem(409, "this conversation was forgotten", fix="hand it back")
+    parts.hints.send("outbox")
+    parts.hints.send(f"talk:{utterances.mark(row['talk'])}")
+    return SaidBack(seq=said.seq)
+
+
 @router.get("/answers/{link}", response_model=QuestionOut)
 async def show_by_link(link: str, parts: PartsDep) -> Response:
     """The question of a signed link; no sign-in is needed."""
@@ -58,7 +108,7 @@ async def show_by_link(link: str, parts: PartsDep) -> Response:
     if row is None or row["state"] != "open":
         raise _closed()
     shown = _out(parts, row, True)
-    return exact.answer(shown.model_copy(update={"run_id": None, "input": None, "subject": None}))
+    return exact.answer(shown.model_copy(update={"run_id": None, "input": None, "subject": None, "conversation": None}))
 
 
 @router.post("/answers/{link}")
@@ -145,6 +195,8 @@ def _out(parts: Parts, row: Any, linked: bool) -> QuestionOut:
         state=row["state"],
         alike=row["alike_open"] if row["alike"] else 1,
         link=link,
+        conversation=row["talk"],
+        handed_over=config["at"] == utterances.HANDED,
         created_at=row["created_at"],
         expires_at=row["expires_at"],
         answered_at=row["answered_at"],

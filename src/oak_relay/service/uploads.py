@@ -78,15 +78,13 @@ class Body:
     """What a request brings, not kept yet."""
 
     parts: Parts
+    bounds: Bounds
     coming: list[_Coming] = field(default_factory=list)
     fields: list[tuple[str, str | _Coming]] = field(default_factory=list)
 
     async def begin(self, name: str, type: str, announced: int | None = None) -> Arriving:
         """A file begins. Raises `TooLarge` and `NoRoom`."""
-        settings = self.parts.settings
-        arriving = Arriving(
-            self.parts.database, self.parts.workspace, Bounds(settings.file_limit, settings.files_limit)
-        )
+        arriving = Arriving(self.parts.database, self.parts.workspace, self.bounds)
         await arriving.begin(announced)
         self.coming.append(_Coming(arriving, file_name(name), type or "application/octet-stream"))
         return arriving
@@ -112,16 +110,18 @@ async def kept(body: Body) -> list[FileValue]:
         return [FileValue(await one.arriving.keep(one.name, one.type), one.name, one.type) for one in body.coming]
     except BaseException as error:
         await asyncio.shield(body.leave())
-        told = refusal(error, body.parts)
+        told = refusal(error, body.bounds)
         if told is None:
             raise
         raise told from None
 
 
-async def taken(request: Request, parts: Parts, proof: Proving, name: str = "file", form: bool = True) -> Body:
+async def taken(
+    request: Request, parts: Parts, proof: Proving, name: str = "file", form: bool = True, bounds: Bounds | None = None
+) -> Body:
     """All that a request brings, its files not kept yet: who asks for it keeps or leaves it. `name`: of a file that is the
-    whole body; with `form` it may be a form with files instead. Raises `Problem`: 400 for what broke off or is no form, 408, 413; then nothing is left of it."""
-    body = Body(parts)
+    whole body; with `form` it may be a form with files instead; `bounds` are those of the settings where there are no others. Raises `Problem`: 400 for what broke off or is no form, 408, 413; then nothing is left of it."""
+    body = Body(parts, bounds or Bounds(parts.settings.file_limit, parts.settings.files_limit))
     try:
         kind = request.headers.get("content-type", "")
         if form and media_of(kind) == "multipart/form-data":
@@ -131,20 +131,19 @@ async def taken(request: Request, parts: Parts, proof: Proving, name: str = "fil
         return body
     except BaseException as error:
         await asyncio.shield(body.leave())
-        told = refusal(error, parts)
+        told = refusal(error, body.bounds)
         if told is None:
             raise
         raise told from None
 
 
-def refusal(error: BaseException, parts: Parts) -> Problem | None:
+def refusal(error: BaseException, bounds: Bounds) -> Problem | None:
     """What a failure means to who sent a file; None for what is none of theirs."""
-    settings = parts.settings
     if isinstance(error, TooLarge):
-        most = f"at most {settings.file_limit:,} bytes are taken"
+        most = f"at most {bounds.one:,} bytes are taken"
         return Problem(413, "the file is too large", most, "send less")
     if isinstance(error, NoRoom):
-        most = f"all files together may have {settings.files_limit:,} bytes"
+        most = f"all files together may have {bounds.all:,} bytes"
         return Problem(413, "there is no room left for files", most, "ask those whose service this is")
     if isinstance(error, Gone | TimeoutError):
         return Problem(408, "the file did not arrive in time", fix="send it faster", kind="timeout")

@@ -20,6 +20,7 @@ from oak_relay.store.database import raw
 from oak_relay.store.vault import Vault
 from oak_relay.triggers import requests
 from oak_relay.triggers.base import RequestTrigger, TimeTrigger
+from oak_relay.triggers.conversation import PAGE, Conversation, signed_page
 
 router = APIRouter(route_class=ExactRoute)
 
@@ -48,6 +49,7 @@ async def list_triggers(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -
                     trigger=trigger.trigger,
                     kind=trigger.kind,
                     sentence=way.kind.sentence(way.given),
+                    page=_page(parts.registry.vault, parts.settings, str(row.id), way.given),
                     draft_url=url,
                     request=_request(way, example_body(document, trigger.input), url),
                     awaited=None
@@ -111,6 +113,16 @@ def _request(way: Way, body: str, url: str) -> str:
 
 def _url(vault: Vault, settings: Settings, workflow_id: str, name: str, trigger: str) -> str:
     return f"{settings.own_url}/drafts/{name}/{trigger}/{vault.sign(_signed(workflow_id, trigger))}"
+
+
+def _page(vault: Vault, settings: Settings, workflow_id: str, given: object) -> str:
+    """The address of a page on which people talk, or that a channel sends to; empty of other triggers."""
+    if not isinstance(given, Conversation):
+        return ""
+    if given.channel != PAGE:
+        return f"{settings.own_url}/channels/{given.path}"
+    key = f"#{vault.sign(signed_page(workflow_id, given.path))}" if given.open_to == "link" else ""
+    return f"{settings.own_url}/talk/{given.path}{key}"
 
 
 def _signed(workflow_id: str, trigger: str) -> str:

@@ -43,7 +43,7 @@ from oak_relay.service.shapes import (
     WorkflowPage,
 )
 from oak_relay.service.ways import example_body
-from oak_relay.store import people, refusals, workflows
+from oak_relay.store import people, refusals, utterances, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.tags import tag_of
 from oak_relay.triggers.base import RequestTrigger, TriggerKinds
@@ -157,6 +157,7 @@ async def show_workflow(
         if row is None or chosen is None:
             raise missing("workflow" if row is None else "version", name if row is None else str(version))
         every = await workflows.versions(connection, parts.workspace, row.id)
+        judged = await utterances.verdicts(await raw(connection), parts.workspace, row.id)
         summary = await one_workflow(parts, connection, name)
     response.headers.update(etag(every[0].number))
     return WorkflowPage(
@@ -171,6 +172,8 @@ async def show_workflow(
                 author=v.author,
                 remark=v.remark,
                 created_at=v.created_at,
+                good=judged.get(v.id, (0, 0))[0],
+                bad=judged.get(v.id, (0, 0))[1],
             )
             for v in every
         ],

@@ -1,7 +1,9 @@
 """The huts' accounts: a small service that keeps vouchers, described by an OpenAPI document at `/accounts/api/openapi.json`. A voucher is
-changed on the condition that it is still what was read (`If-Match`, RFC 9110); its rows are told a page at a time."""
+changed on the condition that it is still what was read (`If-Match`, RFC 9110); its rows are told a page at a time. The same vouchers lie as
+a workbook in a folder (`standins.folder`)."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Annotated
 
 from fastapi import Depends, FastAPI, Header, HTTPException, Query, Request
@@ -9,6 +11,7 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.security import APIKeyHeader, OAuth2AuthorizationCodeBearer
 from pydantic import BaseModel, Field
 
+from oak_relay.standins import folder
 from oak_relay.standins.ledger import Ledger
 
 MOST = 5_000
@@ -39,6 +42,41 @@ class VoucherPage(BaseModel):
     next_cursor: str | None = None
 
 
+@dataclass
+class Vouchers:
+    """What the accounts keep, by number."""
+
+    kept: dict[str, Kept] = field(default_factory=dict)
+    columns = tuple(Voucher.model_fields)
+
+    def put(self, given: Voucher) -> Kept:
+        """Keep a voucher, in the place of the one of its number."""
+        before = self.kept.get(given.number)
+        version = int(before.version.strip('"')) + 1 if before else 1
+        self.kept[given.number] = Kept(**given.model_dump(), version=f'"{version}"')
+        return self.kept[given.number]
+
+    def rows(self) -> folder.Rows:
+        """All vouchers as rows."""
+        return [one.model_dump(exclude={"version"}) for one in self.kept.values()]
+
+    def replace(self, rows: folder.Rows) -> None:
+        """Take these in the place of all; what is as it was, is not a new version. Raises `ValidationError`, `ValueError`."""
+        given = [Voucher.model_validate(_said(row)) for row in rows]
+        if len(given) > MOST or len({one.number for one in given}) < len(given):
+            raise ValueError("there are too many, or a number stands twice")
+        before = self.kept
+        self.kept = {one.number: before[one.number] for one in given if one.number in before}
+        for one in given:
+            if one.number not in before or before[one.number].model_dump(exclude={"version"}) != one.model_dump():
+                self.put(one)
+
+
+def _said(row: Mapping[str, object]) -> dict[str, object]:
+    """A row of the workbook without its empty cells."""
+    return {name: value for name, value in row.items() if value is not None}
+
+
 def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response | None]) -> None:
     """Its endpoints, under `/accounts/api`."""
     key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="accountsKey")
@@ -57,7 +95,7 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         redoc_url=None,
         generate_unique_id_function=lambda route: route.name,
     )
-    vouchers: dict[str, Kept] = {}
+    every = Vouchers()
 
     @accounts.middleware("http")
     async def known(request: Request, answer: Callable) -> Response:
@@ -74,19 +112,14 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         return found
 
     def one(number: str) -> Kept:
-        if number not in vouchers:
+        if number not in every.kept:
             raise HTTPException(404, f"there is no voucher {number}")
-        return vouchers[number]
-
-    def put(given: Voucher, before: Kept | None) -> Kept:
-        version = str(int(before.version.strip('"')) + 1) if before else "1"
-        vouchers[given.number] = Kept(**given.model_dump(), version=f'"{version}"')
-        return vouchers[given.number]
+        return every.kept[number]
 
     @accounts.get("/vouchers")
     async def list_vouchers(limit: Annotated[int, Query(ge=1, le=100)] = 50, cursor: str | None = None) -> VoucherPage:
         """Vouchers as they came, a page at a time."""
-        found = list(vouchers.values())
+        found = list(every.kept.values())
         after = int(cursor) if cursor and cursor.isdecimal() else 0
         more = after + limit < len(found)
         return VoucherPage(items=found[after : after + limit], next_cursor=str(after + limit) if more else None)
@@ -94,11 +127,11 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
     @accounts.post("/vouchers", status_code=201)
     async def add_voucher(given: Voucher) -> Kept:
         """Enter a voucher. 409 when there is one of its number."""
-        if given.number in vouchers:
+        if given.number in every.kept:
             raise HTTPException(409, f"there is a voucher {given.number}")
-        if len(vouchers) >= MOST:
+        if len(every.kept) >= MOST:
             raise HTTPException(507, "the accounts are full")
-        return put(given, None)
+        return every.put(given)
 
     @accounts.put("/vouchers/{number}")
     async def change_voucher(number: str, given: Voucher, if_match: Annotated[str, Header()]) -> Kept:
@@ -106,14 +139,14 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         before = one(number)
         if before.version != if_match:
             raise HTTPException(412, "the voucher is another by now")
-        return put(given.model_copy(update={"number": number}), before)
+        return every.put(given.model_copy(update={"number": number}))
 
     @accounts.delete("/vouchers/{number}", status_code=204)
     async def remove_voucher(number: str, if_match: Annotated[str, Header()]) -> None:
         """Take a voucher out that is still what was read."""
         if one(number).version != if_match:
             raise HTTPException(412, "the voucher is another by now")
-        del vouchers[number]
+        del every.kept[number]
 
     @accounts.exception_handler(HTTPException)
     async def told(request: Request, error: Exception) -> Response:
@@ -121,3 +154,4 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         return JSONResponse({"message": error.detail}, error.status_code)
 
     app.mount("/accounts/api", accounts)
+    folder.add(app, ledger, refused, every)

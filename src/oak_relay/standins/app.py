@@ -1,8 +1,9 @@
 """The stand-ins on one port: `/v1` the model (`/MANNERS/v1` with other manners, see `standins.manners`), `/office` the booking office (`/office/api` by its OpenAPI document), `/search` the search desk, `/weather` the
-weather station; `/office/oauth` the office's consents; `/received` and `/faults` for all.
+weather station; `/messenger` the messaging service; `/office/oauth` the office's consents; `/received` and `/faults` for all.
 
 Secrets come from the environment: `STANDIN_MODEL_KEY`, `STANDIN_OFFICE_KEY`, `STANDIN_SIGNING_SECRET`, `STANDIN_OFFICE_SECRET`,
-`STANDIN_REDIRECTS` (addresses of apps that consents are sent back to), and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
+`STANDIN_MESSENGER_KEY`, `STANDIN_MESSENGER_SECRET` and `STANDIN_MESSENGER_URL` (the key that the messenger takes, what it signs with, and where it
+sends), `STANDIN_REDIRECTS` (addresses of apps that consents are sent back to), and `STANDIN_HOOK_URL`, where the office sends its webhooks."""
 
 import asyncio
 import json
@@ -18,7 +19,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from standardwebhooks import Webhook
 
-from oak_relay.standins import accounts, bookings, consent, desk, weather
+from oak_relay.standins import accounts, bookings, consent, desk, messenger, weather
 from oak_relay.standins.ledger import Dropped, Fault, Ledger
 from oak_relay.standins.manners import manner_of
 from oak_relay.standins.media import spoken, vector
@@ -39,6 +40,7 @@ def create_app(rules_folder: str) -> FastAPI:
     _office(app, ledger)
     desk.add(app, ledger, Path(rules_folder).parent)
     weather.add(app, ledger)
+    messenger.add(app, ledger)
 
     @app.post("/faults", status_code=201)
     async def ask_for_fault(fault: Fault) -> dict[str, int]:

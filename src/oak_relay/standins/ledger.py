@@ -18,7 +18,7 @@ class Fault(BaseModel):
     connection without an answer), drop_after (do the work, then cut the connection), slow_after (do the work, then
     keep the answer `seconds` long), cut_stream (end a streamed answer after its first word, `seconds` later)."""
 
-    service: Literal["model", "accounts", "office", "provider", "search", "weather"]
+    service: Literal["model", "accounts", "office", "provider", "search", "weather", "messenger"]
     kind: Literal["status", "slow", "drop", "drop_after", "slow_after", "cut_stream"] = "status"
     status: int = 503
     retry_after: float | None = None

@@ -210,7 +210,12 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
         return best[2] if best[0] else str(schema["enum"][-1])
     kind = schema.get("type")
     if kind == "object" or "properties" in schema:
-        return {name: _field(name, inner, system, message) for name, inner in schema.get("properties", {}).items()}
+        needed = set(schema.get("required", ())) if "leave out what" in system.lower() else None
+        return {
+            name: _field(name, inner, system, message)
+            for name, inner in schema.get("properties", {}).items()
+            if needed is None or name in needed or _tells(inner, message)
+        }
     if kind == "array":
         return [_fill(schema.get("items", {}), system, message)]
     if kind in ("number", "integer"):
@@ -221,6 +226,17 @@ def _fill(schema: dict[str, Any], system: str, message: str) -> Any:
     if kind == "boolean":
         return "yes" in message.lower()
     return " ".join(message.split()[:12])
+
+
+def _tells(schema: dict[str, Any], message: str) -> bool:
+    """Whether a message says anything of a field, as far as its schema tells."""
+    if "enum" in schema:
+        return any(_words(str(one)) & _words(message) for one in schema["enum"])
+    if schema.get("type") in ("number", "integer"):
+        return re.search(r"\d", message) is not None
+    if schema.get("type") == "boolean":
+        return message.strip(" .!").lower() in ("yes", "no", "true", "false")
+    return not message.rstrip().endswith("?")
 
 
 def _field(name: str, schema: dict[str, Any], system: str, message: str) -> object:

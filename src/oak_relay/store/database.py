@@ -249,7 +249,10 @@ def _is_new(connection: Connection) -> bool:
 
 
 async def raw(connection: AsyncConnection) -> asyncpg.Connection:
-    """The driver's own connection behind a pooled one, for hot statements."""
+    """The driver's own connection behind a pooled one, for hot statements. In a transaction it is in it: the driver is told to begin
+    one only with the first statement that goes by the pooled one."""
+    if connection.in_transaction():
+        await connection.execute(text("SELECT"))
     return (await connection.get_raw_connection()).driver_connection
 
 

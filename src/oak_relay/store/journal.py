@@ -67,6 +67,8 @@ class RestRow:
     unpriced: int = 0
     steps: int = 0
     attempts: int = 0
+    talks: lanes.Lane | None = None
+    """The lane of a run of a conversation, which it yields where it waits for something else than who talks."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -230,6 +232,16 @@ UPDATE run r {_set(_RESTED, 3, "tokens_in", "tokens_out", "money", "steps", "att
 WHERE r.workspace_id = $1 AND r.id = ANY (ARRAY(SELECT id FROM rested))
 """
 
+_YIELD = """
+UPDATE queue q SET lane = NULL FROM unnest($2::uuid[], $3::text[]) AS u(run_id, lane)
+WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.lane = u.lane AND q.worker_id IS NULL
+  AND NOT EXISTS (SELECT FROM question a WHERE a.workspace_id = $1 AND a.run_id = q.run_id AND a.state = 'open' AND a.conversation_id IS NOT NULL)
+  AND (q.ready_at > clock_timestamp() + interval '1 minute' AND q.ready_at < 'infinity'
+    OR EXISTS (SELECT FROM question a WHERE a.workspace_id = $1 AND a.run_id = q.run_id AND a.state = 'open')
+    OR EXISTS (SELECT FROM listener l WHERE l.workspace_id = $1 AND l.run_id = q.run_id))
+RETURNING q.workflow_id, u.lane
+"""
+
 _BACK = f"""
 UPDATE queue q SET worker_id = NULL, generation = q.generation + 1,
   ready_at = clock_timestamp() + make_interval(secs => u.delay * CASE WHEN u.broke THEN 2 ^ q.deaths ELSE 1 END),
@@ -255,6 +267,7 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         unmoved = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
         if not await connection.fetchval(unmoved, worker_id, fence):
             raise Raised
+        await changes.lock_conversations(connection, applied)
         await _lock(connection, workspace, batch)
         await changes.apply(connection, workspace, applied)
         if applied:
@@ -408,7 +421,8 @@ async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) ->
             workspace,
             list(ids),
         )
-    await lanes.lock(connection, workspace, {e.lane for e in batch.ends if e.lane})
+    resting = {r.talks for r in batch.rests if r.talks}
+    await lanes.lock(connection, workspace, {e.lane for e in batch.ends if e.lane} | resting)
 
 
 async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[EndRow]) -> None:
@@ -444,6 +458,10 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         [w[1] for w in wakes],
         [w[2] for w in wakes],
     )
+    talking = [(r.run_id, r.talks[1]) for r in rests if r.talks is not None]
+    if talking:
+        rows = await connection.fetch(_YIELD, workspace, [run for run, _ in talking], [lane for _, lane in talking])
+        await lanes.leave(connection, workspace, [(row["workflow_id"], row["lane"]) for row in rows])
 
 
 async def _give_back(connection: asyncpg.Connection, workspace: int, worker_id: UUID, backs: list[BackRow]) -> None:

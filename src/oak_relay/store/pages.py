@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
-from typing import Any, ClassVar, Protocol
+from typing import Any, Protocol
 from uuid import UUID
 
 import asyncpg
@@ -32,7 +32,10 @@ _OUTCOMES = frozenset({"value", "ended", "closed"})
 class Applicable(Protocol):
     """A change of our own records that is made in the commit of its entry (see `store.changes`)."""
 
-    hints: ClassVar[tuple[str, ...]]
+    hints: tuple[str, ...]
+
+    def conversation(self) -> str:
+        """The key of the conversation that it changes; empty when it changes none."""
 
     def lock(self) -> str:
         """What it must have for itself; empty when nothing."""

@@ -7,7 +7,7 @@ from uuid import UUID
 
 import asyncpg
 import uuid_utils.compat as uuids
-from sqlalchemy import Text, cast, delete, func, insert, select, text
+from sqlalchemy import delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.capabilities.given import How, Where
@@ -56,27 +56,51 @@ async def find(
     connection: AsyncConnection,
     workspace: int,
     table_id: UUID,
-    match: dict[str, object],
     limit: int,
     after: UUID | None = None,
-    words: str | None = None,
     newest: bool = False,
+    where: Where = Where(),
+    words: str | None = None,
+    order: Sequence[tuple[str, bool]] = (),
+    skip: int = 0,
 ) -> list[dict[str, object]]:
-    """Rows whose columns have the values of `match`, and that have some words in any case; oldest first, or `newest`."""
-    query = select(table_row.c.id, cast(table_row.c.data, Text).label("data"), table_row.c.updated_at).where(
-        table_row.c.workspace_id == workspace, table_row.c.table_id == table_id
-    )
-    if match:
-        known = select(table_def.c.searched).where(table_def.c.workspace_id == workspace, table_def.c.id == table_id)
-        if (await connection.execute(known)).scalar():
-            query = query.where(text("searched"))
-        query = query.where(text("data @> CAST(:match AS jsonb)").bindparams(match=values.dumps(match)))
+    """Rows that are meant, and that have some words in any case; oldest first, or `newest`, behind the row `after`; or in an `order`
+    of columns, behind the first `skip`."""
+    given: list[object] = [workspace, table_id, limit, skip]
+    asked = _where(where, await _indexed(connection, workspace, table_id, where), given)
     if words:
-        query = query.where(cast(table_row.c.data, Text).ilike(containing(values.dumps(words)[1:-1])))
+        given.append(containing(values.dumps(words)[1:-1]))
+        asked += f" AND data::text ILIKE ${len(given)}::text"
     if after:
-        query = query.where(table_row.c.id < after if newest else table_row.c.id > after)
-    found = await connection.execute(query.order_by(table_row.c.id.desc() if newest else table_row.c.id).limit(limit))
-    return [{"id": str(r.id), "row": values.loads(r.data), "updated_at": r.updated_at} for r in found]
+        given.append(after)
+        asked += f" AND id {'<' if newest else '>'} ${len(given)}"
+    ways = ", ".join([*_ways(order, given), "id DESC" if newest else "id"])
+    driver = (await connection.get_raw_connection()).driver_connection
+    assert driver is not None
+    found = await driver.fetch(
+        "SELECT id, data::text AS data, updated_at FROM table_row WHERE workspace_id = $1 AND table_id = $2 "
+        f"{asked} ORDER BY {ways} LIMIT $3 OFFSET $4",
+        *given,
+    )
+    return [{"id": str(r["id"]), "row": values.loads(r["data"]), "updated_at": r["updated_at"]} for r in found]
+
+
+async def _indexed(connection: AsyncConnection, workspace: int, table_id: UUID, where: Where) -> bool:
+    """Whether rows are found by an index of their values."""
+    if not where.match:
+        return False
+    known = select(table_def.c.searched).where(table_def.c.workspace_id == workspace, table_def.c.id == table_id)
+    return bool((await connection.execute(known)).scalar())
+
+
+def _ways(order: Sequence[tuple[str, bool]], given: list[object]) -> list[str]:
+    """An order of columns; rows without a value of a column come last."""
+    ways = []
+    for name, falling in order:
+        given.append(name)
+        value = f"NULLIF(data -> ${len(given)}::text, 'null'::jsonb)"
+        ways.append(f"{value} {'DESC' if falling else 'ASC'} NULLS LAST")
+    return ways
 
 
 async def look(
@@ -92,14 +116,9 @@ async def look(
     Rows without a value of a column come last."""
     given: list[object] = [workspace, table_id, limit]
     asked = _where(where, searched, given)
-    ways = []
-    for name, falling in order:
-        given.append(name)
-        value = f"NULLIF(data -> ${len(given)}::text, 'null'::jsonb)"
-        ways.append(f"{value} {'DESC' if falling else 'ASC'} NULLS LAST")
+    ways = ", ".join([*_ways(order, given), "id"])
     found = await connection.fetch(
-        "SELECT data::text AS data FROM table_row WHERE workspace_id = $1 AND table_id = $2 "
-        f"{asked} ORDER BY {', '.join([*ways, 'id'])} LIMIT $3",
+        f"SELECT data::text AS data FROM table_row WHERE workspace_id = $1 AND table_id = $2 {asked} ORDER BY {ways} LIMIT $3",
         *given,
     )
     return [values.loads(row["data"]) for row in found]

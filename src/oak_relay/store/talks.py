@@ -10,7 +10,19 @@ import uuid_utils.compat as uuids
 from oak_relay.capabilities.given import Window
 from oak_relay.document import values
 from oak_relay.engine.transcript import whole
+from oak_relay.messages import Message
 
+_HEARD = """
+WITH talk AS (SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2), before AS (
+  SELECT coalesce((SELECT min(u.seq) FROM utterance u, talk WHERE u.workspace_id = $1 AND u.conversation_id = talk.id AND u.run_id = $4
+    AND u.side = 'them'), 2147483647) AS seq
+)
+SELECT u.seq, u.side, u.text FROM utterance u, talk, before WHERE u.workspace_id = $1 AND u.conversation_id = talk.id AND u.seq < before.seq
+  AND u.seq >= coalesce((SELECT e.seq FROM utterance e, talk, before WHERE e.workspace_id = $1 AND e.conversation_id = talk.id AND e.side = 'them'
+    AND e.seq < before.seq ORDER BY e.seq DESC OFFSET $3 LIMIT 1), 0)
+ORDER BY u.seq
+"""
+"""What was said in a conversation of a channel before the run $4, from the so many-th last message of the person on."""
 _WINDOW = """
 SELECT m.seq, m.body FROM message m JOIN conversation c ON c.workspace_id = m.workspace_id AND c.id = m.conversation_id
 WHERE c.workspace_id = $1 AND c.key = $2 AND m.seq >= coalesce((
@@ -21,10 +33,20 @@ ORDER BY m.seq
 
 
 async def window(
-    connection: asyncpg.Connection, workspace: int, key: str, turns: int, summed: bool = False, facts: bool = False
+    connection: asyncpg.Connection,
+    workspace: int,
+    key: str,
+    turns: int,
+    summed: bool = False,
+    facts: bool = False,
+    run: UUID | None = None,
 ) -> Window:
     """The last messages of a conversation, from the so many-th last one of the person on; with `summed` also what
-    is needed for a summary of the others, with `facts` what was kept."""
+    is needed for a summary of the others, with `facts` what was kept. Of one of a channel: its transcript, as far as it was
+    before what a run answers."""
+    known = "SELECT channel FROM conversation WHERE workspace_id = $1 AND key = $2"
+    if await connection.fetchval(known, workspace, key):
+        return await _heard(connection, workspace, key, turns, summed, facts, run)
     rows = await connection.fetch(_WINDOW, workspace, key, turns - 1) if turns > 0 else []
     found = Window(
         whole([values.loads(row["body"]) for row in rows]),
@@ -44,6 +66,30 @@ async def window(
         first,
     )
     return replace(found, older=[values.loads(o["body"]) for o in older], first=first, summary=row["summary"] or "")
+
+
+async def _heard(
+    connection: asyncpg.Connection, workspace: int, key: str, turns: int, summed: bool, facts: bool, run: UUID | None
+) -> Window:
+    """What a model is told of a transcript: the same in one line for each side."""
+    rows = await connection.fetch(_HEARD, workspace, key, turns - 1, run) if turns > 0 else []
+    found = Window([as_message(row) for row in rows], facts=await kept(connection, workspace, key) if facts else {})
+    if not summed or not rows:
+        return found
+    talk = await connection.fetchrow(
+        "SELECT id, summary, summed_up FROM conversation WHERE workspace_id = $1 AND key = $2", workspace, key
+    )
+    older = await connection.fetch(
+        "SELECT seq, side, text FROM utterance WHERE workspace_id = $1 AND conversation_id = $2 AND seq >= $3 AND seq < $4 ORDER BY seq",
+        workspace, talk["id"], talk["summed_up"], rows[0]["seq"],
+    )  # fmt: skip
+    first, summary = rows[0]["seq"], talk["summary"] or ""
+    return replace(found, older=[as_message(row) for row in older], first=first, summary=summary)
+
+
+def as_message(row: asyncpg.Record) -> Message:
+    """What was said, as the chat-completions protocol has it."""
+    return {"role": "user" if row["side"] == "them" else "assistant", "content": row["text"]}
 
 
 async def kept(connection: asyncpg.Connection, workspace: int, key: str) -> dict[str, str]:
@@ -101,7 +147,10 @@ async def remember(
     connection: asyncpg.Connection, workspace: int, key: str, messages: list[tuple[str, str]], run_id: UUID
 ) -> int:
     """Put messages (role, JSON text) behind what was said; who comes at the same time waits. Returns the number of
-    the first."""
+    the first. Of a conversation of a channel nothing is kept beside its transcript: -1."""
+    known = "SELECT channel FROM conversation WHERE workspace_id = $1 AND key = $2"
+    if await connection.fetchval(known, workspace, key):
+        return -1
     talk = await _talk(connection, workspace, key)
     first = await connection.fetchval(
         "SELECT coalesce(max(seq), -1) + 1 FROM message WHERE workspace_id = $1 AND conversation_id = $2",
@@ -127,7 +176,8 @@ async def listed(
     """Conversations, the latest first, with how much was said; behind the one of that moment and key."""
     moment, key = behind or (None, None)
     return await connection.fetch(
-        "SELECT c.*, (SELECT count(*) FROM message m WHERE m.workspace_id = $1 AND m.conversation_id = c.id) AS messages, "
+        "SELECT c.*, (SELECT count(*) FROM message m WHERE m.workspace_id = $1 AND m.conversation_id = c.id) "
+        "+ (SELECT count(*) FROM utterance u WHERE u.workspace_id = $1 AND u.conversation_id = c.id) AS messages, "
         "coalesce((SELECT json_object_agg(f.name, f.value) FROM fact f WHERE f.workspace_id = $1 AND f.conversation_id = c.id), '{}')::text AS facts "
         "FROM conversation c WHERE c.workspace_id = $1 "
         'AND ($3::timestamptz IS NULL OR updated_at < $3 OR updated_at = $3 AND key COLLATE "C" < $4) '
@@ -142,10 +192,14 @@ async def listed(
 async def said(
     connection: asyncpg.Connection, workspace: int, key: str, after: int, limit: int
 ) -> list[asyncpg.Record]:
-    """Messages of a conversation in order."""
+    """Messages of a conversation in order; of one of a channel, its transcript in the same form."""
     return await connection.fetch(
-        "SELECT m.* FROM message m JOIN conversation c ON c.workspace_id = m.workspace_id AND c.id = m.conversation_id "
-        "WHERE c.workspace_id = $1 AND c.key = $2 AND m.seq > $3 ORDER BY m.seq LIMIT $4",
+        "SELECT seq, role, body, run_id, at, state, more, good, CASE WHEN state IN ('waiting', 'unknown') THEN (SELECT o.error FROM outbox o "
+        "WHERE o.workspace_id = $1 AND o.conversation_id = t.conversation_id AND o.seq = t.seq) END AS held FROM ("
+        "SELECT m.conversation_id, m.seq, m.role, m.body, m.run_id, m.at, NULL::text AS state, '{}' AS more, NULL::boolean AS good FROM message m WHERE m.workspace_id = $1 UNION ALL "
+        "SELECT u.conversation_id, u.seq, s.role, json_build_object('role', s.role, 'content', u.text)::text, u.run_id, u.at, u.state, u.more, u.good FROM utterance u, "
+        "LATERAL (SELECT CASE u.side WHEN 'them' THEN 'user' ELSE 'assistant' END AS role) s WHERE u.workspace_id = $1) t "
+        "WHERE conversation_id = (SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2) AND seq > $3 ORDER BY seq LIMIT $4",
         workspace,
         key,
         after,

@@ -9,7 +9,8 @@ from oak_relay.document import values
 from oak_relay.store import signals
 
 _LIST = """
-SELECT q.*, w.name AS workflow, r.subject, (SELECT count(*) FROM question a WHERE a.workspace_id = q.workspace_id
+SELECT q.*, w.name AS workflow, r.subject, (SELECT c.key FROM conversation c WHERE c.workspace_id = q.workspace_id
+  AND c.id = q.conversation_id) AS talk, (SELECT count(*) FROM question a WHERE a.workspace_id = q.workspace_id
   AND a.alike = q.alike AND a.state = 'open') AS alike_open
 FROM question q JOIN run r ON r.workspace_id = q.workspace_id AND r.id = q.run_id
 JOIN workflow w ON w.workspace_id = r.workspace_id AND w.id = r.workflow_id

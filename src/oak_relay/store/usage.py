@@ -140,13 +140,28 @@ async def remove_budget(connection: asyncpg.Connection, workspace: int, name: st
     return str(done).endswith("1")
 
 
+_SPENT = (
+    f"WITH every AS ({EVERY}) "
+    "SELECT b.name, coalesce(sum(e.money), 0) AS spent FROM budget b LEFT JOIN workflow w ON w.workspace_id = $1 AND w.name = b.workflow "
+    "LEFT JOIN every e ON (b.workflow = '' OR e.workflow_id = w.id) "
+    "AND e.day >= date_trunc(b.period, now() AT TIME ZONE 'UTC')::date WHERE b.workspace_id = $1 GROUP BY b.name"
+)
+"""What was spent of each budget in its period (UTC)."""
+
+
+async def left(connection: asyncpg.Connection, workspace: int) -> dict[str, tuple[str, float]]:
+    """The name of the budget of which the least is left, and how much, by the workflow that they are for; empty for all of them."""
+    rows = await connection.fetch(
+        f"SELECT b.name, b.workflow, b.money - f.spent AS left FROM budget b JOIN ({_SPENT}) f USING (name) "
+        "WHERE b.workspace_id = $1 ORDER BY 3 DESC", workspace
+    )  # fmt: skip
+    return {row["workflow"]: (row["name"], float(row["left"])) for row in rows}
+
+
 async def look(connection: asyncpg.Connection, workspace: int) -> list[asyncpg.Record]:
     """Compare budgets with what was spent in their period (UTC); returns those whose state is another now."""
     return await connection.fetch(
-        f"WITH every AS ({EVERY}), found AS ("
-        "SELECT b.name, coalesce(sum(e.money), 0) AS spent FROM budget b LEFT JOIN workflow w ON w.workspace_id = $1 AND w.name = b.workflow "
-        "LEFT JOIN every e ON (b.workflow = '' OR e.workflow_id = w.id) "
-        "AND e.day >= date_trunc(b.period, now() AT TIME ZONE 'UTC')::date WHERE b.workspace_id = $1 GROUP BY b.name), "
+        f"WITH found AS ({_SPENT}), "
         "was AS (SELECT name, state FROM budget WHERE workspace_id = $1), "
         "done AS (UPDATE budget b SET spent = f.spent, updated_at = clock_timestamp(), state = CASE WHEN f.spent >= b.money THEN 'spent' "
         "WHEN f.spent >= b.money * b.warn_at THEN 'warned' ELSE 'within' END FROM found f "

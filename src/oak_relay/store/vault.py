@@ -19,7 +19,6 @@ from oak_relay.store.consents import Consent
 from oak_relay.store.database import raw
 from oak_relay.store.keyring import Keyring
 from oak_relay.store.tables import (
-    budget,
     connector,
     consent,
     credential,
@@ -50,7 +49,6 @@ _PARTS = (
     "tool_server",
     "past_secret",
     "trigger",
-    "budget",
     "connector",
 )
 """What is kept in memory, each read again when the database says that it changed."""
@@ -71,8 +69,6 @@ class Snapshot:
     workflows: frozenset[str] = frozenset()
     servers: dict[str, dict[str, object]] = field(default_factory=dict)
     consents: dict[str, Consent] = field(default_factory=dict)
-    spent: dict[str, str] = field(default_factory=dict)
-    """Budgets that are spent: the workflow each is for, empty for all of them, with its name."""
     connectors: dict[str, str] = field(default_factory=dict)
     """Connectors that were read from a description, as JSON text."""
     listening: bool = False
@@ -226,7 +222,6 @@ class Vault:
             names,
             servers,
             granted,
-            parts["budget"],
             parts["connector"],
             parts["trigger"],
             limited,
@@ -310,10 +305,6 @@ class Vault:
         """Whether anything listens for what is published."""
         listens = select(trigger.c.id).where(trigger.c.workspace_id == self.workspace, trigger.c.topic.is_not(None))
         return (await connection.execute(listens.limit(1))).first() is not None
-
-    async def _load_budget(self, connection: AsyncConnection) -> dict[str, str]:
-        rows = await self._rows(connection, budget, budget.c.workflow, budget.c.name, budget.c.state)
-        return {row.workflow: row.name for row in rows if row.state == "spent"}
 
     async def _load_connector(self, connection: AsyncConnection) -> dict[str, str]:
         return {row.name: row.text for row in await self._rows(connection, connector)}

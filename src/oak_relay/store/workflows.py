@@ -147,7 +147,7 @@ _HOLDING = text(
 async def versions(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> list[Any]:
     """Number, author, remark and moment of all versions, newest first."""
     query = _versions(workspace, workflow_id).order_by(version.c.number.desc())
-    about = (version.c.number, version.c.author, version.c.remark, version.c.created_at)
+    about = (version.c.id, version.c.number, version.c.author, version.c.remark, version.c.created_at)
     return list(await connection.execute(query.with_only_columns(*about)))
 
 
@@ -273,6 +273,15 @@ async def hook(connection: AsyncConnection, workspace: int, path: str) -> Any | 
             )
         )
     ).first()
+
+
+async def talked(connection: AsyncConnection, workspace: int, path: str) -> Any | None:
+    """The trigger of conversations at a path, with its workflow's title."""
+    wanted = select(trigger, workflow.c.title.label("title")).join(
+        workflow, (workflow.c.workspace_id == trigger.c.workspace_id) & (workflow.c.id == trigger.c.workflow_id)
+    )
+    mine = (trigger.c.workspace_id == workspace) & (trigger.c.way == "talk") & (trigger.c.path == path)
+    return (await connection.execute(wanted.where(mine))).first()
 
 
 async def settings_tag(connection: AsyncConnection, workspace: int, workflow_id: UUID) -> str:

@@ -17,9 +17,9 @@ from oak_relay.document.text import Path
 from oak_relay.document.words import Model
 
 G = TypeVar("G", bound=Model)
-Way = Literal["request", "time", "watch", "event", "table", "run"]
+Way = Literal["request", "time", "watch", "event", "table", "run", "talk"]
 """How occasions come: a request from outside, a moment, something that is looked at again and again; or what is published
-here: an event, a change of a table's rows, the end of a run."""
+here: an event, a change of a table's rows, the end of a run; or what somebody says in a conversation."""
 
 
 @dataclass(frozen=True, slots=True)

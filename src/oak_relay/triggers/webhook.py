@@ -126,7 +126,7 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         return given.files
 
     async def proving(self, given: Webhook, request: Request, at: Credentials) -> Proof:
-        return await _proof(given.verify, request, request.headers.get(given.id.lower()) or "", at)
+        return await proof_of(given.verify, request, request.headers.get(given.id.lower()) or "", at)
 
     def waits(self, given: Webhook) -> bool:
         return given.waits
@@ -175,7 +175,7 @@ class WebhookTrigger(RequestTrigger[Webhook]):
 
     async def received(self, given: Webhook, request: Request, at: Credentials) -> Occasion | Reply:
         if given.handshake is not None and self.early(given, request):
-            return await _echo(given.handshake, request, at)
+            return await echoed(given.handshake, request, at)
         key = request.headers.get(given.id.lower())
         if not request.proved:
             proof = await self.proving(given, request, at)
@@ -184,10 +184,10 @@ class WebhookTrigger(RequestTrigger[Webhook]):
         if given.verify.scheme == "hmac" and "{id}" not in given.verify.signed:
             # An id that is not signed proves nothing: the same signature is the same delivery, whatever it is called.
             key = "signature " + values.digest(request.headers.get(given.verify.header.lower(), "").strip())
-        return Occasion(self.occurs, _data(request), key)
+        return Occasion(self.occurs, sent_body(request), key)
 
 
-def _data(request: Request) -> object:
+def sent_body(request: Request) -> object:
     """The body as a value: JSON, or the fields of a form; without a body the query. Raises `NotJson`."""
     if request.proved:
         return request.data
@@ -199,7 +199,8 @@ def _data(request: Request) -> object:
     return values.loads(request.body)
 
 
-async def _stored(name: str | None, at: Credentials) -> SecretSent:
+async def stored_secret(name: str | None, at: Credentials) -> SecretSent:
+    """A stored credential with one secret. Raises `Refused`."""
     try:
         stored = await at.credential(name or "")
     except StepFailed:
@@ -221,10 +222,10 @@ async def _stored(name: str | None, at: Credentials) -> SecretSent:
     return stored
 
 
-async def _echo(handshake: Handshake, request: Request, at: Credentials) -> Reply:
+async def echoed(handshake: Handshake, request: Request, at: Credentials) -> Reply:
     """The echo that a sender asks for before it sends."""
     if handshake.token:
-        stored = await _stored(handshake.credential, at)
+        stored = await stored_secret(handshake.credential, at)
         if not same_token(request.query.get(handshake.token, ""), stored.reveal()):
             raise Refused(403, "the handshake's token is wrong", fix="give the sender the stored secret")
     return Reply(request.query[handshake.echo])
@@ -270,11 +271,11 @@ def _wrong(refused: kinds.Refused) -> Refused:
     return Refused(401, "the signature is wrong", str(refused), "sign with the shared secret")
 
 
-async def _proof(verify: Verify, request: Request, key: str, at: Credentials) -> _Proof:
+async def proof_of(verify: Verify, request: Request, key: str, at: Credentials) -> _Proof:
     """What proves a body. What stands in headers is checked here. Raises `Refused`."""
     if verify.scheme == "none":
         return _Proof(None)
-    stored = await _stored(verify.credential, at)
+    stored = await stored_secret(verify.credential, at)
     if verify.scheme == "token":
         given = request.headers.get(verify.header.lower(), "")
         if not given.startswith(verify.prefix) or not same_token(given[len(verify.prefix) :].strip(), stored.reveal()):

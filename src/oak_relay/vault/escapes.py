@@ -7,6 +7,7 @@ from array import array
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import accumulate
 
 from typing_extensions import TypeAliasType
 
@@ -80,6 +81,20 @@ def _waiting(escapes: str) -> int:
     return 0
 
 
+_ONE_BYTE = [3]
+
+
+def _widths(escapes: str, meant: str) -> list[int] | None:
+    """How long the escape of each letter is in a row of percent escapes, so that only the letter that is not whole yet is
+    waited for, not the row; None where a part of it alone would mean something else."""
+    if escapes[0] != "%" or len(meant) == 1:
+        return None
+    if meant.isascii():
+        return _ONE_BYTE
+    widths = [3 * len(letter.encode(errors="replace")) for letter in meant]
+    return widths if sum(widths) == len(escapes) else None
+
+
 Places = TypeAliasType("Places", "array[int]")
 """Positions in a text."""
 
@@ -112,8 +127,18 @@ class Layer:
             first, last = found.span()
             meant = _meant(found[0])
             pieces += [self.text[done:first], meant]
-            starts += self.starts[done:first] + self.starts[first : first + 1] * len(meant)
-            ends += self.ends[done:first] + self.ends[last - 1 : last] * len(meant)
+            starts += self.starts[done:first]
+            ends += self.ends[done:first]
+            if (widths := _widths(found[0], meant)) is None:
+                starts += self.starts[first : first + 1] * len(meant)
+                ends += self.ends[last - 1 : last] * len(meant)
+            elif widths == _ONE_BYTE:
+                starts += self.starts[first:last:3]
+                ends += self.ends[first + 2 : last : 3]
+            else:
+                places = list(accumulate(widths, initial=first))
+                starts.extend(self.starts[place] for place in places[:-1])
+                ends.extend(self.ends[place - 1] for place in places[1:])
             done = last
         if not done:
             return None

@@ -124,6 +124,7 @@ CONNECTOR = Connector(
             timeout=30,
             perform=_python,
             faults=faults,
+            example_gives={"value": {"stays": 2, "nights": 7, "longest": 5}, "files": [], "printed": ""},
             example={"source": _EXAMPLE, "given": "${ input.stays }"},
             first=("source", "given", "files"),
             tell="$.value",

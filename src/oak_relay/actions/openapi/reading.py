@@ -233,7 +233,7 @@ class _Read:
         for some in (self._item.get("parameters"), self._operation.get("parameters")):
             for one in some if isinstance(some, list) else ():
                 told = self._document.target(one)
-                if isinstance(told, Mapping) and isinstance(told.get("name"), str) and told.get("in") in _STYLES:
+                if isinstance(told, Mapping) and isinstance(told.get("name"), str) and str(told.get("in")) in _STYLES:
                     every[str(told["in"]), told["name"][:200]] = told
         taken = {BODY, CREDENTIAL, PAGES}
         for (where, name), told in every.items():

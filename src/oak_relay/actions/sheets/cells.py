@@ -10,7 +10,7 @@ from oak_relay.capabilities.given import Column, ColumnKind
 from oak_relay.document import values
 
 _GUESSED = 200
-_NUMBER = re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
+_NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]{1,3})?")
 _TRUTH = {"true": True, "false": False}
 
 
@@ -52,10 +52,18 @@ def guessed(cells: Sequence[object]) -> ColumnKind:
     """The type that fits all cells: numbers that lose nothing, true and false, texts, or any values."""
     texts = [cell for cell in cells if isinstance(cell, str)]
     if len(texts) == len(cells):
-        if cells and all(_NUMBER.fullmatch(cell) for cell in texts):
+        if cells and all(_number(cell) is not None for cell in texts):
             return "number"
         return "boolean" if cells and all(cell.lower() in _TRUTH for cell in texts) else "text"
     return told(cells)
+
+
+def _number(text: str) -> object:
+    """The number that a text is, where it is one of JSON that is not too large to compute with."""
+    try:
+        return values.loads(text) if _NUMBER.fullmatch(text) else None
+    except values.NotJson:
+        return None
 
 
 def told(cells: Sequence[object]) -> ColumnKind:
@@ -70,8 +78,9 @@ def told(cells: Sequence[object]) -> ColumnKind:
 
 def taken(value: object, kind: ColumnKind) -> object:
     """A value for a column: a text that is a number, or true or false, where the column wants one and nothing is lost."""
-    if isinstance(value, str) and kind == "number" and _NUMBER.fullmatch(value):
-        return values.loads(value)
+    if isinstance(value, str) and kind == "number":
+        number = _number(value)
+        return value if number is None else number
     if isinstance(value, str) and kind == "boolean" and value.lower() in _TRUTH:
         return _TRUTH[value.lower()]
     return value

@@ -157,6 +157,13 @@ CONNECTOR = Connector(
             perform=_read,
             credentials=("database",),
             sentence=_sentence("Read from a database:", "query"),
+            example_gives={
+                "rows": [{"hut": "Glasswater", "nights": 3}],
+                "count": 1,
+                "more": False,
+                "statement": "SELECT hut, SUM(nights) AS nights FROM stays WHERE guest = $1 GROUP BY hut",
+                "seconds": "…",
+            },
             example={
                 "credential": "ledger",
                 "query": "SELECT hut, sum(nights) AS nights FROM stays WHERE guest = :guest GROUP BY hut",
@@ -167,14 +174,26 @@ CONNECTOR = Connector(
         ),
         Action(
             "sql.describe",
-            "Say what a database holds",
+            "Describe a database",
             Place,
             Described,
             reach="outside",
             timeout=30,
             perform=_describe,
             credentials=("database",),
-            sentence=_sentence("Say what is in the database", "credential"),
+            sentence=_sentence("Describe the database", "credential"),
+            example_gives={
+                "text": "table stays\n  id integer (key)\n  hut text\n  guest text\n  nights integer",
+                "tables": [
+                    {
+                        "name": "stays",
+                        "schema": "public",
+                        "tables": ["stays"],
+                        "rows": 0,
+                        "columns": [{"name": "id", "type": "integer", "key": True}, "…"],
+                    }
+                ],
+            },
             example={"credential": "ledger"},
             first=("credential", "tables"),
             tell="$.text",
@@ -190,6 +209,7 @@ CONNECTOR = Connector(
             perform=_change,
             credentials=("database",),
             sentence=_sentence("Change a database:", "statement"),
+            example_gives={"count": 1, "rows": []},
             example={
                 "credential": "ledger",
                 "tables": ["stays"],

@@ -5,7 +5,7 @@ class here that is registered for it.
 """
 
 from oak_relay.store.changes import events, once, people, rows, runs, talks
-from oak_relay.store.changes.base import About, Prepared, apply, prepared, pretended
+from oak_relay.store.changes.base import About, Prepared, apply, lock_conversations, prepared, pretended
 from oak_relay.store.changes.rows import Added
 
 __all__ = [
@@ -14,6 +14,7 @@ __all__ = [
     "Prepared",
     "apply",
     "events",
+    "lock_conversations",
     "once",
     "people",
     "prepared",

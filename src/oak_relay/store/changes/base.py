@@ -3,12 +3,13 @@
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, ClassVar, Generic, TypeVar
+from typing import Any, Generic, TypeVar
 from uuid import UUID
 
 import asyncpg
 
 from oak_relay.changes import Change
+from oak_relay.store.locks import lock, of_conversation
 from oak_relay.store.pages import EntryRow
 
 C = TypeVar("C", bound=Change)
@@ -29,7 +30,7 @@ class Prepared(ABC, Generic[C]):
     """A change with all that the database needs of it. It may be applied more than once, should a commit have to be made
     again."""
 
-    hints: ClassVar[tuple[str, ...]] = ()
+    hints: tuple[str, ...] = ()
     """Who is to look when it is done."""
 
     @abstractmethod
@@ -40,6 +41,10 @@ class Prepared(ABC, Generic[C]):
     def pretended(wanted: object) -> object:
         """What a step is told in a try, which changes nothing."""
         return {}
+
+    def conversation(self) -> str:
+        """The key of the conversation that it changes; empty when it changes none."""
+        return ""
 
     def lock(self) -> str:
         """What it must have for itself while it is made; empty when nothing."""
@@ -76,17 +81,16 @@ def pretended(wanted: Change) -> object:
     return _KINDS[type(wanted)].pretended(wanted)
 
 
+async def lock_conversations(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
+    """The conversations that entries change, before anything else is locked: who takes in what is said has them first, too."""
+    await lock(connection, {of_conversation(key) for row in rows if row.change and (key := row.change.conversation())})
+
+
 async def apply(connection: asyncpg.Connection, workspace: int, rows: list[EntryRow]) -> None:
     """Make the changes of entries, within their commit; locks are taken in the order of their keys, so that commits cannot
     block each other."""
     changes = [row.change for row in rows if row.change is not None]
-    keys = sorted({key for change in changes if (key := change.lock())})
-    if keys:
-        await connection.execute(
-            "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) "
-            "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
-            keys,
-        )
+    await lock(connection, {key for change in changes if (key := change.lock())})
     for change in changes:
         await change.before(connection, workspace)
     for row in rows:

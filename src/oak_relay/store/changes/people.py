@@ -7,27 +7,43 @@ import uuid_utils.compat as uuids
 
 from oak_relay.changes import AskPerson, ExpireQuestion
 from oak_relay.document import values
+from oak_relay.document.errors import StepFailed
+from oak_relay.store import utterances
 from oak_relay.store.changes.base import About, Prepared, makes
 from oak_relay.store.pages import EntryRow
 
 
 @makes(AskPerson)
 class Asked(Prepared[AskPerson]):
-    hints = ("tray",)
+    hints: tuple[str, ...] = ("tray",)
 
     def __init__(self, wanted: AskPerson, about: About) -> None:
         self.wanted, self.id = wanted, uuids.uuid7()
         self.config = values.dumps({name: getattr(wanted, name) for name in ("at", "choices", "form", "then", "input")})
         self.until = datetime.fromisoformat(wanted.until) if wanted.until else None
+        self.talk = values.storable_text(wanted.conversation)
+        if self.talk:
+            self.hints = ("tray", "outbox", f"talk:{utterances.mark(self.talk)}")
+
+    def conversation(self) -> str:
+        return self.talk
 
     @staticmethod
     def pretended(wanted: object) -> object:
         return {"question": "tried"}
 
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
+        talk, said = None, None
+        if self.talk:
+            talk = await utterances.open_to(connection, workspace, self.talk)
+            if isinstance(talk, StepFailed):
+                return {"fault": talk.as_data()}
+            if self.wanted.at != utterances.HANDED:
+                text, buttons = values.storable_text(self.wanted.text), list(self.wanted.choices or ())
+                said = await utterances.tell(connection, workspace, self.talk, text, buttons, row.run_id)
         await connection.execute(
-            "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at) "
-            "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+            "INSERT INTO question (workspace_id, id, run_id, path, text, config, alike, expires_at, conversation_id, said_seq) "
+            "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
             workspace,
             self.id,
             row.run_id,
@@ -36,6 +52,8 @@ class Asked(Prepared[AskPerson]):
             self.config,
             self.wanted.alike,
             self.until,
+            talk,
+            None if said is None else said.seq,
         )
         return {"question": str(self.id)}
 

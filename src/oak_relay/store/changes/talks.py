@@ -2,9 +2,10 @@
 
 import asyncpg
 
-from oak_relay.changes import KeepFact, Remember
+from oak_relay.capabilities.given import what_is
+from oak_relay.changes import Contact, KeepFact, Remember, Say
 from oak_relay.document import values
-from oak_relay.store import talks
+from oak_relay.store import talks, utterances
 from oak_relay.store.changes.base import About, Prepared, makes
 from oak_relay.store.pages import EntryRow
 
@@ -17,11 +18,49 @@ class Remembered(Prepared[Remember]):
         summary = wanted.summary
         self.summary = (values.storable_text(summary.text), summary.first) if summary else None
 
+    def conversation(self) -> str:
+        return self.key
+
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         first = await talks.remember(connection, workspace, self.key, self.messages, row.run_id)
         if self.summary:
             await talks.sum_up(connection, workspace, self.key, *self.summary)
         return {"first": first, "count": len(self.messages)}
+
+
+@makes(Say)
+class Told(Prepared[Say]):
+    def __init__(self, wanted: Say, about: About) -> None:
+        to = wanted.conversation
+        self.to = None if isinstance(to, str) else Contact(to.path, values.storable_text(to.chat))
+        self.key = (
+            values.storable_text(to)
+            if isinstance(to, str)
+            else utterances.key_of(to.path, values.storable_text(to.chat))
+        )
+        self.text = values.storable_text(wanted.text)
+        self.buttons = [values.storable_text(one) for one in wanted.buttons]
+        self.parts = [
+            {"what": what_is(str(type)), "type": type, "name": name, "file": {"file": one["file"], "name": name, "type": type}}
+            for one in wanted.files
+            for name, type in [tuple(values.storable_text(str(one[key]))[:255] for key in ("name", "type"))]
+        ]  # fmt: skip
+        self.hints = ("outbox", f"talk:{utterances.mark(self.key)}")
+
+    @staticmethod
+    def pretended(wanted: object) -> object:
+        return {"id": "tried"}
+
+    def conversation(self) -> str:
+        return self.key
+
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
+        if self.to is not None and (fault := await utterances.reach(connection, workspace, self.to.path, self.to.chat)):
+            return {"fault": fault.as_data()}
+        told = await utterances.tell(
+            connection, workspace, self.key, self.text, self.buttons, row.run_id, parts=self.parts
+        )
+        return {"id": str(told.id)} if told else {"fault": utterances.gone().as_data()}
 
 
 @makes(KeepFact)
@@ -31,6 +70,9 @@ class Kept(Prepared[KeepFact]):
             values.storable_text(text) for text in (wanted.conversation, wanted.name, wanted.value)
         )
         self.name, self.value = name[:100], value[:2000]
+
+    def conversation(self) -> str:
+        return self.key
 
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         await talks.keep(connection, workspace, self.key, self.name, self.value)

@@ -32,7 +32,7 @@ from oak_relay.store.tables.stored import (
     tool_server,
     vault_key,
 )
-from oak_relay.store.tables.talks import conversation, fact, message
+from oak_relay.store.tables.talks import conversation, fact, message, outbox, utterance
 from oak_relay.store.tables.usage import budget, credit, spent, usage
 from oak_relay.store.tables.workflows import awaited, once, refusal, sample, schedule, seen, trigger, version, workflow
 
@@ -71,6 +71,7 @@ __all__ = [
     "missing_event",
     "model_alias",
     "once",
+    "outbox",
     "past_secret",
     "pin",
     "published",
@@ -91,6 +92,7 @@ __all__ = [
     "tool_server",
     "trigger",
     "usage",
+    "utterance",
     "vault_key",
     "version",
     "wake",

@@ -81,6 +81,8 @@ signal = Table(
     PrimaryKeyConstraint("workspace_id", "run_id", "path"),
 )
 
+_IN_A_TALK = text("state = 'open' AND conversation_id IS NOT NULL")
+
 question = Table(
     "question",
     metadata,
@@ -91,6 +93,10 @@ question = Table(
     Column("text", Text, nullable=False),
     Column("config", Text, nullable=False),
     Column("alike", Text),
+    # The conversation that it is put in: what is said next there is its answer. One at a time.
+    Column("conversation_id", Uuid),
+    # The place there of what it asks.
+    Column("said_seq", Integer),
     Column("state", Text, nullable=False, server_default="open"),
     moment("expires_at"),
     moment("created_at", False),
@@ -100,6 +106,7 @@ question = Table(
     PrimaryKeyConstraint("workspace_id", "id"),
     CheckConstraint("state IN ('open','answered','expired','withdrawn')", name="state"),
     Index("ix_question_run", "workspace_id", "run_id", "path"),
+    Index("ix_question_conversation", "workspace_id", "conversation_id", unique=True, postgresql_where=_IN_A_TALK),
     Index("ix_question_open", "workspace_id", "id", postgresql_where=text("state = 'open'")),
     Index("ix_question_alike", "workspace_id", "alike", postgresql_where=text("state = 'open' AND alike IS NOT NULL")),
 )

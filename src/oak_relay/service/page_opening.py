@@ -1,0 +1,124 @@
+"""Who may talk on a page, and how much is taken of them."""
+
+import hashlib
+import time
+from collections import OrderedDict, deque
+from dataclasses import dataclass, field
+from ipaddress import IPv6Address, ip_address
+from typing import Annotated, Any
+from urllib.parse import unquote
+
+from fastapi import Header, Path, Request
+
+from oak_relay.service.hearing import nobody, talked
+from oak_relay.service.parts import Parts
+from oak_relay.service.problems import Problem
+from oak_relay.triggers.conversation import PAGE, Conversation, signed_page
+from oak_relay.vault.kinds import SecretSent, same_token
+
+_SPAN = 60.0
+"""Seconds within which messages count for how many a page takes."""
+Where = Annotated[str, Path(max_length=61, pattern=r"^[a-z0-9][a-z0-9-]*$", description="The page.")]
+Visitor = Annotated[
+    str,
+    Header(
+        alias="X-Visitor",
+        pattern=r"^[A-Za-z0-9_-]{22,100}$",
+        description="Who talks: a random key that the page keeps.",
+    ),
+]
+
+
+PageKey = Annotated[
+    str,
+    Header(
+        alias="X-Page-Key",
+        max_length=500,
+        description="What opens a page that is not public: the end of its link, or its password.",
+    ),
+]
+
+
+@dataclass(slots=True)
+class Allowed:
+    """How much is taken of whom, as far as a process knows; of the many that came once the oldest are forgotten."""
+
+    _came: OrderedDict[str, deque[float]] = field(default_factory=OrderedDict)
+
+    def take(self, who: str, most: int, count: bool = True) -> float:
+        """Seconds until one more is taken; zero when it is taken now, and counted."""
+        now = time.monotonic()
+        came = self._came.setdefault(who, deque())
+        self._came.move_to_end(who)
+        while came and now - came[0] > _SPAN:
+            came.popleft()
+        if len(came) >= most:
+            return _SPAN - (now - came[0])
+        if count:
+            came.append(now)
+        if len(self._came) > 50_000:
+            self._came.popitem(last=False)
+        return 0.0
+
+
+_ADDRESSES, _PAGES, _WRONG = Allowed(), Allowed(), Allowed()
+_TRIES = 10
+"""Wrong keys of one address within the same time."""
+
+
+async def opened(parts: Parts, path: str, request: Request, key: str) -> tuple[Any, Conversation]:
+    """The trigger of a page that a key opens, and what it says. Raises `Problem`."""
+    row, given = await given_of(parts, path)
+    if given.open_to == "public":
+        return row, given
+    who = f"{path} {network(request.client.host if request.client else '')}"
+    if (wait := _WRONG.take(who, _TRIES, count=False)) > 0:
+        raise Problem(429, "too many wrong tries", fix="wait a little", headers={"Retry-After": str(int(wait) + 1)})
+    if given.open_to == "link":
+        opens = parts.registry.vault.signed(signed_page(row.workflow_id, path), key)
+    else:
+        key = unquote(key)  # it may hold letters that no header carries
+        stored = (await parts.registry.fresh()).credentials.get(given.password or "")
+        opens = isinstance(stored, SecretSent) and same_token(key, stored.reveal())
+    if not opens:
+        if key:
+            _WRONG.take(who, _TRIES)
+        word = "opens by its whole link alone" if given.open_to == "link" else "asks for a password"
+        raise Problem(401, f"this page {word}", given.open_to, "ask whoever gave you the address")
+    return row, given
+
+
+def paced(path: str, request: Request, given: Conversation) -> None:
+    """One more message of an address, and of a page. Raises `Problem`."""
+    who = network(request.client.host if request.client else "")
+    for allowed, name, most in ((_ADDRESSES, f"{path} {who}", given.pace.address), (_PAGES, path, given.pace.page)):
+        if (wait := allowed.take(name, most)) > 0:
+            raise Problem(
+                429, "that is too much at once", fix="wait a little", headers={"Retry-After": str(int(wait) + 1)}
+            )
+
+
+async def given_of(parts: Parts, path: str) -> tuple[Any, Conversation]:
+    """The trigger of a page, and what it says. Raises `Problem`."""
+    row, given = await talked(parts, path)
+    if given.channel != PAGE:
+        raise nobody(f"/talk/{path}")
+    return row, given
+
+
+def person_of(visitor: str) -> str:
+    """Who visits, by a name from which the key is not found."""
+    return hashlib.sha256(f"visitor {visitor}".encode()).hexdigest()[:32]
+
+
+def key_of(path: str, visitor: str) -> str:
+    return f"{path} {person_of(visitor)[:16]}"
+
+
+def network(address: str) -> str:
+    """Whom an address counts for: itself, or its network of 64 bits (IPv6, RFC 6177)."""
+    try:
+        known = ip_address(address)
+    except ValueError:
+        return address[:60]
+    return str(known) if not isinstance(known, IPv6Address) else str(int(known) >> 64)
