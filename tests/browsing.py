@@ -47,6 +47,7 @@ def page(browser: Browser, oak: Processes) -> Iterator[Page]:
     assert not broken
 
 
+expect.set_options(timeout=20_000)  # a busy machine draws late; what never comes fails all the same
 AXE = ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js"
 
 

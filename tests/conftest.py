@@ -64,7 +64,7 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def until(what: Callable[[], Any], seconds: float = 30.0) -> Any:
+def until(what: Callable[[], Any], seconds: float = 90.0) -> Any:
     """Wait for a condition; its value."""
     deadline, pause = time.monotonic() + seconds, 0.01
     while True:

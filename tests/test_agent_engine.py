@@ -177,7 +177,7 @@ async def test_six_turns_and_eight_calls():
     outcome = await walked(outside)
     assert outcome.state == "succeeded", outcome.error
     assert outcome.result == {
-        "text": "all found", "data": None, "sources": [], "turns": 6, "calls": 8, "tokens": 90, "money": 0.024, "ended": "done",
+        "text": "all found", "data": None, "sources": [], "turns": 6, "calls": 8, "tokens": 90, "money": 0.024, "ended": "done", "unkept": [],
     }  # fmt: skip
     assert [m["role"] for m in outside.sent[-1]] == ["system", "user", *["assistant", "tool", "tool"], *["assistant", "tool"],
                                                     *["assistant", "tool", "tool", "tool"], *["assistant", "tool"] * 2]  # fmt: skip

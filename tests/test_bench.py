@@ -50,7 +50,6 @@ def page(browser: Browser, house: Processes) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 900})
     context.grant_permissions(["clipboard-read", "clipboard-write"])
     made = context.new_page()
-    made.set_default_timeout(8000)
     sign_in(made, house)
     yield made
     context.close()

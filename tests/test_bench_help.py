@@ -45,7 +45,6 @@ def house(new_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
 def page(browser: Browser, house: Processes) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 900})
     made = context.new_page()
-    made.set_default_timeout(8000)
     sign_in(made, house)
     yield made
     context.close()

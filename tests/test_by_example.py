@@ -13,6 +13,7 @@ from playwright.sync_api import Browser, expect
 
 from oak_relay.channels.by_example import ByExample, ExampleChannel, _fields, _moment
 from oak_relay.client import Client
+from oak_relay.client.errors import Problem
 from oak_relay.document.expressions import Template
 from oak_relay.document.words import Model
 from oak_relay.service.overhearing import _SPEAKS
@@ -141,6 +142,21 @@ def test_a_channel_is_set_up_in_the_console_by_what_was_seen(example: Callable[[
     expect(page.get_by_label("The words, in the request")).to_have_value("$.json.text")
     assert faults(page) == []
     page.get_by_role("button", name="Use this").click()
+    page.get_by_text("Try it", exact=True).click()
+    page.get_by_label("Something that the service sent, as it came").fill("{}")
+    page.get_by_role("button", name="See what is read").click()
+    expect(page.get_by_text("No message is in it: nothing would begin.")).to_be_visible()
+    page.get_by_label("Something that the service sent, as it came").fill(json.dumps(seen))
+    page.get_by_role("button", name="See what is read").click()
+    expect(page.get_by_role("list", name="What is read")).to_contain_text(
+        "Ada Fenn in ada.shown-line: Is soup served? id m-1"
+    )
+    expect(page.get_by_label("To which chat")).to_have_value("ada.shown-line")
+    page.get_by_label("What is sent", exact=True).fill("Soup is at six.")
+    page.get_by_role("button", name="Send it really").click()
+    expect(page.get_by_text("It was taken.")).to_be_visible()
+    assert talk.told("ada", 2)[1] == "Soup is at six."
+    assert faults(page) == []
     page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("Saved as version 2")).to_be_visible()
     kept = client.workflow("shown-desk").text
@@ -148,7 +164,30 @@ def test_a_channel_is_set_up_in_the_console_by_what_was_seen(example: Callable[[
     page.context.close()
     client.on("shown-desk")
     assert httpx.post(f"{talk.oak.url}/channels/shown-desk", json=seen).json()["taken"] == 1
-    assert talk.told("ada", 2)[1] == "Seen: Is soup served?"
+    assert talk.told("ada", 3)[2] == "Seen: Is soup served?"
+
+
+def test_what_is_tried_of_a_channel_begins_nothing_and_harms_nobody(example: Callable[[str, str], Line]):
+    client = example("tried-line", '  - {step: say, send: "got ${ input.text }"}').oak.client()
+    by = {"reads": {"chat": "$.room", "text": "$.words"}, "send": {"url": "http://127.0.0.1:9/", "json": {}}}
+    for channel, given_, body in (
+        ("smoke", by, "{}"), ("by_example", {}, "{}"), ("by_example", {**by, "reads": {"text": "$["}}, "{}"), ("messenger", by, "{}"),
+        ("by_example", by, "{"), ("by_example", by, "[" * 100_000), ("by_example", by, "x" * 950_000), ("page", {}, "{}"),
+    ):  # fmt: skip
+        with pytest.raises(Problem) as refused:
+            client.read_channel(channel, given_, body)
+        assert refused.value.status in (400, 413, 422), (channel, body[:20])
+    before = len(client.runs(limit=1000))
+    [read] = client.read_channel(
+        "by_example", by, "room=larder&words=%3Cb%3E", "application/x-www-form-urlencoded"
+    ).messages
+    assert (read.chat, read.text) == ("larder", "<b>")
+    told = client.send_by_channel("by_example", by, "larder", "Soup?")
+    assert not told.ok and told.sentence
+    secret = {**by, "send": {"url": "http://192.0.2.1/", "credential": "line", "json": {}}}
+    told = client.send_by_channel("by_example", secret, "larder", "Soup?")
+    assert not told.ok and MESSENGER_KEY not in told.model_dump_json()
+    assert len(client.runs(limit=1000)) == before
 
 
 def test_forms_are_read_as_services_send_them(example: Callable[[str, str], Line], new_database: Callable[[], str]):

@@ -247,7 +247,6 @@ def test_one_consent_serves_three_connectors(huts):
 
 def test_the_console_stores_its_credential_and_tells_its_sentences(browser, huts, bell):
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.set_default_timeout(15_000)
     sign_in(page, huts)
     page.goto(f"{huts.url}/credentials")
     page.get_by_role("button", name="Add credential").click()

@@ -20,7 +20,6 @@ def page(browser: Browser, oak: Processes) -> Iterator[Page]:
     """A signed-in page; every request it makes goes to our own host, and nothing breaks in it."""
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     page = context.new_page()
-    page.set_default_timeout(15_000)
     elsewhere, broken = [], []
     page.on("request", lambda r: elsewhere.append(r.url) if not r.url.startswith((oak.url, "data:")) else None)
     page.on("pageerror", lambda e: broken.append(str(e)))
@@ -466,7 +465,6 @@ def test_an_empty_console_leads_on(browser: Browser, new_database, tmp_path):
     empty.start_all()
     empty.start_worker()
     page = browser.new_page()
-    page.set_default_timeout(15_000)
     try:
         sign_in(page, empty)
         expect(page.get_by_role("heading", name="Play an example")).to_be_visible()

@@ -32,7 +32,6 @@ def house(new_database, tmp_path_factory):  # type: ignore[no-untyped-def]
 @pytest.fixture
 def page(browser: Browser, house: Processes):  # type: ignore[no-untyped-def]  # noqa: F811
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.set_default_timeout(15_000)
     sign_in(page, house)
     yield page
     page.close()

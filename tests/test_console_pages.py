@@ -34,7 +34,6 @@ COLUMNS = {"hut": "text", "crates": "number", "open": "boolean"}
 def context(browser: Browser, oak: Processes) -> Iterator[BrowserContext]:
     """A browser of somebody who is signed in; nothing breaks in its pages."""
     made = browser.new_context(viewport={"width": 1280, "height": 800})
-    made.set_default_timeout(15_000)
     broken: list[str] = []
     made.on("weberror", lambda error: broken.append(str(error.error)))
     page = made.new_page()

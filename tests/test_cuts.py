@@ -24,7 +24,7 @@ NEXT = {"step": "behind", "do": "ask"}
 class Slow(Actions):
     """Letters take their time; `fast` things fail at once when they are told to, behind the beginning of the letter."""
 
-    def __init__(self, world: World, seconds: float = 0.1) -> None:
+    def __init__(self, world: World, seconds: float = 0.5) -> None:
         super().__init__(world)
         self.seconds, self.begun = seconds, asyncio.Event()
         self.asked: list[str] = []
@@ -36,7 +36,7 @@ class Slow(Actions):
             raise StepFailed("invalid", "this is always wrong")
         if call.action in ("mail", "look"):
             self.begun.set()
-            await asyncio.sleep(self.seconds)
+            await asyncio.sleep(self.seconds)  # longer than any time-out here
             return Outcome({"sent": True})
         self.begun.set()
         await asyncio.sleep(30)
@@ -70,8 +70,8 @@ CASES = {
             {"step": "which", "branch": [{"if": "${ i == 'mail' }", "steps": [MAIL]}, {"else": [{"step": "wrong", "do": "broken"}]}]}]}],
         {}, "list[0].which.letter", "invalid"),
     "an enclosing time-out": (
-        [{"step": "in_time", "timeout": "20ms", "branch": [{"else": [MAIL, NEXT]}]}], {}, "in_time.letter", "timeout"),
-    "the time of the run": ([MAIL, NEXT], {"limits": {"time": "20ms"}}, "letter", "timeout"),
+        [{"step": "in_time", "timeout": "400ms", "branch": [{"else": [MAIL, NEXT]}]}], {}, "in_time.letter", "timeout"),
+    "the time of the run": ([MAIL, NEXT], {"limits": {"time": "400ms"}}, "letter", "timeout"),
 }  # fmt: skip
 
 

@@ -314,6 +314,11 @@ async def talking(oak: Face, name: str) -> None:
         await oak.settle(f"{name}-says", 0, True)
     with pytest.raises(Conflict):
         await oak.judge(f"{name}-says", 0, True)
+    by = {"reads": {"chat": "$.room", "text": "$.words"}, "send": {"url": "http://127.0.0.1:9/", "json": {}}}
+    assert {one.name for one in await oak.channels()} >= {"messenger", "by_example"}
+    read = await oak.read_channel("by_example", by, '{"room": "larder", "words": "Two crates came."}')
+    assert [(one.chat, one.text) for one in read.messages] == [("larder", "Two crates came.")]
+    assert not (await oak.send_by_channel("by_example", by, "larder", "Thank you.")).ok
     await oak.forget(f"{name}-says")
     assert (await oak.talk(text, "Is it far?", input={"say": "Is it far?"})).text
     assert (await oak.usage(["workflow"], workflow=f"{name}-says"))[0].calls

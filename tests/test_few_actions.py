@@ -26,7 +26,6 @@ def empty(new_database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Pr
 @pytest.fixture
 def page(browser: Browser, empty: Processes) -> Iterator[Page]:
     made = browser.new_page(viewport={"width": 1280, "height": 900})
-    made.set_default_timeout(15_000)
     sign_in(made, empty)
     yield made
     made.close()

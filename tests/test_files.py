@@ -738,7 +738,6 @@ def test_files_are_looked_at_as_what_they_are(house: Processes, browser: Browser
     client.on("holds-a-file")
     client.start("holds-a-file", {"picture": held.value}).wait()
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.set_default_timeout(15_000)
     told: list[str] = []
     page.on("console", lambda message: told.append(message.text) if message.type == "error" else None)
     sign_in(page, house)

@@ -7,8 +7,9 @@ from playwright.sync_api import Browser, Page, expect
 
 from oak_relay.cli.main import main
 from oak_relay.client import Client
+from oak_relay.client.results import Question
 from tests.browsing import browser, faults, page
-from tests.conftest import Processes
+from tests.conftest import Processes, until
 from tests.test_talking import Visitor, talking
 
 __all__ = ["browser", "page"]
@@ -56,6 +57,42 @@ def test_the_office_writes_in_a_conversation_and_hands_it_back(
     expect(guest.get_by_role("log")).to_contain_text("The office says: it is paid back")
     expect(card).to_have_count(0)
     assert [one.state for one in client.runs(workflow="office-desk")] == ["succeeded"]
+
+
+HELD = """
+  - step: way
+    branch:
+      - if: ${ input.text == 'a person' }
+        steps:
+          - {step: colleague, hand_over: {text: Somebody asks for a person}}
+      - else:
+          - {step: allowed, ask: {text: May a bunk be kept?, choices: ["yes"]}}
+          - {step: say, send: It is kept.}
+          - {step: bye, send: Good night.}
+"""
+
+
+def test_while_a_person_has_taken_over_what_other_runs_say_waits(oak: Processes, client: Client):
+    talking(client, "held-desk", HELD)
+    ada = Visitor(oak, "held-desk")
+
+    def asked(text: str) -> Question | None:
+        return next((one for one in client.tray() if one.workflow == "held-desk" and one.text == text), None)
+
+    ada.say("a bunk")
+    bunk = until(lambda: asked("May a bunk be kept?"))
+    ada.say("a person")
+    person = until(lambda: asked("Somebody asks for a person"))
+    client.answer(bunk.id, choice="yes")
+    until(lambda: client.run(bunk.run_id).run.over)
+    client.say(person.id, "Good day.")
+    assert ada.told(1) == ["Good day."]
+    ada.say("At last")
+    client.answer(person.id, text="")
+    assert ada.told(3) == ["Good day.", "It is kept.", "Good night."]
+    [talk] = [one for one in client.every(client.conversations) if one.key.startswith("held-desk ")]
+    said = client.conversation(talk.key)
+    assert [one.seq for one in said] == list(range(6)) and not talk.handed_over
 
 
 def test_one_talks_on_a_page_by_the_command_line(oak: Processes, client: Client, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]):  # fmt: skip

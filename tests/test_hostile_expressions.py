@@ -13,6 +13,8 @@ from oak_relay.document.expressions import BadExpression, Template
 from oak_relay.document.meter import METER, Meter
 from oak_relay.document.paths import find
 
+LITTLE = 2.0
+"""Seconds of one processor, of one as slow as can be met: half a second is usual, and unlimited work took minutes."""
 BIG = "a" * 900_000
 LIST = list(range(100_000))
 ROWS = [{"hut": f"h{n}", "n": n, "tags": ["x", "y"]} for n in range(20_000)]
@@ -103,7 +105,7 @@ def test_what_would_do_too_much_is_ended_in_little_time(text):
     found, took, grown = measured(text)
     assert isinstance(found, StepFailed), values.dumps(found)[:100]
     assert found.kind == "over_limit", found
-    assert took < 0.8
+    assert took < LITTLE
     assert grown < 100
 
 
@@ -113,7 +115,7 @@ def test_what_makes_no_sense_is_refused_in_little_time(text):
     assert isinstance(found, StepFailed | BadExpression), values.dumps(found)[:100]
     assert found.kind in ("invalid", "over_limit", "missing")
     assert len(found.message) < 600
-    assert took < 0.8
+    assert took < LITTLE
     assert grown < 100
 
 
@@ -121,13 +123,13 @@ def test_what_makes_no_sense_is_refused_in_little_time(text):
 def test_what_is_large_and_sound_still_works(text, expected):
     found, took, _ = measured(text)
     assert found == expected
-    assert took < 0.8
+    assert took < LITTLE
 
 
 @pytest.mark.parametrize("name", ["brackets", "stars", "ticks"])
 def test_markdown_that_is_made_to_be_slow_is_not(name):
     _, took, grown = measured(f"${{ {name}[:49000] | plain | length }}")
-    assert took < 4  # quadratic ones took minutes
+    assert took < 4 * LITTLE  # quadratic ones took minutes
     assert grown < 100
 
 
@@ -136,7 +138,7 @@ def test_the_texts_of_one_step_share_what_they_may_use():
     began = time.thread_time()
     with pytest.raises(StepFailed, match="too much work"):
         step.render(SCOPE)
-    assert time.thread_time() - began < 1
+    assert time.thread_time() - began < LITTLE
     with pytest.raises(StepFailed, match="too much work"):
         Template({f"field_{n}": "${ big }" for n in range(1000)}).render(SCOPE)
 
@@ -153,7 +155,7 @@ def test_texts_that_are_made_to_break_the_compiler_are_refused(text):
         Template(text).render({"a": "x"})
     except (BadExpression, StepFailed) as refused:
         assert refused.message
-    assert time.thread_time() - began < 3
+    assert time.thread_time() - began < 3 * LITTLE
 
 
 @pytest.mark.parametrize(
@@ -169,7 +171,7 @@ def test_paths_outside_of_expressions_are_on_a_meter_of_their_own(path, kind):
         assert kind is None
     except StepFailed as failed:
         assert failed.kind == kind, failed.message
-    assert time.thread_time() - began < 1.5
+    assert time.thread_time() - began < LITTLE
     assert METER.get(None) is None
 
 
@@ -180,7 +182,7 @@ def test_a_pattern_with_many_ways_is_looked_for_in_one_pass():
         assert find("$[?match(@, '(a+)+b')]", ["a" * 100_000] * 10) == []
     finally:
         METER.reset(token)
-    assert time.thread_time() - began < 1
+    assert time.thread_time() - began < LITTLE
 
 
 @pytest.mark.parametrize(

@@ -64,7 +64,6 @@ def strange(oak: Processes) -> str:
 def page(browser: Browser, oak: Processes, strange: str) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     page = context.new_page()
-    page.set_default_timeout(15_000)
     sign_in(page, oak)
     yield page
     context.close()

@@ -15,7 +15,7 @@ from standardwebhooks import Webhook
 from oak_relay.client import Client
 from oak_relay.client.errors import Conflict, Invalid, NotFound
 from oak_relay.client.results import Message
-from oak_relay.standins.media import picture
+from oak_relay.standins.media import picture, recording
 from tests.conftest import MESSENGER_KEY, SIGNING, Processes, until
 
 FLOW = """
@@ -310,6 +310,62 @@ def test_a_voice_note_and_what_nobody_can_read_reach_the_run(line: Callable[...,
     assert "404" in talk.told("ada", 3)[2]
 
 
+NOTES = """
+  - step: which
+    ask: {text: "You said: ${ input.text }. Which day?", at: conversation, within: 1d}
+  - step: say
+    send: "${ input.text } on ${ which.text }"
+"""
+
+
+def test_voice_notes_are_written_down_before_anything_is_made_of_them(line: Callable[..., Line]):
+    talk = line("writing-line", NOTES)
+    client = talk.oak.client()
+    client.put_credential("ears", kind="bearer", secret=talk.oak.environment["STANDIN_MODEL_KEY"], hosts=["127.0.0.1"])
+    client.put_model("ears", url=f"{talk.oak.standins}/v1", model="larch-small", credential="ears", prices={"input": 1, "output": 4})  # fmt: skip
+    text = client.workflow("writing-line").text.replace("path: writing-line,", "path: writing-line, voice: ears,")
+    saved = client.save(text, over=True)
+    assert not saved.findings
+    client.on("writing-line")
+
+    def note(words: str) -> None:
+        talk.say("ada", type="voice", file=base64.b64encode(recording(words)).decode(), file_type="audio/wav", file_name="note.wav")  # fmt: skip
+
+    note("Two bunks, please")
+    assert talk.told("ada") == ["You said: Two bunks, please. Which day?"]
+    note("On Friday")
+    assert talk.told("ada", 2)[1] == "Two bunks, please on On Friday"
+    said = [one for one in talk.lines(client, "ada") if one.role == "user"]
+    assert [one.message["content"] for one in said] == ["Two bunks, please", "On Friday"]
+    assert [one.parts[0]["heard"] for one in said] == ["Two bunks, please", "On Friday"]
+    assert said[0].parts[0]["file"]["file"]
+    httpx.post(
+        f"{talk.oak.standins}/faults", json={"service": "model", "kind": "status", "status": 400}
+    ).raise_for_status()
+    talk.say("bo", "Hello", type="voice", file=base64.b64encode(b"hiss").decode(), file_type="audio/wav", file_name="x.wav")  # fmt: skip
+    assert talk.told("bo") == ["You said: Hello. Which day?"]  # what is not written down stays a file
+
+
+def test_who_is_forgotten_waits_for_nothing(line: Callable[..., Line]):
+    talk = line("forgetting-line", """
+  - step: which
+    ask: {text: "Which day?", at: conversation, within: 1d}
+  - step: noted
+    set: {expired: "${ which.expired }"}
+""")  # fmt: skip
+    client = talk.oak.client()
+    talk.say("ada", "A bunk, please")
+    assert talk.told("ada") == ["Which day?"]
+    until(lambda: next(one.question for one in client.every(client.conversations) if one.key == talk.key("ada")))
+    [run] = client.runs(workflow="forgetting-line")
+    client.forget(talk.key("ada"))
+    over = until(lambda: (found := client.run(run.id)).run.over and found)
+    assert (over.run.state, over.result) == ("succeeded", None)
+    assert not [one for one in client.tray() if one.workflow == "forgetting-line"]
+    talk.say("ada", "Are you there?")
+    assert talk.told("ada", 2)[1] == "Which day?"
+
+
 def test_a_person_takes_over_and_hands_back(line: Callable[..., Line]):
     steps = """
   - step: person
@@ -322,6 +378,8 @@ def test_a_person_takes_over_and_hands_back(line: Callable[..., Line]):
     talk.say("ada", "a refund")
     [asked] = until(lambda: [one for one in client.tray() if one.workflow == "handing-line"])
     assert (asked.text, asked.handed_over, asked.conversation) == ("Ada asks for a refund", True, talk.key("ada"))
+    about = next(one for one in client.every(client.conversations) if one.key == talk.key("ada"))
+    assert (about.question, about.handed_over) == (asked.id, True)
     client.say(asked.id, "Good day, this is the office.")
     assert talk.told("ada") == ["Good day, this is the office."]
     talk.say("ada", "I was there in June.")

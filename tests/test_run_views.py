@@ -211,6 +211,6 @@ def test_a_large_run_is_looked_at_in_a_moment(client: Client):
         view = client.view(run.id, path)
         took = time.monotonic() - began
         assert len(view.spans) < 30 and len(view.model_dump_json()) < 30_000
-        assert took < 2
+        assert took < 5
     with ThreadPoolExecutor(8) as several:
         assert all(several.map(lambda n: client.items(run.id, f"outer[{n}].inner", limit=5), range(24)))

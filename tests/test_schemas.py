@@ -88,7 +88,7 @@ def test_what_would_fetch_or_run_away_is_refused_at_once(name):
     began = time.thread_time()
     with pytest.raises(BadSchema) as refused:
         validator(HOSTILE[name])
-    assert time.thread_time() - began < 1
+    assert time.thread_time() - began < 2
     assert refused.value.fix
     assert len(refused.value.message) < 500
 
@@ -110,7 +110,7 @@ def test_what_would_fetch_or_run_away_is_refused_at_once(name):
 def test_large_and_odd_values_are_looked_at_in_little_time(schema, value):
     began = time.thread_time()
     fault(schema, value)
-    assert time.thread_time() - began < 1
+    assert time.thread_time() - began < 2
 
 
 def test_a_value_that_is_nested_too_deep_is_told_so():

@@ -157,6 +157,9 @@ class World:
             made = prepared(change, About("talked", self.place.workflow, self.place.version, 1))
             given: Any = await made.apply(self.db, W, SimpleNamespace(run_id=run))
         assert what == "send" or ("fault" in given) == (busy is not None)
+        if what == "send":  # of others nothing is said while a person has taken over
+            held = busy is not None and busy["at"] == utterances.HANDED and busy["run_id"] != run
+            assert (await self.db.fetchval("SELECT seq FROM utterance WHERE id = $1", UUID(given["id"])) < 0) == held
 
     async def answer(self, key: str) -> None:
         """Somebody at the tray answers, or hands back."""
@@ -169,16 +172,17 @@ class World:
 
     async def take_to_send(self) -> None:
         async with self.db.transaction():
+            await utterances.let_go(self.db, W)
             claimed = await outbox.claim(self.db, W, uuids.uuid7(), 60.0, 10)
+        for key in self.keys:
+            handed = await self.asked(key)
+            held = await self.db.fetch("SELECT u.run_id FROM utterance u JOIN conversation c ON c.id = u.conversation_id WHERE c.key = $1 AND u.seq < 0", key)  # fmt: skip
+            assert not held or (handed is not None and handed["at"] == utterances.HANDED and any(one["run_id"] != handed["run_id"] for one in held))  # fmt: skip
         for one in claimed:
             if one.key not in self.keys:  # of another play
                 async with self.db.transaction():
                     await outbox.refused(self.db, W, one, "over")
                 continue
-            handed = await self.asked(one.key)
-            if handed is not None and handed["at"] == utterances.HANDED:
-                of = await self.db.fetchval("SELECT run_id FROM outbox WHERE conversation_id = $1 AND seq = $2", one.conversation, one.seq)  # fmt: skip
-                assert of == handed["run_id"]
             assert not any(other.conversation == one.conversation for other in self.leaving)
             self.leaving.append(one)
 
@@ -227,7 +231,7 @@ class World:
     async def rules(self) -> None:
         """What holds at every moment."""
         for key in self.keys:
-            rows = await self.db.fetch("SELECT u.* FROM utterance u JOIN conversation c ON c.id = u.conversation_id WHERE c.key = $1 ORDER BY seq", key)  # fmt: skip
+            rows = await self.db.fetch("SELECT u.* FROM utterance u JOIN conversation c ON c.id = u.conversation_id WHERE c.key = $1 AND u.seq >= 0 ORDER BY seq", key)  # fmt: skip
             assert [row["seq"] for row in rows] == list(range(len(rows)))
             assert [row["key"] for row in rows if row["side"] == "them"] == self.said[key]
             waiting = await self.db.fetch("SELECT o.* FROM outbox o JOIN conversation c ON c.id = o.conversation_id WHERE c.key = $1 ORDER BY seq", key)  # fmt: skip

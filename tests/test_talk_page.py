@@ -116,6 +116,40 @@ def test_pictures_are_given_and_shown_and_an_answer_is_seen_while_it_is_written(
     context.close()
 
 
+def test_a_page_is_tried_before_it_is_on_and_apart_from_all_others(browser: Browser, oak: Processes):
+    client = oak.client()
+    talking(client, "hut-trial", STEPS)
+    client.save(client.workflow("hut-trial").text.replace("You said", "The draft heard"), over=True)
+    [trigger] = client.triggers("hut-trial")
+    tried, really = browser.new_context().new_page(), browser.new_context().new_page()
+    for page, address in ((tried, trigger.draft_page), (really, trigger.page)):
+        page.goto(address)
+        page.get_by_label("Your message").fill("Is there soup?")
+        page.keyboard.press("Enter")
+    expect(tried.get_by_role("log")).to_contain_text("The draft heard: Is there soup?")
+    expect(tried.locator("body")).to_contain_text("Version 2 is tried here")
+    expect(really.get_by_role("log")).to_contain_text("You said: Is there soup?")
+    assert "tried" not in really.locator("body").inner_text()
+    keys = [one.key for one in client.every(client.conversations) if "hut-trial" in one.key]
+    assert sorted(key.startswith("draft ") for key in keys) == [False, True]
+    client.off("hut-trial")
+    tried.get_by_label("Your message").fill("Still there?")
+    tried.keyboard.press("Enter")
+    expect(tried.get_by_role("log")).to_contain_text("The draft heard: Still there?")
+    name, _, proof = trigger.draft_page.rpartition("#")[2].removeprefix("draft:").partition(":")
+    for key in (
+        f"draft:{name}:{proof[:-1]}",
+        f"draft:{name}:",
+        "draft:",
+        f"draft:hut-desk:{proof}",
+        f"draft:{'x' * 300}:{proof}",
+    ):
+        assert httpx.get(f"{oak.url}/talk/hut-trial/about", headers={"X-Page-Key": key}).status_code == 404, key
+    other = {"X-Page-Key": f"draft:{name}:{proof}", "X-Visitor": "a" * 30}
+    assert httpx.get(f"{oak.url}/talk/hut-desk/about", headers=other).status_code == 404
+    assert httpx.get(f"{oak.url}/talk/hut-trial/messages", headers=other).json()["items"] == []
+
+
 def test_several_tabs_say_the_same(talk: Page, desk: str):
     other = talk.context.new_page()
     other.goto(desk)

@@ -192,7 +192,7 @@ def test_of_a_long_conversation_the_end_is_told(echo: str, oak: Processes):
     assert told == list(range(99_702, 100_002))
     ada.say("And now?")
     found = until(lambda: [one["text"] for one in ada.http.get(f"{ada.url}/messages?after=100002").json()["items"]])
-    assert found == ["You said: And now?"] and time.monotonic() - began < 10
+    assert found == ["You said: And now?"] and time.monotonic() - began < 30
 
 
 def person(visitor: Visitor) -> str:

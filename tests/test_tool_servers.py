@@ -128,7 +128,7 @@ async def test_what_takes_too_long_ends_and_the_session_stays(bells: ToolServer,
     with pytest.raises(StepFailed) as failed:
         await call("bells", bells, "slowly", {"seconds": 30}, surroundings(1.0), sessions)
     assert (failed.value.kind, failed.value.reached) == ("timeout", "maybe")
-    assert time.monotonic() - began < 10
+    assert time.monotonic() - began < 20
     assert (await ring(bells, sessions, "Long Shadow"))["hut"] == "Long Shadow"
 
 

@@ -31,6 +31,8 @@ export interface About {
   colour: string | null
   picture: string | null
   accepts: string[]
+  /** The version that is tried here; 0 where the page is on. */
+  draft: number
 }
 /** A piece of an answer that is being written; `anew` where it is the first. */
 export interface Words {

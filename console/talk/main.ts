@@ -234,6 +234,7 @@ function begin(given: About): void {
   const form = made('form', { onsubmit: submit }, ...files.offered(given.accepts), field, send)
   root.append(
     made('header', {}, ...(given.picture ? [made('img', { src: given.picture, alt: '' })] : []), made('h1', {}, given.title), clear),
+    ...(given.draft ? [made('p', { className: 'tried' }, `Version ${given.draft} is tried here. Nobody else sees this.`)] : []),
     made('main', {}, said, unsent, draft, answering),
     made('footer', {}, note, choices, files.chosen, form),
   )

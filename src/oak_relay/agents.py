@@ -47,6 +47,8 @@ class AgentTool:
     choices: tuple[str, ...] | None = None
     tell: str = ""
     """JSONPath of what of its output the model is told; empty for all of it."""
+    claims: tuple[str, ...] = ()
+    """Phrases that say that it was used."""
     sources: str = ""
     """JSONPath of the sources in its output: addresses, or mappings with `url` and `title`; empty for its `sources`."""
 
@@ -98,6 +100,8 @@ class AgentTool:
         }
         more = {"do": self.action, "run": self.workflow, "into": self.into, "whom": self.whom}
         more |= {"tell": self.tell, "sources": self.sources}
+        if self.claims:
+            data["claims"] = list(self.claims)
         data |= {key: value for key, value in more.items() if value}
         if self.kind == "ask":
             data["choices"] = None if self.choices is None else list(self.choices)
@@ -125,6 +129,7 @@ class AgentTool:
             data.get("whom") or "",
             None if choices is None else tuple(choices),
             data.get("tell") or "",
+            tuple(data.get("claims") or ()),
             data.get("sources") or "",
         )
 
@@ -168,6 +173,8 @@ class AgentSetup:
     summary: Summary | None = None
     keeps: bool = False
     """Whether what there is is kept when it is ended without an answer; otherwise its step fails."""
+    stops: bool = False
+    """Whether an answer that claims what was not done fails its step; otherwise it is marked."""
 
     def as_data(self) -> dict[str, object]:
         """As it stands in the record."""
@@ -183,6 +190,7 @@ class AgentSetup:
             "memory": None if self.conversation is None else {"conversation": self.conversation},
             "summary": None if self.summary is None else {"text": self.summary.text, "first": self.summary.first},
             "keeps": self.keeps,
+            "stops": self.stops,
         }
 
     @classmethod
@@ -199,6 +207,7 @@ class AgentSetup:
             memory["conversation"] if memory else None,
             Summary(summary["text"], summary["first"]) if summary else None,
             bool(data.get("keeps")),
+            bool(data.get("stops")),
         )
 
 

@@ -164,12 +164,22 @@ class Contact:
 
 @dataclass(frozen=True, slots=True)
 class Say(Change):
-    """Something that is said in a conversation, with files and with buttons beneath; gives its `id`, or a `fault`."""
+    """Something that is said in a conversation, with files and with buttons beneath; gives its `id`, or a `fault`. `unkept` is what an
+    agent claims in it (`sentence`) and no call of a `tool` did."""
 
     conversation: "str | Contact"
     text: str
     buttons: Sequence[str] = ()
     files: Sequence[Mapping[str, object]] = ()
+    unkept: Sequence[Mapping[str, str]] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Hear(Change):
+    """What voice notes of a conversation say that this run was given: a text for each file."""
+
+    conversation: str
+    texts: Mapping[str, str]
 
 
 @dataclass(frozen=True, slots=True)

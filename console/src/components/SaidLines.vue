@@ -57,6 +57,9 @@ const parts = (line: Message) => (line.parts ?? []) as Part[]
       </p>
       <p v-if="one.buttons?.length" class="quiet words">Answers: {{ one.buttons.join(', ') }}</p>
       <p v-for="(call, at) in calls(one)" :key="at" class="mono call">{{ call }}</p>
+      <p v-for="claim in one.unkept" :key="claim.sentence" class="words unkept">
+        Not so: no call of <span class="mono">{{ claim.tool }}</span> succeeded, and it says “{{ claim.sentence }}”.
+      </p>
       <p v-if="one.why" class="quiet words">{{ one.why }}</p>
       <p v-if="judge && one.role === 'assistant' && one.run_id && !one.by" class="verdict" role="group" aria-label="Was this answer good?">
         <button
@@ -108,6 +111,7 @@ const parts = (line: Message) => (line.parts ?? []) as Part[]
   color: var(--relay-waiting);
   margin-left: 0.5rem;
 }
+.unkept,
 .state.refused,
 .state.unknown {
   color: var(--relay-failed);

@@ -67,6 +67,10 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
       <a :href="trigger.page" target="_blank">{{ trigger.page }}</a> <span class="quiet">the page, while the workflow is on</span>
       <BButton size="sm" variant="link" @click="copy(trigger.page)">{{ said(trigger.page, 'Copy the address') }}</BButton>
     </p>
+    <p v-if="trigger.draft_page">
+      <a :href="trigger.draft_page" target="_blank" rel="noreferrer">Try the page of version {{ version }}</a>
+      <span class="quiet"> on or not; what is said there stands apart from all others</span>
+    </p>
     <template v-if="hookOf(trigger.trigger)">
       <p v-if="!hookOf(trigger.trigger)!.outside" class="quiet">
         Only this machine reaches it: set <code>OAK_RELAY_PUBLIC_URL</code> and <code>OAK_RELAY_HOST</code> for senders elsewhere.

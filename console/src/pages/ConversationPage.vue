@@ -79,6 +79,10 @@ async function settle(line: Message, arrived: boolean): Promise<void> {
       <dd>{{ value }}</dd>
     </template>
   </dl>
+  <p v-if="about?.question" role="status" class="waits">
+    <template v-if="about.handed_over">A person has taken it over. <RouterLink to="/tray">Answer, or hand it back, in the tray</RouterLink></template>
+    <template v-else>A question is open: what they say next is its answer.</template>
+  </p>
   <p v-if="about?.summary" class="quiet">Earlier, in short: {{ about.summary }}</p>
   <ProblemNote v-if="list.query.error.value" :problem="list.query.error.value" :again="() => list.query.refetch()" />
   <LoadingLines v-else-if="list.query.isPending.value" />
@@ -99,6 +103,9 @@ async function settle(line: Message, arrived: boolean): Promise<void> {
 }
 h1 {
   overflow-wrap: anywhere;
+}
+.waits {
+  color: var(--relay-waiting);
 }
 .facts {
   display: grid;

@@ -43,6 +43,7 @@ const facts = (kept: Record<string, string>) =>
       <tr v-for="(one, at) in list.items.value" :key="at" class="rowlink" @click="router.push(to(one.key))">
         <td class="cut">
           <RouterLink :to="to(one.key)">{{ one.key }}</RouterLink>
+          <span v-if="one.handed_over" class="waits"> a person has it</span>
         </td>
         <td class="num">{{ one.messages }}</td>
         <td class="cut quiet wide-only" :title="facts(one.facts)">{{ facts(one.facts) || '–' }}</td>
@@ -63,6 +64,9 @@ const facts = (kept: Record<string, string>) =>
 }
 .head p {
   margin: 0;
+}
+.waits {
+  color: var(--relay-waiting);
 }
 .cut {
   max-width: 18rem;

@@ -20,6 +20,7 @@ interface Given {
   text: string
   why?: string
   ended: string
+  unkept?: { sentence: string; tool: string }[]
   sources: { url: string; title?: string }[]
 }
 
@@ -58,6 +59,9 @@ async function load(turn: Span, event: Event): Promise<void> {
 
 <template>
   <p v-if="given?.why" class="fault" role="status">{{ given.why }}</p>
+  <p v-for="claim in given?.unkept" :key="claim.sentence" class="fault">
+    It says “{{ claim.sentence }}”, and no call of <span class="mono">{{ claim.tool }}</span> succeeded.
+  </p>
   <table class="table sums">
     <thead>
       <tr>

@@ -41,7 +41,7 @@ const states = [
   { value: 'held', text: 'held after a restore' },
 ]
 const KINDS =
-  'invalid denied missing busy unavailable timeout out_of_credit refused cut_off too_long wrong_shape over_limit no_progress diverged failed'
+  'invalid denied missing busy unavailable timeout out_of_credit refused cut_off too_long wrong_shape over_limit no_progress unkept diverged failed'
 const kinds = [{ value: '', text: 'any error' }, ...KINDS.split(' ').map((k) => ({ value: k, text: k }))]
 const times = [
   { value: '', text: 'any time' },

@@ -8,7 +8,8 @@ import { removeSteps } from '../edit/steps'
 import { every } from '../lib/lists'
 import type { Part } from './data'
 import type { Draft } from './draft'
-import ChannelExample from './ChannelExample.vue'
+import ChannelForm from './ChannelForm.vue'
+import PageTry from './PageTry.vue'
 import FieldRow from './FieldRow.vue'
 import { fieldsOf, type Schema } from './fields'
 import type { Language } from './language'
@@ -27,7 +28,18 @@ const real = computed(() => path.value.length === 2)
 const trigger = computed(() => (real.value ? ((props.draft.source.value?.value(path.value) ?? {}) as Record<string, unknown>) : {}))
 const kind = computed(() => Object.keys(trigger.value).find((key) => kinds.data.value?.some((one) => one.name === key)) ?? '')
 const schema = computed(() => (kinds.data.value?.find((one) => one.name === kind.value)?.input ?? {}) as Schema)
-const fields = computed(() => fieldsOf(schema.value, schema.value))
+const talk = computed(() =>
+  kind.value === 'conversation' ? (trigger.value.conversation as { channel?: string; with?: Record<string, unknown> }) : null,
+)
+const channel = computed(() => talk.value?.channel ?? 'page')
+/** What is of a page alone is not asked of another channel, and the other way round. */
+const OF_A_PAGE = new Set(['title', 'colour', 'picture', 'greeting', 'suggestions', 'pace', 'open_to', 'password', 'sites'])
+const fields = computed(() =>
+  fieldsOf(schema.value, schema.value).filter(
+    (one) => !talk.value || (one.name !== 'with' && (channel.value === 'page' || !OF_A_PAGE.has(one.name) || one.name in talk.value)),
+  ),
+)
+const known = computed(() => ({ ...props.language.known.value, password: props.language.known.value.credential ?? [] }))
 const inputs = computed(() => Object.keys((props.draft.source.value?.value(['input', 'properties']) ?? {}) as object))
 const mapping = computed(() => (trigger.value.input ?? {}) as Record<string, unknown>)
 const event: Part[] = ['event.data', 'event.headers', 'event.query', 'event.time', 'event.type', 'event.id'].map((one) => ({
@@ -57,11 +69,6 @@ function choose(name: string): void {
 }
 const put = (at: (string | number)[], value: unknown) => props.draft.edit((source) => setValue(source, [...path.value, ...at], value))
 const clear = (at: (string | number)[]) => props.draft.edit((source) => removeKey(source, [...path.value, ...at]))
-/** A channel as it was seen; what was said before of who may send stays. */
-function example(made: { reads: Record<string, string>; send: unknown }): void {
-  const before = ((trigger.value.conversation as { with?: object } | undefined)?.with ?? {}) as Record<string, unknown>
-  put(['conversation', 'with'], { ...before, ...made })
-}
 function remove(): void {
   if (
     props.draft.edit((source) =>
@@ -98,16 +105,22 @@ const field = (name: string) => ({ name, title: name, about: '', required: false
   </label>
   <template v-if="real">
     <FieldRow :field="called" :value="trigger.trigger" :parts="[]" :known="{}" @change="(value) => put(['trigger'], value)" @clear="() => {}" />
-    <ChannelExample v-if="(trigger.conversation as { channel?: string } | undefined)?.channel === 'by_example'" @made="example" />
+    <PageTry v-if="talk && channel === 'page'" :workflow="String(draft.source.value?.value(['workflow']) ?? '')" :trigger="String(trigger.trigger)" />
     <FieldRow
       v-for="one in fields"
       :key="`${row.path} ${one.name}`"
       :field="one"
       :value="(trigger[kind] as Record<string, unknown> | undefined)?.[one.name]"
       :parts="[]"
-      :known="language.known.value"
+      :known="known"
       @change="(value) => put([kind, one.name], value)"
       @clear="clear([kind, one.name])" />
+    <ChannelForm
+      v-if="talk && channel !== 'page'"
+      :channel="channel"
+      :given="talk.with ?? {}"
+      :known="language.known.value"
+      @change="(given) => put(['conversation', 'with'], given)" />
     <template v-if="inputs.length">
       <h4>How its event becomes what the workflow is given</h4>
       <p class="quiet">Left empty, the event’s own data are the input.</p>

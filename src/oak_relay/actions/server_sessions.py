@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import importlib
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
 
 _IDLE = 300.0
 """Seconds after which a session that nobody uses is ended."""
+_WAYS = "oak_relay.actions.server_ways"
 _MOST = 100
 """Sessions of a process, at most."""
 _SAID = 2_000
@@ -148,7 +150,9 @@ class Sessions:
 
 
 async def _held(session: _Session, server: ToolServer) -> None:
-    # The SDK takes a second to import: who uses no tool server does not wait for it.
+    # The SDK takes a second to import, seconds on a busy machine: who uses no tool server does not wait for it, and whoever
+    # else is on the event loop (a lease that must be kept) not either.
+    await asyncio.to_thread(importlib.import_module, _WAYS)
     from mcp import ClientSession
     from mcp.types import Implementation
 

@@ -287,6 +287,10 @@ class Client:
         """Kinds of triggers, with their fields."""
         return self._send(calls.trigger_kinds(Part(limit, after)))
 
+    def channels(self, limit: int | None = None, after: str | None = None) -> Page[results.Channel]:
+        """Channels of connectors, with what each is set up with."""
+        return self._send(calls.channels(Part(limit, after)))
+
     def examples(self, limit: int | None = None, after: str | None = None) -> Page[results.Example]:
         """Workflows to begin with."""
         return self._send(calls.examples(Part(limit, after)))
@@ -544,6 +548,18 @@ class Client:
     def judge(self, key: str, seq: int, good: bool | None) -> None:
         """Say of an answer in a conversation whether it was good; None takes that back. Raises `Conflict` where there is none."""
         return self._send(calls.judge(key, seq, good))
+
+    def read_channel(
+        self, channel: str, given: Mapping[str, object], body: str, type: str = "application/json"
+    ) -> results.ChannelRead:
+        """What a channel, set up as `given`, reads in something that a service sent; nothing begins by it. Raises `Problem`."""
+        return self._send(calls.read_channel(channel, given, body, type))
+
+    def send_by_channel(
+        self, channel: str, given: Mapping[str, object], chat: str, text: str, buttons: Sequence[str] = ()
+    ) -> results.ChannelSent:
+        """Send something by a channel that is set up as `given`, really, in no conversation; how it went. Raises `Problem`."""
+        return self._send(calls.send_by_channel(channel, given, chat, text, buttons))
 
     def settle(self, key: str, seq: int, arrived: bool) -> None:
         """Say of a message whose sending was cut off whether it arrived; what did not is sent again."""

@@ -461,6 +461,25 @@ def judge(key: str, seq: int, good: bool | None) -> Call[None]:
     return Call("POST", _at("conversations", "verdicts"), _raw, body={"key": key, "seq": seq, "good": good})
 
 
+def channels(part: Part) -> Call[Page[results.Channel]]:
+    """Channels of connectors."""
+    return Call("GET", _at("channels"), _page(results.Channel), part())
+
+
+def read_channel(channel: str, given: Mapping[str, object], body: str, type: str) -> Call[results.ChannelRead]:
+    """What a channel reads in something that was sent."""
+    asked = {"channel": channel, "with": given, "body": body, "type": type}
+    return Call("POST", _at("channels", "read"), _one(results.ChannelRead), body=asked)
+
+
+def send_by_channel(
+    channel: str, given: Mapping[str, object], chat: str, text: str, buttons: Sequence[str]
+) -> Call[results.ChannelSent]:
+    """Send something by a channel, really."""
+    asked = {"channel": channel, "with": given, "chat": chat, "text": text, "buttons": list(buttons)}
+    return Call("POST", _at("channels", "send"), _one(results.ChannelSent), body=asked)
+
+
 def settle(key: str, seq: int, arrived: bool) -> Call[None]:
     """Say of a message whose sending was cut off whether it arrived."""
     return Call("POST", _at("conversations", "settle"), _raw, body={"key": key, "seq": seq, "arrived": arrived})

@@ -640,6 +640,8 @@ class Conversation(Result):
     person: str
     summary: str
     facts: dict[str, str]
+    question: UUID | None = None
+    handed_over: bool = False
     updated_at: datetime
 
 
@@ -658,6 +660,7 @@ class Message(Result):
     by: str
     buttons: list[str]
     parts: list[dict[str, Any]]
+    unkept: list[dict[str, str]] = []
 
 
 class OfferedTool(Result):
@@ -696,6 +699,45 @@ class Source(Result):
 
     url: str
     title: str
+
+
+class Channel(Result):
+    """A channel of a connector; `input` is the JSON Schema of what stands under `with`."""
+
+    name: str
+    input: dict[str, Any]
+
+
+class CameIn(Result):
+    """A message as a channel reads it in something that was sent; `files` what each is and what the channel calls it, `unread` what
+    kind of message cannot be read."""
+
+    id: str
+    chat: str
+    person: str
+    name: str
+    language: str
+    text: str
+    choice: str | None
+    files: list[str]
+    at: datetime | None
+    unread: str
+
+
+class ChannelRead(Result):
+    """What a channel reads in a delivery."""
+
+    messages: list[CameIn]
+
+
+class ChannelSent(Result):
+    """How sending by a channel went; `id` and `at` as the channel tells them."""
+
+    ok: bool
+    sentence: str
+    fix: str
+    id: str
+    at: datetime | None
 
 
 class Talked(Result):
@@ -1127,6 +1169,7 @@ class Trigger(Result):
     kind: str
     sentence: str
     page: str = ""
+    draft_page: str = ""
     draft_url: str
     request: str
     awaited: Awaited | None

@@ -22,6 +22,7 @@ ErrorKind = Literal[
     "wrong_shape",
     "over_limit",
     "no_progress",
+    "unkept",
     "cancelled",
     "diverged",
     "failed",

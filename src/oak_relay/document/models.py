@@ -615,7 +615,11 @@ _PART: dict[str, object] = {
         "type": {"type": "string", "description": "Its media type."},
         "name": {"type": "string"},
         "file": {"type": "object", "description": "The file itself, kept here."},
-        "fault": {"type": "string", "description": "Why it is not here."},
+        "heard": {
+            "type": "string",
+            "description": "What a voice note says, where the trigger names a model that writes it down.",
+        },
+        "fault": {"type": "string", "description": "Why it is not here, or was not written down."},
     },
 }
 TALK_INPUT: dict[str, object] = {
@@ -634,6 +638,16 @@ TALK_INPUT: dict[str, object] = {
 def talks(document: Workflow) -> bool:
     """Whether runs of a document belong to conversations."""
     return any(trigger.kind == "conversation" for trigger in document.triggers)
+
+
+def hears(document: Workflow) -> str:
+    """The model alias that writes down the voice notes of what is said, empty where none does."""
+    named = (
+        trigger.given.get("voice")
+        for trigger in document.triggers
+        if trigger.kind == "conversation" and isinstance(trigger.given, dict)
+    )
+    return next((one for one in named if isinstance(one, str)), "")
 
 
 def _talking(document: Workflow) -> Workflow:

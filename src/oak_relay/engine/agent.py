@@ -13,14 +13,14 @@ from oak_relay.changes import Remember
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.shapes import answer_in
-from oak_relay.engine import effects
+from oak_relay.engine import effects, word
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.paths import turn_of
 from oak_relay.engine.plan import Node, tool_node
 from oak_relay.engine.purse import Purse
 from oak_relay.engine.tools import Called, Toolbox, TurnEnd, Used
-from oak_relay.engine.transcript import as_message, kept, results, unfit, whole
+from oak_relay.engine.transcript import NOT_ALLOWED, as_message, kept, results, unfit, whole
 from oak_relay.engine.walking import Walking
 from oak_relay.messages import Message, Source, Wanted
 
@@ -217,7 +217,7 @@ class _Agent:
 
         await self.walk.strands.together([one(index) for index in range(min(len(calls), allowed))])
         for index in range(allowed, len(calls)):
-            given[index] = Called("this was not done: no more calls are allowed", failed=True)
+            given[index] = Called(NOT_ALLOWED, failed=True)
         ended = TurnEnd.of([given[index] for index in range(len(calls))])
         entry = Entry(f"{base}#end", "closed", body=ended.as_data(), at=self.walk.journal.now())
         return TurnEnd.read(self.walk.journal.add(entry))
@@ -242,8 +242,27 @@ class _Agent:
             limit=self.path,
         )
 
+    async def _unkept(self, data: object) -> list[word.Unkept]:
+        """What the answer claims and no call did; it is told with the run. Raises `StepFailed` where the document says so."""
+        said = word.words(self.text, data)
+        found = await word.unkept(self.walk, self.node, self.path, self.setup, said, self.messages, self.purse)
+        if found:
+            first = found[0]
+            told = f"{self.node.name} says “{first.sentence[:200]}”, and no call of {first.tool} succeeded"
+            if self.setup.stops:
+                raise StepFailed(
+                    "unkept",
+                    told,
+                    fix="see in the trace what it called, or say in the brief what it may promise",
+                    reached="yes",
+                    step=self.path,
+                )
+            self.walk.remark(self.path, told)
+        return found
+
     async def _end(self, data: object, ended: str) -> object:
         tally = self.tally
+        unkept = await self._unkept(data)
         value = {
             "text": self.text,
             "data": data,
@@ -253,6 +272,7 @@ class _Agent:
             "tokens": tally.used.input + tally.used.output,
             "money": None if tally.used.unpriced else tally.used.money,
             "ended": ended,
+            "unkept": [one.as_data() for one in unkept],
         }
         if ended != "done":
             value["why"] = f"{self.node.name} was ended: {_ENDS[ended]}"

@@ -10,7 +10,7 @@ from oak_relay.changes import AskPerson, ExpireQuestion
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.schemas import validator
-from oak_relay.engine import effects
+from oak_relay.engine import effects, hearing
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope
 from oak_relay.engine.plan import ByExample, Node, tool_node
@@ -102,7 +102,7 @@ async def _question(
         settled = walk.journal.entries(entry.path)
         body = settled[0].body if settled else await walk.journal.commit(entry, ExpireQuestion(path))
         said = body["output"]["answer"] or {"expired": True}
-    return dict(said)
+    return await hearing.written_down(walk, node, path, said) if node.fixed["at"] == "conversation" else dict(said)
 
 
 _ROUNDS = 30

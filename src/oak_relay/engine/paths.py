@@ -49,6 +49,11 @@ class EntryPath:
         return _NUMBERS.sub("[]", _TRIES.sub("", self.place))
 
     @property
+    def spot(self) -> str:
+        """The place, whichever time something is tried or asked there."""
+        return _TRIES.sub("", self.place)
+
+    @property
     def parent(self) -> str:
         """The place that it lies in, empty at the top."""
         place = self.place

@@ -138,6 +138,8 @@ class Plan:
     """Defaults of the input."""
     talks: bool = False
     """Whether its runs belong to conversations."""
+    hears: str = ""
+    """The model alias that writes voice notes down, where one is named."""
     sketches: tuple[str, ...] = ()
     """Steps that say only what is to be done: a plan with one is not walked."""
 
@@ -146,7 +148,7 @@ def compile_plan(document: models.Workflow) -> Plan:
     """Compile a checked document. Raises `BadExpression` for texts the checker would refuse."""
     steps, always = _nodes(document.steps), _nodes(document.always, "always.")
     subject, result = Template(document.subject), Template(document.result)
-    limits = document.limits
+    limits, hears = document.limits, models.hears(document)
     return Plan(
         workflow=document.workflow,
         steps=steps,
@@ -155,13 +157,14 @@ def compile_plan(document: models.Workflow) -> Plan:
         settings=shapes.defaults(document.settings),
         time=durations.seconds(limits.time) if limits.time else None,
         money=limits.money,
-        names=subject.names | result.names | names_in(steps) | names_in(always),
+        names=subject.names | result.names | names_in(steps) | names_in(always) | ({"event"} if hears else set()),
         always=always,
         at_once=limits.at_once,
         per_subject="free" if document.subject is None else limits.per_subject,
         fills=shapes.fills(document.input),
         sketches=tuple(node.name for node in every_node((*steps, *always)) if node.kind == "todo"),
         talks=models.talks(document),
+        hears=hears,
         revision=2 if any(node.kind == "agent" for node in every_node((*steps, *always))) else 1,
     )
 
@@ -192,7 +195,8 @@ def spoken_steps(plan: Plan, streams: Callable[[str], bool]) -> frozenset[str]:
 def _free(node: Node, streams: Callable[[str], bool]) -> bool:
     """Whether what a step writes leaves it as it is being written."""
     asks = any(node.fixed.get("approve", ())) or bool(node.fixed.get("named", NOTHING).raw)
-    return streams(node.action) and not asks and node.on_error == "fail"
+    held = isinstance(node.body.raw, dict) and node.body.raw.get("unkept", "mark") != "mark"
+    return streams(node.action) and not asks and not held and node.on_error == "fail"
 
 
 def _says(node: Node, name: str) -> bool:

@@ -7,6 +7,7 @@ from uuid import UUID
 from oak_relay.changes import AnswerCaller, Change, Contact, EmitEvent, Say
 from oak_relay.document import values, wire
 from oak_relay.document.errors import StepFailed
+from oak_relay.engine import word
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import Scope, Stopped
 from oak_relay.engine.plan import Node
@@ -102,7 +103,7 @@ async def send(walk: Walking, node: Node, path: str, scope: Scope) -> object:
     if len(files) > MOST_FILES:
         fix = "say it in several steps"
         raise StepFailed("invalid", f"{node.name}: {len(files)} files; {MOST_FILES} go at once", fix=fix, step=path)
-    output = (await _local(walk, node, path, value, Say(key, text, buttons, files)))["output"]
+    output = (await _local(walk, node, path, value, Say(key, text, buttons, files, word.marked(scope, text))))["output"]
     if "fault" in output:
         raise StepFailed.from_data(output["fault"])
     return output

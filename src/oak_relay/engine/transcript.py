@@ -11,6 +11,7 @@ from oak_relay.engine.paths import turn_at, turn_of
 from oak_relay.messages import Message, Offered, Wanted
 
 NOT_DONE = "this was not done: the agent was ended before"
+NOT_ALLOWED = "this was not done: no more calls are allowed"
 
 
 class Sent(TypedDict):
@@ -67,6 +68,23 @@ def results(calls: Sequence[Wanted], texts: Sequence[str]) -> list[Message]:
         {"role": "tool", "tool_call_id": call["id"], "content": text or "(nothing)"}
         for call, text in zip(calls, texts, strict=True)
     ]
+
+
+_FAILED = ('{"error":', '{"refused":', NOT_DONE, NOT_ALLOWED)
+
+
+def done(messages: Iterable[Message]) -> set[str]:
+    """The tools of which a call succeeded, as messages tell."""
+    names: dict[str, str] = {}
+    found: set[str] = set()
+    for message in messages:
+        for call in message.get("tool_calls") or ():
+            names[call["id"]] = call["function"]["name"]
+        if message["role"] == "tool":
+            text = message["content"]
+            if not (isinstance(text, str) and text.startswith(_FAILED)):
+                found.add(names.pop(str(message.get("tool_call_id")), ""))
+    return found
 
 
 def kept(message: Message) -> Message:

@@ -15,7 +15,7 @@ from oak_relay.changes import ClaimOnce, FinishOnce, TakeBack
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
-from oak_relay.engine import agent, asking, effects, loops, simple, waiting
+from oak_relay.engine import agent, asking, effects, hearing, loops, simple, waiting
 from oak_relay.engine.cuts import HERE, Cut
 from oak_relay.engine.entries import Entry
 from oak_relay.engine.outcomes import GIVEN, Cancelled, Diverged, Finished, Rested, Scope, Spent, Start, Stopped
@@ -111,7 +111,11 @@ class Walk:
                 if not self.plan.always or self.start.part is not None:
                     return outcome
                 wanted = names_in(self.plan.always)
-                names = {k: v for k, v in scope.items() if k in wanted and k not in ("now", *self.start.scope)}
+                names = {
+                    k: v
+                    for k, v in scope.items()
+                    if k in wanted and k != "now" and self.start.scope.get(k, self) is not v
+                }
                 body = {"outcome": outcome.as_data(), "names": names}
                 self.journal.add(Entry("#outcome", "value", body=body, at=self.journal.now()))
             return await self._always(outcome, {**self.start.scope, **names})
@@ -132,6 +136,7 @@ class Walk:
                 if node is None:
                     raise Diverged(f"there is no step at {self.start.part.place}")
                 return Finished("succeeded", await loops.chunk(self, node, scope, self.start.part))
+            scope.update((await hearing.begun(self)).scope)
             await self.steps(self.plan.steps, "", scope)
             return Finished("succeeded", self.value(self.plan.result, scope))
         except Stopped as stopped:

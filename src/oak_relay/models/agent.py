@@ -60,6 +60,11 @@ class AgentInput(Fields):
         description="Names of tools, actions, tools of a server, tables or their operations (`table.delete`) whose calls a "
         "person approves; or true, or an expression over `tool` and `arguments` that gives names, true or false.",
     )
+    unkept: Literal["mark", "stop"] = Field(
+        "mark",
+        description="What happens to an answer that says that something was done (`claims` of a tool) while no call of it "
+        "succeeded: it is marked, or the step fails.",
+    )
     today: bool = Field(True, description="Whether it is told date, time and zone.")
     zone: str = Field("UTC", description="The zone of the time it is told.")
 
@@ -76,6 +81,9 @@ class AgentResult(BaseModel):
     money: float | None
     ended: str
     why: str = ""
+    unkept: list[dict[str, str]] = Field(
+        [], description="What the answer claims and no call did: each a sentence and its tool."
+    )
 
 
 class TurnInput(Fields):
@@ -172,6 +180,7 @@ async def _open(given: AgentInput, at: Surroundings) -> Result:
         memory.conversation if memory else None,
         summary,
         given.ended == "keep",
+        given.unkept == "stop",
     )
     return Result(setup.as_data(), usage=usage)
 
@@ -239,6 +248,7 @@ ACTIONS = [
             "tokens": "…",
             "money": "…",
             "ended": "done",
+            "unkept": [],
         },
         example={
             "model": "careful",

@@ -3,6 +3,7 @@ words that only one choice's phrases use weigh most."""
 
 import asyncio
 import importlib.util
+import re
 from collections import Counter
 from functools import lru_cache
 from pathlib import Path
@@ -118,6 +119,55 @@ def meant(text: str, choices: dict[str, list[str]]) -> Meant:
     return Meant(choice=name if near else None, sure=sure, likeness={one: round(value, 3) for one, value in found})
 
 
+CLAIMS, VERBATIM = 0.45, 0.95
+"""Likeness from which on a sentence may be a claim, and from which on it is one."""
+_SENTENCES = 100
+"""Sentences of a text that are looked at."""
+_ENDS = re.compile(r"(?<=[.!?…。！？])\s+|\n+")
+
+
+class ClaimsInput(Fields):
+    text: str = Field(max_length=20_000, description="What is said.")
+    claims: dict[str, list[Annotated[str, Field(min_length=1, max_length=200)]]] = Field(
+        min_length=1, max_length=200, description="Each thing that may be claimed, with phrases that claim it."
+    )
+
+
+class Claim(BaseModel):
+    sentence: str = Field(description="As it stands in the text.")
+    claim: str = Field(description="What it may claim.")
+    sure: bool = Field(description="Whether it claims that in nearly the same words.")
+    likeness: float = Field(description="How like the nearest phrase it is, from -1 to 1.")
+
+
+class Claims(BaseModel):
+    claims: list[Claim]
+
+
+def claimed(text: str, claims: dict[str, list[str]]) -> Claims:
+    """What a text may claim, sentence by sentence; a question claims nothing."""
+    told = words()
+    phrases = {
+        name: told.rows([told.mean(p, [1.0] * len(p)) for p in map(told.pieces, own)]) for name, own in claims.items()
+    }
+    found: list[Claim] = []
+    sentences = [one.strip() for one in _ENDS.split(text)]
+    for sentence in [one for one in sentences if one and not one.endswith(("?", "？", "؟"))][:_SENTENCES]:
+        pieces = told.pieces(sentence)
+        mine = told.mean(pieces, [1.0] * len(pieces))
+        near, name = max((float((rows @ mine).max()), name) for name, rows in phrases.items())
+        if near >= CLAIMS:
+            found.append(
+                Claim(sentence=sentence[:_LONGEST], claim=name, sure=near >= VERBATIM, likeness=round(near, 3))
+            )
+    return Claims(claims=found)
+
+
+async def _claims(given: ClaimsInput, at: object) -> Result:
+    found = await asyncio.to_thread(claimed, given.text, given.claims)
+    return Result(found.model_dump())
+
+
 async def _perform(given: MeantInput, at: object) -> Result:
     found = await asyncio.to_thread(meant, given.text, given.choices)
     return Result(found.model_dump())
@@ -142,5 +192,6 @@ ACTIONS = [
         },
         example_gives={"choice": "book", "sure": True, "likeness": {"book": "…", "cancel": "…"}},
         first=("text", "choices"),
-    )
+    ),
+    Action("model.claims", "", ClaimsInput, Claims, reach="read", timeout=30, perform=_claims, hidden=True),
 ]

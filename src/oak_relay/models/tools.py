@@ -3,7 +3,7 @@
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal, Protocol
+from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import Field, model_validator
 
@@ -64,6 +64,12 @@ class Tool(Fields):
     approve: bool | str = Field(
         False, description="Whether a person approves each call, or an expression over `arguments` that says so."
     )
+    claims: list[Annotated[str, Field(min_length=1, max_length=200)]] = Field(
+        default_factory=list,
+        max_length=20,
+        description="Phrases that say that it was done, as “I have booked it”: an answer that says so while no call of it succeeded "
+        "is marked, or stopped (`unkept`).",
+    )
     only: list[str] | None = Field(None, description="Of a tool server: only these of its tools.")
     columns: list[str] | None = Field(None, description="Of a table: only these columns.")
     may: list[Literal["find", "total", "add", "upsert", "delete"]] = Field(
@@ -94,7 +100,7 @@ class Sources(Actions, Workflows, Servers, Tables, Protocol):
 async def opened(tool: Tool, index: int, at: Sources) -> list[AgentTool]:
     """The tools that one of a document stands for: more than one for servers and tables. Each has all names under which
     the document may mean it; `index` is its place there. Raises `StepFailed`."""
-    made = [replace(one, index=index) for one in await _made(tool, at)]
+    made = [replace(one, index=index, claims=tuple(tool.claims)) for one in await _made(tool, at)]
     if tool.kind != "do":
         made = [replace(one, tell=tool.tell or "", sources=tool.sources or "") for one in made]
     for path in {path for one in made for path in (one.tell, one.sources) if path}:

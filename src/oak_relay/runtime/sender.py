@@ -81,8 +81,11 @@ class Sender:
         async with self._tools.database.begin() as connection:
             driver = await raw(connection)
             await outbox.bury(driver, workspace)
+            let_go = await utterances.let_go(driver, workspace)
             claimed = await outbox.claim(driver, workspace, lease, _LEASE, free)
             due = None if claimed else await outbox.next_ready(driver, workspace)
+        for key in let_go:
+            self._hints.send(f"talk:{utterances.mark(key)}")
         for one in claimed:
             task = asyncio.create_task(self._send(one))
             self._tasks.add(task)

@@ -128,6 +128,8 @@ def _conversation(row: Mapping[str, Any]) -> ConversationOut:
         person=values.loads(row["person"])["name"] if row["person"] else "",
         summary=row["summary"] or "",
         facts=values.loads(row["facts"]),
+        question=row["question"],
+        handed_over=row["question_at"] == utterances.HANDED,
         created_at=row["created_at"],
         updated_at=row["updated_at"],
     )

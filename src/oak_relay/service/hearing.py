@@ -36,14 +36,16 @@ async def talked(parts: Parts, path: str) -> tuple[Any, Conversation]:
     return row, given
 
 
-async def hear(parts: Parts, path: str, source: str, talk: Talk, heard: Heard) -> Taken:
-    """Take in what somebody said, and tell who waits for it. Raises `Problem` and `Busy`."""
+async def hear(
+    parts: Parts, path: str, source: str, talk: Talk, heard: Heard, draft: tuple[Target, Conversation] | None = None
+) -> Taken:
+    """Take in what somebody said, and tell who waits for it; of a `draft` it goes there, in the place of what is on. Raises `Problem`
+    and `Busy`."""
     parts.intake.room()
     if talk.address:
         await _sent(parts, talk.key)
     for _ in range(4):
-        row, given = await talked(parts, path)
-        target = Target(row.workflow_id, row.version_id, RunTemplate.read(row.start), row.id, row.name)
+        target, given = draft or await _on(parts, path)
 
         def begin(begun: Begun, whole: Heard, target: Target = target) -> NewRun:
             meta = {"conversation": begun.data()}
@@ -67,6 +69,11 @@ async def hear(parts: Parts, path: str, source: str, talk: Talk, heard: Heard) -
                 parts.hints.changed(taken.run_id)
             return taken
     raise Problem(503, "it could not be taken", fix="send it again")
+
+
+async def _on(parts: Parts, path: str) -> tuple[Target, Conversation]:
+    row, given = await talked(parts, path)
+    return Target(row.workflow_id, row.version_id, RunTemplate.read(row.start), row.id, row.name), given
 
 
 async def _sent(parts: Parts, key: str) -> None:

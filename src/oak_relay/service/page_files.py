@@ -13,7 +13,7 @@ from oak_relay.capabilities.given import what_is
 from oak_relay.document import values
 from oak_relay.runtime import links
 from oak_relay.service import uploads
-from oak_relay.service.page_opening import PageKey, Visitor, Where, key_of, opened, paced
+from oak_relay.service.page_opening import PageKey, Visitor, Where, opened, paced
 from oak_relay.service.parts import ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import In
@@ -81,18 +81,18 @@ async def give_file(
     key: PageKey = "",
 ) -> GivenFile:
     """Give a file, of the media type that `Content-Type` names; a message says then that it goes with it. 413 when it is too large."""
-    _row, page_ = await opened(parts, path, request, key)
+    page = await opened(parts, path, request, key)
     kind = uploads.media_of(request.headers.get("content-type", ""))
-    if not page_.takes(what := what_is(kind)):
+    if not page.given.takes(what := what_is(kind)):
         raise Problem(422, f"no {what} is taken here", fix="write it")
-    paced(path, request, page_)
+    paced(request, page)
     bounds = Bounds(min(_FILE, parts.settings.file_limit), parts.settings.files_limit // 2)
     async with parts.giving.held():
         body = await uploads.taken(
             request, parts, uploads.NoProof(), values.storable_text(name), form=False, bounds=bounds
         )
         [kept] = await uploads.kept(body)
-    proof = parts.registry.vault.sign(_gave(key_of(path, visitor), str(kept.stored.id), kept.name, kept.type))
+    proof = parts.registry.vault.sign(_gave(page.key(visitor), str(kept.stored.id), kept.name, kept.type))
     return GivenFile(file=kept.stored.id, name=kept.name, type=kept.type, proof=proof)
 
 

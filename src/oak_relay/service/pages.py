@@ -20,9 +20,10 @@ from oak_relay.service.hearing import hear
 from oak_relay.service.lists import Asks, Page, page
 from oak_relay.service.overhearing import Overhearing
 from oak_relay.service.page_files import MOST_FILES, GivenFile, ShownFile, as_part, shown
-from oak_relay.service.page_opening import PageKey, Visitor, Where, given_of, key_of, network, opened, paced, person_of
+from oak_relay.service.page_opening import PageKey, Visitor, Where, given_of, network, opened, paced, person_of
 from oak_relay.service.parts import ExactRoute, Parts, PartsDep
 from oak_relay.service.problems import Problem
+from oak_relay.service.receiving import finished
 from oak_relay.service.shapes import In
 from oak_relay.store import utterances
 from oak_relay.store.database import DatabaseLost, raw
@@ -60,6 +61,7 @@ class TalkPage(BaseModel):
     colour: str | None
     picture: str | None
     accepts: list[str] = Field(description="What may come besides words: picture, voice, file.")
+    draft: int = Field(description="The version that is tried on it; 0 where it is on.")
 
 
 class SaidIn(In):
@@ -116,14 +118,16 @@ async def overlay(path: Where, parts: PartsDep) -> Response:
 @router.get("/talk/{path}/about")
 async def about_page(path: Where, request: Request, parts: PartsDep, key: PageKey = "") -> TalkPage:
     """What the page looks like."""
-    row, given = await opened(parts, path, request, key)
+    page = await opened(parts, path, request, key)
+    given = page.given
     return TalkPage(
-        title=given.title or row.title or path,
+        title=page.title,
         greeting=given.greeting,
         suggestions=given.suggestions,
         colour=given.colour,
         picture=given.picture,
         accepts=[what for what in ("picture", "voice", "file") if given.takes(what)],
+        draft=page.draft,
     )
 
 
@@ -134,12 +138,15 @@ async def say_something(
     """Say something. The same `id` again counts once."""
     if not given.text.strip() and not given.choice and not given.files:
         raise Problem(422, "nothing was said", fix="write something")
-    _row, page_ = await opened(parts, path, request, page_key)
-    paced(path, request, page_)
-    key, person = key_of(path, visitor), person_of(visitor)
+    page_ = await opened(parts, path, request, page_key)
+    paced(request, page_)
+    if page_.plan is not None:
+        finished(page_.plan)
+    key, person = page_.key(visitor), person_of(visitor)
     text = values.storable_text(given.text) or given.choice or ""
-    heard = Heard(given.id, text, given.choice, [as_part(parts, page_, key, one) for one in given.files])
-    taken = await hear(parts, path, f"/talk/{path}", Talk(key, Person(person), PAGE), heard)
+    heard = Heard(given.id, text, given.choice, [as_part(parts, page_.given, key, one) for one in given.files])
+    draft = None if page_.target is None else (page_.target, page_.given)
+    taken = await hear(parts, path, f"/talk/{path}", Talk(key, Person(person), PAGE), heard, draft)
     return SaidOut(seq=taken.seq, duplicate=taken.status == "duplicate")
 
 
@@ -153,12 +160,11 @@ async def judge_answer(
     path: Where, given: VerdictIn, visitor: Visitor, request: Request, parts: PartsDep, page_key: PageKey = ""
 ) -> None:
     """Say whether an answer was good."""
-    _row, page_ = await opened(parts, path, request, page_key)
-    paced(path, request, page_)
+    page_ = await opened(parts, path, request, page_key)
+    paced(request, page_)
     async with parts.database.begin() as connection:
-        if not await utterances.judge(
-            await raw(connection), parts.workspace, key_of(path, visitor), given.seq, given.good
-        ):
+        key = page_.key(visitor)
+        if not await utterances.judge(await raw(connection), parts.workspace, key, given.seq, given.good):
             raise Problem(404, "there is no such answer", fix="name the seq of something that was said by us")
 
 
@@ -167,11 +173,9 @@ async def what_was_said(
     path: Where, visitor: Visitor, request: Request, parts: PartsDep, asked: Asks, key: PageKey = ""
 ) -> Response:
     """What was said so far, both sides, in order."""
-    await opened(parts, path, request, key)
+    said = (await opened(parts, path, request, key)).key(visitor)
     async with parts.database.connect() as connection:
-        found = await utterances.said(
-            await raw(connection), parts.workspace, key_of(path, visitor), asked.number(), asked.limit + 1
-        )
+        found = await utterances.said(await raw(connection), parts.workspace, said, asked.number(), asked.limit + 1)
     return exact.answer(page(found, asked, lambda one: one["seq"], lambda one: _line(parts, one)))
 
 
@@ -186,11 +190,11 @@ async def listen(
 ) -> Response:
     """What is said, as server-sent events: `said` for each, of what was said before the last 300 at most; `answering` while
     something is made of it, and `writing` for pieces of an answer that is being written: it is said again as a whole, or never. It ends after a while; whoever listens comes again, behind the last `seq`."""
-    await opened(parts, path, request, key)
+    said = (await opened(parts, path, request, key)).key(visitor)
     who = network(request.client.host if request.client else "")
     if _LISTENING[who] >= _EARS:
         raise Problem(429, "so many listen from there already", fix="close a page", headers={"Retry-After": "30"})
-    return EventStream(parts.listening, _heard(who, _stream(parts, key_of(path, visitor), after)))
+    return EventStream(parts.listening, _heard(who, _stream(parts, said, after)))
 
 
 async def _heard(who: str, events: AsyncIterator[ServerSentEvent]) -> AsyncIterator[ServerSentEvent]:

@@ -20,7 +20,7 @@ from oak_relay.document import schemas, values, wire
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.document.schemas import Validator
-from oak_relay.engine.plan import streamed_step
+from oak_relay.engine.plan import Plan, complete, streamed_step
 from oak_relay.runtime import intake
 from oak_relay.runtime.documents import Busy
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
@@ -96,6 +96,16 @@ async def draft_way(parts: Parts, connection: AsyncConnection, version: Any, tri
     template = replace(RunTemplate.of(plan), policy="free", input=made)
     target = Target(version.workflow_id, version.id, template, None, trigger)
     return Way(kind, kind.read(meant.given), target, validator_of(document), place, draft=True)
+
+
+def finished(plan: Plan) -> None:
+    """Raises `Problem` for a plan with sketches, which are not the sender's."""
+    try:
+        complete(plan)
+    except StepFailed as failed:
+        problem = Problem(409, "this workflow is not done yet", fix="ask those whose service this is")
+        problem.inside = failed.message
+        raise problem from None
 
 
 @contextmanager

@@ -26,7 +26,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "GET /runs/{run_id}/trace", "GET /runs/{run_id}/view", "GET /runs/{run_id}/record", "GET /runs/{run_id}/items", "GET /runs/{run_id}/journal", "GET /runs/{run_id}/why", "GET /runs/{run_id}/stream",
         "GET /runs/{run_id}/messages", "GET /artifacts/{artifact_id}", "GET /events", "GET /schedules", "POST /schedules/preview", "GET /tables",
         "GET /tables/{name}/rows", "GET /files", "GET /files/{file_id}", "GET /files/{file_id}/content", "POST /files/{file_id}/address", "GET /tray", "GET /tray/{question_id}/said", "GET /tray/connections", "GET /counts", "GET /overview", "GET /usage", "GET /usage.csv", "GET /budgets", "GET /credits", "GET /conversations",
-        "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /tables/{name}/rows.jsonl", "GET /tables/{name}/rows.xlsx", "GET /examples", "GET /servers", "GET /credentials", "GET /credentials/{name}/use", "GET /credential-kinds", "GET /trigger-kinds",
+        "GET /conversations/{key}", "GET /models", "GET /workflows/{name}/refusals", "GET /tables/{name}/rows.csv", "GET /tables/{name}/rows.jsonl", "GET /tables/{name}/rows.xlsx", "GET /examples", "GET /servers", "GET /credentials", "GET /credentials/{name}/use", "GET /credential-kinds", "GET /trigger-kinds", "GET /channels",
         "GET /actions", "GET /connectors", "GET /connectors/{name}", "GET /restore", "POST /workflows/check", "POST /workflows/compare", "POST /workflows/price",
     ),
     "answer": ("POST /tray/{question_id}/answer", "POST /tray/{question_id}/say", "GET /tray/{question_id}/said", "GET /tray", "GET /tray/connections", "GET /counts"),
@@ -45,7 +45,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "PUT /credentials/{name}", "DELETE /credentials/{name}", "POST /credentials/{name}/test", "POST /credentials/{name}/consent", "DELETE /credentials/{name}/consent",
         "POST /consents", "POST /providers/look", "PUT /models/{name}", "DELETE /models/{name}",
         "POST /models/{name}/test", "POST /model-servers/look", "POST /model-servers/connect", "GET /model-servers", "PUT /servers/{name}", "DELETE /servers/{name}", "POST /servers/{name}/test", "POST /tables/{name}/import", "POST /tables",
-        "DELETE /tables/{name}", "POST /curl", "POST /descriptions", "PUT /connectors/{name}", "DELETE /connectors/{name}", "POST /connectors/{name}/compare", "POST /connectors/{name}/try",
+        "DELETE /tables/{name}", "POST /curl", "POST /channels/read", "POST /channels/send", "POST /descriptions", "PUT /connectors/{name}", "DELETE /connectors/{name}", "POST /connectors/{name}/compare", "POST /connectors/{name}/try",
     ),
     "manage": ("GET /settings", "GET /tokens", "POST /tokens", "DELETE /tokens/{token_id}", "POST /hold", "POST /release", "DELETE /restore/missing"),
 }  # fmt: skip

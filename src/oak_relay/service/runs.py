@@ -20,6 +20,7 @@ from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
 from oak_relay.engine.effects import READY
 from oak_relay.engine.entries import Entry
+from oak_relay.engine.paths import EntryPath
 from oak_relay.engine.plan import complete
 from oak_relay.engine.trace import Within, spans
 from oak_relay.runtime.intake import Incoming, RunTemplate, Target
@@ -472,7 +473,7 @@ def _why(row: Any, place: Any, questions: list[Any]) -> str:
     if place.held == "restore":
         return "It is held after a restore of the database: let it go with oak-relay release."
     if questions:
-        return f"It waits for a person at {questions[0]['path']}: {questions[0]['text']}"
+        return f"It waits for a person at {EntryPath.parse(questions[0]['path']).spot}: {questions[0]['text']}"
     if place.children:
         return f"It waits for {place.children} child run{'s' if place.children != 1 else ''}."
     if place.listening and place.listening.startswith(f"{READY}."):

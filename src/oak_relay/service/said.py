@@ -22,4 +22,5 @@ def message_out(row: Mapping[str, Any]) -> MessageOut:
         by=more.get("by", ""),
         buttons=more.get("buttons", []),
         parts=more.get("parts", []),
+        unkept=more.get("unkept", []),
     )

@@ -431,6 +431,8 @@ class ConversationOut(BaseModel):
     person: str = Field(description="Who talks there, as far as they are named.")
     summary: str = Field(description="What is older than the window, in short.")
     facts: dict[str, str] = Field(description="What an agent kept about whom it talks with.")
+    question: UUID | None = Field(None, description="The question that is open there.")
+    handed_over: bool = Field(False, description="Whether that is a person's taking over.")
     created_at: datetime
     updated_at: datetime
 
@@ -449,6 +451,9 @@ class MessageOut(BaseModel):
     by: str = Field("", description="The person who said it in the place of the workflow.")
     buttons: list[str] = []
     parts: list[dict[str, object]] = Field([], description="Files that came with it.")
+    unkept: list[dict[str, str]] = Field(
+        [], description="What an agent claims in it and no call did: each a sentence and its tool."
+    )
 
 
 class TraceOut(BaseModel):
@@ -1130,6 +1135,7 @@ class TriggerOut(BaseModel):
     page: str = Field(
         description="Where people talk with it, while the workflow is on; empty of what is no conversation."
     )
+    draft_page: str = Field(description="The page of the newest version, on or not; empty of what has no page.")
     draft_url: str
     request: str
     awaited: AwaitedOut | None

@@ -5,22 +5,21 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from oak_relay.document import values
-from oak_relay.document.errors import StepFailed
 from oak_relay.document.models import Workflow
 from oak_relay.document.shapes import sample_of
-from oak_relay.engine.plan import Plan, complete
 from oak_relay.runtime.settings import Settings
 from oak_relay.service.lists import Asks, Page, following
+from oak_relay.service.page_opening import DRAFT
 from oak_relay.service.parts import CallerDep, ExactRoute, PartsDep, parts_of
 from oak_relay.service.problems import Problem, missing
-from oak_relay.service.receiving import METHODS, Way, draft_way, noting, taken
+from oak_relay.service.receiving import METHODS, Way, draft_way, finished, noting, taken
 from oak_relay.service.shapes import AwaitedOut, TriggerOut
 from oak_relay.store import samples, workflows
 from oak_relay.store.database import raw
 from oak_relay.store.vault import Vault
 from oak_relay.triggers import requests
 from oak_relay.triggers.base import RequestTrigger, TimeTrigger
-from oak_relay.triggers.conversation import PAGE, Conversation, signed_page
+from oak_relay.triggers.conversation import PAGE, Conversation, signed_draft, signed_page
 
 router = APIRouter(route_class=ExactRoute)
 
@@ -50,6 +49,7 @@ async def list_triggers(name: str, parts: PartsDep, _: CallerDep, asked: Asks) -
                     kind=trigger.kind,
                     sentence=way.kind.sentence(way.given),
                     page=_page(parts.registry.vault, parts.settings, str(row.id), way.given),
+                    draft_page=_draft_page(parts.registry.vault, parts.settings, name, str(row.id), way.given),
                     draft_url=url,
                     request=_request(way, example_body(document, trigger.input), url),
                     awaited=None
@@ -82,18 +82,8 @@ async def receive_draft(request: Request) -> Response:
 
     with noting(parts, way, request):
         if awaited is None:
-            _done(plan)
+            finished(plan)
         return await taken(request, way, parts, afresh, awaited)
-
-
-def _done(plan: Plan) -> None:
-    """Raises `Problem` for a plan with sketches, which are not the sender's."""
-    try:
-        complete(plan)
-    except StepFailed as failed:
-        problem = Problem(409, "this workflow is not done yet", fix="ask those whose service this is")
-        problem.inside = failed.message
-        raise problem from None
 
 
 def example_body(document: Workflow, made: object) -> str:
@@ -123,6 +113,13 @@ def _page(vault: Vault, settings: Settings, workflow_id: str, given: object) -> 
         return f"{settings.own_url}/channels/{given.path}"
     key = f"#{vault.sign(signed_page(workflow_id, given.path))}" if given.open_to == "link" else ""
     return f"{settings.own_url}/talk/{given.path}{key}"
+
+
+def _draft_page(vault: Vault, settings: Settings, name: str, workflow_id: str, given: object) -> str:
+    """The address of the page of a draft; empty of other triggers."""
+    if not isinstance(given, Conversation) or given.channel != PAGE:
+        return ""
+    return f"{settings.own_url}/talk/{given.path}#{DRAFT}{name}:{vault.sign(signed_draft(workflow_id, given.path))}"
 
 
 def _signed(workflow_id: str, trigger: str) -> str:

@@ -23,8 +23,6 @@ WHERE (workspace_id, conversation_id, seq) IN (
   SELECT o.workspace_id, o.conversation_id, o.seq FROM outbox o
   WHERE o.workspace_id = $1 AND o.state = 'waiting' AND o.ready_at <= statement_timestamp()
     AND NOT EXISTS (SELECT FROM outbox b WHERE b.workspace_id = $1 AND b.conversation_id = o.conversation_id AND b.seq < o.seq)
-    AND NOT EXISTS (SELECT FROM question q WHERE q.workspace_id = $1 AND q.conversation_id = o.conversation_id AND q.state = 'open'
-      AND q.config::json->>'at' = 'hand_over' AND o.run_id IS DISTINCT FROM q.run_id)
   ORDER BY o.ready_at LIMIT $4 FOR UPDATE OF o SKIP LOCKED)
 RETURNING conversation_id, seq, part, pieces, tries, created_at
 """

@@ -11,6 +11,8 @@ from oak_relay.capabilities.given import Window
 from oak_relay.document import values
 from oak_relay.engine.transcript import whole
 from oak_relay.messages import Message
+from oak_relay.store import signals
+from oak_relay.store.locks import lock, of_conversation
 
 _HEARD = """
 WITH talk AS (SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2), before AS (
@@ -165,7 +167,16 @@ async def remember(
 
 
 async def forget(connection: asyncpg.Connection, workspace: int, key: str) -> bool:
-    """Remove a conversation with all that was said; False when there is none."""
+    """Remove a conversation with all that was said, within a transaction; False when there is none. A run that asked something there
+    goes on as if nobody had answered in time."""
+    await lock(connection, {of_conversation(key)})
+    rows = await connection.fetch(
+        "UPDATE question SET state = 'withdrawn' WHERE workspace_id = $1 AND state = 'open' AND conversation_id = ("
+        "SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2) RETURNING run_id, path", workspace, key
+    )  # fmt: skip
+    if rows:
+        said = values.dumps({"expired": True})
+        await signals.bring(connection, workspace, [(row["run_id"], row["path"], said) for row in rows])
     done = await connection.execute("DELETE FROM conversation WHERE workspace_id = $1 AND key = $2", workspace, key)
     return str(done).endswith("1")
 
@@ -178,8 +189,9 @@ async def listed(
     return await connection.fetch(
         "SELECT c.*, (SELECT count(*) FROM message m WHERE m.workspace_id = $1 AND m.conversation_id = c.id) "
         "+ (SELECT count(*) FROM utterance u WHERE u.workspace_id = $1 AND u.conversation_id = c.id) AS messages, "
-        "coalesce((SELECT json_object_agg(f.name, f.value) FROM fact f WHERE f.workspace_id = $1 AND f.conversation_id = c.id), '{}')::text AS facts "
-        "FROM conversation c WHERE c.workspace_id = $1 "
+        "coalesce((SELECT json_object_agg(f.name, f.value) FROM fact f WHERE f.workspace_id = $1 AND f.conversation_id = c.id), '{}')::text AS facts, "
+        "q.id AS question, q.config::json->>'at' AS question_at FROM conversation c LEFT JOIN question q ON q.workspace_id = $1 "
+        "AND q.conversation_id = c.id AND q.state = 'open' WHERE c.workspace_id = $1 "
         'AND ($3::timestamptz IS NULL OR updated_at < $3 OR updated_at = $3 AND key COLLATE "C" < $4) '
         'ORDER BY updated_at DESC, key COLLATE "C" DESC LIMIT $2',
         workspace,

@@ -18,6 +18,8 @@ from oak_relay.store.locks import lock, of_conversation
 
 MOST_GATHERED, LONGEST_GATHERED = 20, 10.0
 """Messages that are taken as one, and the seconds within which they come."""
+LONGEST_HEARD = 20_000
+"""Letters of what a voice note says that are kept beside it."""
 HANDED = "hand_over"
 """Where a question is answered that is a person's taking over of a conversation."""
 _LARGEST_BODY = artifacts.LARGE
@@ -104,7 +106,8 @@ class Taken:
 
 @dataclass(frozen=True, slots=True)
 class Said:
-    """Something that was said by us: its id and its number; `leaves` where a channel is still to take it."""
+    """Something that was said by us: its id and its number, below zero where it waits until a person hands the conversation back;
+    `leaves` where a channel is still to take it."""
 
     id: UUID
     seq: int
@@ -247,26 +250,74 @@ async def tell(
     run_id: UUID | None,
     by: str = "",
     parts: Sequence[Mapping[str, object]] = (),
+    unkept: Sequence[Mapping[str, str]] = (),
 ) -> "Said | None":
     """Say something in a conversation that the caller has locked; None when there is no such conversation. Where it is held on a
-    channel that is sent to, it leaves by the outbox. `by` is the person who says it, `parts` the files that go with it."""
+    channel that is sent to, it leaves by the outbox. While a person has taken over for another run, it is held (see `let_go`). `by` is the person who says it, `parts` the files that go with it, `unkept` what it
+    claims and nobody did."""
     talk = await connection.fetchrow(
         "UPDATE conversation SET updated_at = clock_timestamp() WHERE workspace_id = $1 AND key = $2 AND channel IS NOT NULL "
         "RETURNING id, address", workspace, key,
     )  # fmt: skip
     if talk is None:
         return None
-    seq, leaves = await _next(connection, workspace, talk["id"]), talk["address"] is not None
+    held = not by and await connection.fetchval(f"SELECT {_HANDED}", workspace, talk["id"], run_id)
+    leaves = talk["address"] is not None and not held
+    seq = await _next(connection, workspace, talk["id"], held)
     more: dict[str, object] = {"buttons": buttons} if buttons else {}
     if by:
         more["by"] = by
     if parts:
         more["parts"] = list(parts)
+    if unkept:
+        more["unkept"] = list(unkept)
     state = "waiting" if leaves else None
     made = await _add(connection, workspace, talk["id"], seq, "us", text, more, run_id, state=state)
     if leaves:
         await outbox.put(connection, workspace, talk["id"], seq, run_id)
     return Said(made, seq, leaves)
+
+
+_HANDED = (
+    "EXISTS (SELECT FROM question q WHERE q.workspace_id = $1 AND q.conversation_id = $2 AND q.state = 'open' "
+    f"AND q.config::json->>'at' = '{HANDED}' AND q.run_id IS DISTINCT FROM $3)"
+)
+_LET_GO = f"""
+SELECT DISTINCT u.conversation_id FROM utterance u WHERE u.workspace_id = $1 AND u.seq < 0 AND NOT EXISTS (
+  SELECT FROM question q WHERE q.workspace_id = $1 AND q.conversation_id = u.conversation_id AND q.state = 'open'
+    AND q.config::json->>'at' = '{HANDED}' AND q.run_id IS DISTINCT FROM u.run_id) LIMIT 100
+"""
+
+
+async def let_go(connection: asyncpg.Connection, workspace: int) -> list[str]:
+    """Say what was held while a person had taken over, now that they have handed back, within a transaction; the conversations."""
+    found = []
+    for row in await connection.fetch(_LET_GO, workspace):
+        talk = await connection.fetchrow(
+            "SELECT id, key, address FROM conversation WHERE workspace_id = $1 AND id = $2 FOR NO KEY UPDATE SKIP LOCKED",
+            workspace, row["conversation_id"],
+        )  # fmt: skip
+        if talk is not None:
+            found.append(talk["key"])
+            await _let_go(connection, workspace, talk)
+    return found
+
+
+async def _let_go(connection: asyncpg.Connection, workspace: int, talk: asyncpg.Record) -> None:
+    held = await connection.fetch(
+        "SELECT seq, run_id FROM utterance WHERE workspace_id = $1 AND conversation_id = $2 AND seq < 0 ORDER BY seq DESC", workspace, talk["id"]
+    )  # fmt: skip
+    for one in held:
+        if await connection.fetchval(f"SELECT {_HANDED}", workspace, talk["id"], one["run_id"]):
+            return  # it was handed over anew
+        seq = await _next(connection, workspace, talk["id"])
+        state = None if talk["address"] is None else "waiting"
+        await connection.execute(
+            "UPDATE utterance SET seq = $4, state = $5, at = clock_timestamp() WHERE workspace_id = $1 AND conversation_id = $2 AND seq = $3",
+            workspace, talk["id"], one["seq"], seq, state,
+        )  # fmt: skip
+        if state:
+            await outbox.put(connection, workspace, talk["id"], seq, one["run_id"])
 
 
 async def reach(connection: asyncpg.Connection, workspace: int, path: str, chat: str) -> StepFailed | None:
@@ -300,6 +351,29 @@ async def said(
         "WHERE c.workspace_id = $1 AND c.key = $2 AND u.seq > $3 ORDER BY u.seq LIMIT $4",
         workspace, key, after, limit,
     )  # fmt: skip
+
+
+async def heard(
+    connection: asyncpg.Connection, workspace: int, key: str, run_id: UUID | None, texts: Mapping[str, str]
+) -> None:
+    """Note what voice notes say, by their files, beside those that came for a run, in a conversation that the caller has locked."""
+    rows = await connection.fetch(
+        "SELECT u.conversation_id, u.seq, u.text, u.more FROM utterance u JOIN conversation c ON c.workspace_id = u.workspace_id AND c.id = u.conversation_id "
+        "WHERE c.workspace_id = $1 AND c.key = $2 AND u.run_id = $3 AND u.side = 'them'", workspace, key, run_id,
+    )  # fmt: skip
+    for row in rows:
+        more = values.loads(row["more"])
+        lines = [row["text"]]
+        for part in more.get("parts", ()):
+            text = texts.get(str((part.get("file") or {}).get("file")))
+            if text is not None and "heard" not in part:
+                part["heard"] = text
+                lines.append(text)
+        if len(lines) > 1:
+            await connection.execute(
+                "UPDATE utterance SET text = $4, more = $5 WHERE workspace_id = $1 AND conversation_id = $2 AND seq = $3",
+                workspace, row["conversation_id"], row["seq"], "\n".join(line for line in lines if line), values.dumps(more),
+            )  # fmt: skip
 
 
 async def judge(connection: asyncpg.Connection, workspace: int, key: str, seq: int, good: bool | None) -> bool:
@@ -395,12 +469,14 @@ async def _joined(
     return run_id
 
 
-async def _next(connection: asyncpg.Connection, workspace: int, talk: UUID) -> int:
+async def _next(connection: asyncpg.Connection, workspace: int, talk: UUID, held: bool = False) -> int:
+    """The number of what is said next, or of what is held next."""
+    number = "least(min(seq), 0) - 1" if held else "greatest(max(seq), -1) + 1"
     return int(
         await connection.fetchval(
-            "SELECT coalesce(max(seq), -1) + 1 FROM utterance WHERE workspace_id = $1 AND conversation_id = $2", workspace, talk
+            f"SELECT {number} FROM utterance WHERE workspace_id = $1 AND conversation_id = $2", workspace, talk
         )
-    )  # fmt: skip
+    )
 
 
 async def _add(

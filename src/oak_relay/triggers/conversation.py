@@ -51,6 +51,9 @@ class Conversation(Model):
     accepts: list[Literal["text", "voice", "picture", "file"]] | None = Field(
         None, max_length=4, description="What may come besides words: of a page nothing else unless it is named here, of another channel all of it."
     )  # fmt: skip
+    voice: Annotated[str, Field(max_length=100)] | None = Field(
+        None, description="The model alias that writes voice notes down: what they say is the text."
+    )
     gather: Annotated[Duration, AfterValidator(sound_duration)] = Field(
         "2s", description="How long more is waited for: several messages sent one after the other are taken as one."
     )
@@ -101,6 +104,10 @@ class ConversationTrigger(TriggerKind[Conversation]):
 
     def check(self, given: Conversation, path: Path, checker: Checking) -> None:
         channel = self.channels.get(given.channel)
+        if given.voice is not None:
+            checker.named((*path, "voice"), given.voice, checker.world.models, "model alias")
+            if not given.takes("voice"):
+                checker.add((*path, "voice"), "no voice note comes here", "add accepts: [voice]", "warning")
         if given.channel == PAGE:
             if given.given:
                 checker.add((*path, "with"), "a page needs nothing else", "leave with: out, or name another channel")
@@ -132,6 +139,11 @@ class ConversationTrigger(TriggerKind[Conversation]):
 def signed_page(workflow: object, path: str) -> str:
     """What the key in the secret link of a page is a signature of."""
     return f"talk/{workflow}/{path}"
+
+
+def signed_draft(workflow: object, path: str) -> str:
+    """What the key is a signature of that opens a page as its newest version has it."""
+    return f"talk draft/{workflow}/{path}"
 
 
 def place(path: str) -> str:

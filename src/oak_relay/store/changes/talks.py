@@ -3,7 +3,7 @@
 import asyncpg
 
 from oak_relay.capabilities.given import what_is
-from oak_relay.changes import Contact, KeepFact, Remember, Say
+from oak_relay.changes import Contact, Hear, KeepFact, Remember, Say
 from oak_relay.document import values
 from oak_relay.store import talks, utterances
 from oak_relay.store.changes.base import About, Prepared, makes
@@ -45,6 +45,7 @@ class Told(Prepared[Say]):
             for one in wanted.files
             for name, type in [tuple(values.storable_text(str(one[key]))[:255] for key in ("name", "type"))]
         ]  # fmt: skip
+        self.unkept = [{key: values.storable_text(text) for key, text in one.items()} for one in wanted.unkept]
         self.hints = ("outbox", f"talk:{utterances.mark(self.key)}")
 
     @staticmethod
@@ -58,9 +59,25 @@ class Told(Prepared[Say]):
         if self.to is not None and (fault := await utterances.reach(connection, workspace, self.to.path, self.to.chat)):
             return {"fault": fault.as_data()}
         told = await utterances.tell(
-            connection, workspace, self.key, self.text, self.buttons, row.run_id, parts=self.parts
+            connection, workspace, self.key, self.text, self.buttons, row.run_id, parts=self.parts, unkept=self.unkept
         )
         return {"id": str(told.id)} if told else {"fault": utterances.gone().as_data()}
+
+
+@makes(Hear)
+class Heard(Prepared[Hear]):
+    def __init__(self, wanted: Hear, about: About) -> None:
+        self.key = values.storable_text(wanted.conversation)
+        self.texts = {
+            file: values.storable_text(text)[: utterances.LONGEST_HEARD] for file, text in wanted.texts.items()
+        }
+
+    def conversation(self) -> str:
+        return self.key
+
+    async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
+        await utterances.heard(connection, workspace, self.key, row.run_id, self.texts)
+        return {}
 
 
 @makes(KeepFact)

@@ -86,6 +86,8 @@ utterance = Table(
         ["workspace_id", "conversation_id"], ["conversation.workspace_id", "conversation.id"], ondelete="CASCADE"
     ),
     Index("ix_utterance_run", "workspace_id", "run_id"),
+    # Below zero stands what is said only when a person hands the conversation back.
+    Index("ix_utterance_held", "workspace_id", "conversation_id", postgresql_where=text("seq < 0")),
     Index("ix_utterance_judged", "workspace_id", "run_id", postgresql_where=text("good IS NOT NULL")),
 )
 

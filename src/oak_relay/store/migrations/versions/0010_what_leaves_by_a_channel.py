@@ -49,11 +49,15 @@ def upgrade() -> None:
     op.create_index(
         "ix_utterance_judged", "utterance", ["workspace_id", "run_id"], postgresql_where=sa.text("good IS NOT NULL")
     )
+    op.create_index(
+        "ix_utterance_held", "utterance", ["workspace_id", "conversation_id"], postgresql_where=sa.text("seq < 0")
+    )
     op.create_index("ix_outbox_ready", "outbox", ["workspace_id", "ready_at"])
 
 
 def downgrade() -> None:
     op.drop_table("outbox")
+    op.drop_index("ix_utterance_held", table_name="utterance")
     op.drop_index("ix_utterance_judged", table_name="utterance")
     op.drop_column("utterance", "good")
     op.drop_column("utterance", "told_at")
