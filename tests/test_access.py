@@ -75,7 +75,7 @@ def test_names_without_end_cost_no_memory_and_one_address_tries_a_few_alone(lone
     sign_in(lone, "wrong", "nobody")
     before, began = psutil.Process(service.pid).memory_info().rss, time.monotonic()
     with ThreadPoolExecutor(20) as many:
-        found = list(many.map(lambda n: sign_in(lone, "x" * 400, f"{n}{'n' * 90}").status_code, range(600)))
+        found = list(many.map(lambda n: sign_in(lone, "x" * 400, f"{n}{'n' * 90}").status_code, range(200)))
     assert set(found) <= {401, 429}
     paused = math.log2(
         (time.monotonic() - began) / 15 + 1

@@ -8,6 +8,7 @@ import pytest
 from tests.conftest import ROOT
 
 
+@pytest.mark.long
 @pytest.mark.timeout(230)
 def test_nothing_is_lost_or_done_twice_whatever_is_killed():
     """Rules 1 to 6, 9 to 11 and 13, together."""

@@ -176,6 +176,7 @@ def test_a_token_that_ends_in_the_middle_of_a_run_is_refreshed(desk: Processes):
     assert "reused" not in state(desk)
 
 
+@pytest.mark.long
 def test_one_of_four_workers_refreshes_under_load(desk: Processes):
     for _ in range(3):
         desk.start_worker()

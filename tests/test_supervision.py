@@ -188,6 +188,7 @@ def test_a_stuck_worker_is_ended_and_replaced_and_only_its_run_is_set_aside(own:
     assert client.start("stuck", {"words": "Kestrel Notch"}).result() == "kestrel-notch"
 
 
+@pytest.mark.long
 @pytest.mark.timeout(120)
 def test_a_stuck_service_is_ended_and_replaced(own: Processes):
     """It evaluates too. The worker is not troubled by it."""

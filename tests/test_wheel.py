@@ -57,6 +57,7 @@ def environment(installed: Path, data: Path, **more: str) -> dict[str, str]:
     return {**kept, "PATH": f"{installed}:{os.environ['PATH']}", "OAK_RELAY_DATA_DIR": str(data), **more}
 
 
+@pytest.mark.long
 def test_it_starts_a_service_that_leads_on(installed: Path, tmp_path: Path):
     open_up(tmp_path)
     port = free_port()

@@ -129,13 +129,13 @@ _ENDS = re.compile(r"(?<=[.!?…。！？])\s+|\n+")
 class ClaimsInput(Fields):
     text: str = Field(max_length=20_000, description="What is said.")
     claims: dict[str, list[Annotated[str, Field(min_length=1, max_length=200)]]] = Field(
-        min_length=1, max_length=200, description="Each thing that may be claimed, with phrases that claim it."
+        min_length=1, max_length=200, description="Each thing that may be said to be done, with phrases that say so."
     )
 
 
 class Claim(BaseModel):
     sentence: str = Field(description="As it stands in the text.")
-    claim: str = Field(description="What it may claim.")
+    claim: str = Field(description="What it may say was done.")
     sure: bool = Field(description="Whether it claims that in nearly the same words.")
     likeness: float = Field(description="How like the nearest phrase it is, from -1 to 1.")
 

@@ -2,6 +2,8 @@
 
 import asyncio
 import math
+import secrets
+from base64 import b64encode
 
 from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error
@@ -15,13 +17,19 @@ SHORTEST = 8
 """Characters of a password that a person chooses."""
 
 
+def _nobodys(hasher: PasswordHasher) -> str:
+    """What nobody's password would be kept as, which takes as long to try as any (the PHC string format)."""
+    salt, tag = (b64encode(secrets.token_bytes(n)).decode().rstrip("=") for n in (hasher.salt_len, hasher.hash_len))
+    return f"$argon2id$v=19$m={hasher.memory_cost},t={hasher.time_cost},p={hasher.parallelism}${salt}${tag}"
+
+
 class Passwords:
     """Hashes passwords and tries them. One try takes a processor for 100 ms and 64 MiB, so one is made at a time."""
 
     def __init__(self, database: Database) -> None:
         self._database = database
         self._hasher = PasswordHasher(parallelism=1)
-        self._nobody = self._hasher.hash("nobody's")
+        self._nobody = _nobodys(self._hasher)
         self._waiting = Room(30, "sign-ins")
         self._turn = asyncio.Semaphore(1)
 
