@@ -138,7 +138,7 @@ class Processes:
             "OAK_RELAY_DATABASE_URL": url,
             "OAK_RELAY_PORT": str(self.port),
             "OAK_RELAY_FIRST_PASSWORD": self.password,
-            "OAK_RELAY_LEASE": "2",
+            "OAK_RELAY_LEASE": "4",
             "OAK_RELAY_LOG_FORMAT": "json",
             "STANDIN_MODEL_KEY": MODEL_KEY,
             "STANDIN_OFFICE_KEY": OFFICE_KEY,

@@ -14,7 +14,7 @@ CONFIG = Path(__file__).with_name("schemathesis.toml")
 @pytest.mark.timeout(400)
 @pytest.mark.parametrize(
     ("phases", "examples"),
-    [("examples,fuzzing", 1), pytest.param("examples,coverage,fuzzing", 4, marks=pytest.mark.long)],
+    [("examples,fuzzing", 2), pytest.param("examples,coverage,fuzzing", 4, marks=pytest.mark.long)],
 )
 def test_every_operation_answers_as_it_is_described(lone: Processes, tmp_path: Path, phases: str, examples: int):
     command = [

@@ -3,12 +3,14 @@
 import json
 import os
 import signal
+import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 import pytest
 
+from oak_relay.runtime.watchdog import LEAST
 from tests.conftest import Processes, open_up, until
 
 WORK = """
@@ -95,10 +97,12 @@ def test_a_worker_frozen_past_its_lease_cannot_write_when_it_wakes(lone: Process
     ids = start_runs(lone, "killed-often", 5)
     until(lambda: lone.sql("SELECT count(*) FROM entry WHERE kind = 'began'") == 5)
     os.kill(worker.pid, signal.SIGSTOP)
+    stopped = time.monotonic()
     frozen = lone.sql("SELECT id FROM worker")
     other = lone.start_worker()
     until(lambda: lone.sql("SELECT count(*) FROM run WHERE state = 'succeeded'") == 5, 40)
     written = lone.sql("SELECT count(*) FROM entry")
+    until(lambda: time.monotonic() - stopped > 1.5 * LEAST)
     os.kill(worker.pid, signal.SIGCONT)
     assert worker.wait(20) == -signal.SIGALRM  # the watchdog
     lone.running.remove(worker)

@@ -12,8 +12,8 @@ import sys
 import threading
 import time
 
-LEAST = 3.0
-"""Seconds: a machine that is merely busy is not to be taken for one that stands still."""
+LEAST = 10.0
+"""Seconds: a machine that is merely busy, or that its host lets wait for a while, is not to be taken for one that stands still."""
 
 
 class Watchdog:
