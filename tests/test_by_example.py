@@ -182,6 +182,10 @@ def test_what_is_tried_of_a_channel_begins_nothing_and_harms_nobody(example: Cal
         "by_example", by, "room=larder&words=%3Cb%3E", "application/x-www-form-urlencoded"
     ).messages
     assert (read.chat, read.text) == ("larder", "<b>")
+    [read] = client.read_channel(
+        "by_example", by, '{"room": "\\ud800 larder", "words": "\\u0000half \\ud800"}'
+    ).messages
+    assert "larder" in read.chat and "half" in read.text
     told = client.send_by_channel("by_example", by, "larder", "Soup?")
     assert not told.ok and told.sentence
     secret = {**by, "send": {"url": "http://192.0.2.1/", "credential": "line", "json": {}}}

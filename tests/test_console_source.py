@@ -7,7 +7,7 @@ import pytest
 from tests.conftest import ROOT
 
 
-@pytest.mark.parametrize("command", ["test", "lint", "format:check"])
+@pytest.mark.parametrize("command", ["test", "lint", pytest.param("format:check", marks=pytest.mark.long)])
 def test_the_console_holds_its_rules(command: str):
     quietly = ["nice", "-n", "3", "npm", "run", "--silent", command]  # tests beside it measure how long others wait
     done = subprocess.run(quietly, cwd=ROOT / "console", capture_output=True, text=True)

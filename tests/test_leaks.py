@@ -201,7 +201,9 @@ def _found(text: str, blanker: Blanker) -> list[str]:
     return plain or (["a hidden one"] if blanker.finds(text, LAYERS + 1) else [])
 
 
-@pytest.mark.parametrize("every", [pytest.param(32, id="some"), pytest.param(1, id="all", marks=pytest.mark.long)])
+@pytest.mark.parametrize(
+    "every", [pytest.param(16, id="a-sixteenth"), pytest.param(1, id="all", marks=pytest.mark.long)]
+)
 def test_forty_secrets_of_awkward_shapes_are_never_shown(lone: Processes, parrot: Parrot, browser: Browser, every: int):
     """All of them are stored, and looked for wherever something is told; so many go through runs too."""
     house = lone

@@ -81,7 +81,7 @@ def test_pictures_are_given_and_shown_and_an_answer_is_seen_while_it_is_written(
     client.put_credential("talk-models", kind="bearer", secret=oak.environment["STANDIN_MODEL_KEY"], hosts=["127.0.0.1"])  # fmt: skip
     client.put_model("talk-quick", url=f"{oak.standins}/v1", model="larch-small", credential="talk-models", prices={"input": 1, "output": 4})  # fmt: skip
     talking(client, "hut-album", """
-  - {step: nap, wait: 1s}
+  - {step: nap, wait: 3s}
   - {step: reply, do: model.answer, with: {model: talk-quick, prompt: "${ input.text }"}}
   - {step: say, send: "${ reply.text }"}
   - {step: back, send: {files: "${ input.parts | map(attribute='file') }"}}

@@ -78,6 +78,7 @@ def test_what_is_said_is_answered_in_the_same_conversation(echo: str, oak: Proce
         "title": f"Ask about {echo}",
         "greeting": "Good day.",
         "suggestions": ["Dogs?"],
+        "draft": 0,
         "colour": None,
         "picture": None,
         "accepts": [],
@@ -330,7 +331,7 @@ def test_an_answer_is_told_while_it_is_written_unless_something_stands_before_it
     client.put_credential("talk-models", kind="bearer", secret=oak.environment["STANDIN_MODEL_KEY"], hosts=["127.0.0.1"])  # fmt: skip
     client.put_model("talk-quick", url=f"{oak.standins}/v1", model="larch-small", credential="talk-models", prices={"input": 1, "output": 4})  # fmt: skip
     steps = """
-  - {step: nap, wait: 1s}
+  - {step: nap, wait: 4s}
   - {step: reply, do: model.answer, with: {model: talk-quick, prompt: "${ input.text }"}, retry: {tries: 3, wait: 100ms}}
 """
     talking(client, "writing-down", steps + '  - {step: say, send: "${ reply.text }"}')

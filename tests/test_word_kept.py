@@ -33,6 +33,8 @@ class Judging(Executor):
             return Outcome(claimed(call.input["text"], call.input["claims"]).model_dump())
         if call.action == "model.label":
             self.outside.asked[f"{call.action} {call.path}"] += 1
+            if call.action in self.outside.failing:
+                raise self.outside.failing[call.action]
             return Outcome({"label": self.label})
         return await super().perform(call)
 
@@ -75,6 +77,12 @@ async def test_about_what_is_merely_near_a_model_is_asked(label: str, marked: in
     outcome = await walked(out, label=label)
     assert len(outcome.result["unkept"]) == marked
     assert out.asked["model.label found/word1"] == 1
+
+
+async def test_what_nobody_can_judge_is_marked():
+    out = outside([says("I could not book it: all bunks are taken.")])
+    out.failing["model.label"] = StepFailed("unavailable", "the model is away")
+    assert len((await walked(out)).result["unkept"]) == 1
 
 
 async def test_a_model_is_asked_about_five_sentences_at_most():

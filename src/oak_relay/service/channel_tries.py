@@ -116,7 +116,7 @@ async def list_channels(parts: PartsDep, _: CallerDep, asked: Asks) -> Page[Chan
 async def read_channel(given: ChannelReadIn, parts: PartsDep, _: CallerDep) -> ChannelReadOut:
     """What a channel reads in something that a service sent. Nothing begins by it, and nothing is proven of who sent it."""
     channel, settings = _known(parts, given)
-    asked = triggers.Request("POST", "", {"content-type": given.type}, {}, given.body.encode())
+    asked = triggers.Request("POST", "", {"content-type": given.type}, {}, given.body.encode("utf-8", "replace"))
     try:
         found = await asyncio.to_thread(lambda: channel.read(settings, sent_body(asked)))
     except triggers.Refused as refused:
@@ -125,17 +125,18 @@ async def read_channel(given: ChannelReadIn, parts: PartsDep, _: CallerDep) -> C
 
 
 def _out(one: Came) -> CameOut:
+    can_be_told = values.storable_text
     return CameOut(
-        id=one.id,
-        chat=one.chat,
-        person=one.person,
-        name=one.name,
-        language=one.language,
-        text=one.text,
-        choice=one.choice,
-        files=[f"{media.what} {media.id}" for media in one.media],
+        id=can_be_told(one.id),
+        chat=can_be_told(one.chat),
+        person=can_be_told(one.person),
+        name=can_be_told(one.name),
+        language=can_be_told(one.language),
+        text=can_be_told(one.text),
+        choice=None if one.choice is None else can_be_told(one.choice),
+        files=[can_be_told(f"{media.what} {media.id}") for media in one.media],
         at=one.at,
-        unread=one.unread,
+        unread=can_be_told(one.unread),
     )
 
 
