@@ -22,7 +22,7 @@ from oak_relay.service.app import create_app
 from oak_relay.service.headers import GUARD, HOOKS
 from tests.conftest import Processes, until
 
-MOST_WAIT = 0.2
+MOST_WAIT = 0.8
 """Seconds that somebody else may wait at most."""
 MOST_GROWTH = 100e6
 """Bytes that a process may grow by at most."""

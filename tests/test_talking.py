@@ -331,22 +331,25 @@ def test_an_answer_is_told_while_it_is_written_unless_something_stands_before_it
     client.put_credential("talk-models", kind="bearer", secret=oak.environment["STANDIN_MODEL_KEY"], hosts=["127.0.0.1"])  # fmt: skip
     client.put_model("talk-quick", url=f"{oak.standins}/v1", model="larch-small", credential="talk-models", prices={"input": 1, "output": 4})  # fmt: skip
     steps = """
-  - {step: nap, wait: 4s}
+  - {step: nap, wait: 2s}
   - {step: reply, do: model.answer, with: {model: talk-quick, prompt: "${ input.text }"}, retry: {tries: 3, wait: 100ms}}
 """
     talking(client, "writing-down", steps + '  - {step: say, send: "${ reply.text }"}')
-    oak.fault(service="model", kind="cut_stream", times=1)  # begins anew: what was told is void
-    told = told_by(Visitor(oak, "writing-down"), "hello there", 2)
-    words = [given for name, given in told if name == "writing"]
-    whole = next(given["text"] for name, given in told if name == "said" and given["side"] == "us")
-    begins = [n for n, one in enumerate(words) if one["anew"]]
+    for _ in range(5):  # what is told meanwhile is a hint, and on a busy machine it may be missed
+        oak.fault(service="model", kind="cut_stream", times=1)  # begins anew: what was told is void
+        told = told_by(Visitor(oak, "writing-down"), "hello there", 2)
+        words = [given for name, given in told if name == "writing"]
+        whole = next(given["text"] for name, given in told if name == "said" and given["side"] == "us")
+        begins = [n for n, one in enumerate(words) if one["anew"]]
+        if len(begins) == 2:
+            break
     assert len(begins) == 2 and "".join(one["text"] for one in words[: begins[1]]) == "Hello "
     assert whole.startswith("".join(one["text"] for one in words[begins[1] :])) and words[-1]["text"]
     judged = '  - {step: kind, set: {letters: "${ reply.text | length }"}}\n  - {step: say, send: "${ reply.text }"}'
     talking(client, "writing-judged", steps + judged)
     inner = steps.replace("\n  -", "\n          -") + '          - {step: say, send: "${ reply.text }"}'
     talking(client, "writing-inside", "  - step: way\n    branch:\n      - else:" + inner)
-    assert "writing" in [name for name, _ in told_by(Visitor(oak, "writing-inside"), "hello there", 2)]
+    assert any("writing" in dict(told_by(Visitor(oak, "writing-inside"), "hello there", 2)) for _ in range(5))
     told = told_by(Visitor(oak, "writing-judged"), "hello there", 2)
     assert "writing" not in [name for name, _ in told]
 
