@@ -109,7 +109,13 @@ def test_pictures_are_given_and_shown_and_an_answer_is_seen_while_it_is_written(
         expect(shown).to_have_attribute("alt", "Upper Tarn.png")
         until(lambda s=shown: s.evaluate("one => one.naturalWidth") == 48)
     expect(log).to_contain_text("Hello from the model stand-in.")
-    assert page.evaluate("window.seen.length") > 0 and "Hello" in page.evaluate("window.seen[0]")
+    for again in range(4):  # it is a hint, which may be missed on a busy machine
+        if page.evaluate("window.seen.length"):
+            break
+        page.get_by_label("Your message").fill("hello again")
+        page.keyboard.press("Enter")
+        expect(log.get_by_text("Hello from the model stand-in.")).to_have_count(again + 2)
+    assert "Hello" in page.evaluate("window.seen[0]")
     expect(page.locator("ol[aria-hidden]")).to_be_hidden()
     assert faults(page) == []
     assert page.evaluate("document.documentElement.scrollWidth") <= 400

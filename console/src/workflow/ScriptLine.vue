@@ -31,7 +31,7 @@ button {
   display: grid;
   content-visibility: auto;
   contain-intrinsic-size: auto 1.9rem;
-  grid-template-columns: 3.2rem 1fr auto;
+  grid-template-columns: minmax(3.2rem, max-content) 1fr auto;
   width: 100%;
   text-align: left;
   border: 0;

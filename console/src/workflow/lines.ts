@@ -15,6 +15,7 @@ const SAID: Record<string, (value: unknown) => string> = {
   ask: () => 'Ask a person',
   reply: () => 'Reply to the caller',
   send: (value) => `Say ${typeof value === 'string' ? value : ''}`,
+  hand_over: () => 'Hand over to a person',
   emit: () => 'Publish an event',
   todo: (value) => `To do: ${String(value)}`,
   stop: () => 'End the run here',
