@@ -64,7 +64,12 @@ const said = (text: string, word: string) => (copied.value === text ? 'Copied' :
       <strong>{{ trigger.trigger }}</strong> <span class="quiet">{{ trigger.sentence }}</span>
     </p>
     <p v-if="trigger.page">
-      <a :href="trigger.page" target="_blank">{{ trigger.page }}</a> <span class="quiet">the page, while the workflow is on</span>
+      <template v-if="trigger.draft_page">
+        <a :href="trigger.page" target="_blank">{{ trigger.page }}</a> <span class="quiet">the page, while the workflow is on</span>
+      </template>
+      <template v-else>
+        <span class="mono">{{ trigger.page }}</span> <span class="quiet">where the service sends to, while the workflow is on</span>
+      </template>
       <BButton size="sm" variant="link" @click="copy(trigger.page)">{{ said(trigger.page, 'Copy the address') }}</BButton>
     </p>
     <p v-if="trigger.draft_page">

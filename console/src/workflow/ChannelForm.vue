@@ -17,7 +17,6 @@ const channels = useQuery({
   queryFn: () => every((query) => data(api.GET('/api/v1/channels', { params: { query } }))),
 })
 const schema = computed(() => channels.data.value?.find((one) => one.name === props.channel)?.input as Schema | undefined)
-const known = computed(() => ({ ...props.known, signing: props.known.credential ?? [] }))
 </script>
 
 <template>

@@ -57,6 +57,9 @@ button:hover,
 button:focus-visible {
   outline: 2px solid var(--bs-primary);
 }
+.number {
+  padding-right: 0.4rem;
+}
 .own .number {
   touch-action: none;
   user-select: none;

@@ -39,7 +39,6 @@ const fields = computed(() =>
     (one) => !talk.value || (one.name !== 'with' && (channel.value === 'page' || !OF_A_PAGE.has(one.name) || one.name in talk.value)),
   ),
 )
-const known = computed(() => ({ ...props.language.known.value, password: props.language.known.value.credential ?? [] }))
 const inputs = computed(() => Object.keys((props.draft.source.value?.value(['input', 'properties']) ?? {}) as object))
 const mapping = computed(() => (trigger.value.input ?? {}) as Record<string, unknown>)
 const event: Part[] = ['event.data', 'event.headers', 'event.query', 'event.time', 'event.type', 'event.id'].map((one) => ({
@@ -112,7 +111,7 @@ const field = (name: string) => ({ name, title: name, about: '', required: false
       :field="one"
       :value="(trigger[kind] as Record<string, unknown> | undefined)?.[one.name]"
       :parts="[]"
-      :known="known"
+      :known="language.known.value"
       @change="(value) => put([kind, one.name], value)"
       @clear="clear([kind, one.name])" />
     <ChannelForm

@@ -55,7 +55,15 @@ export interface Mark {
 }
 
 /** Fields whose value is the name of something. */
-export const PICKED: Record<string, Widget> = { model: 'model', credential: 'credential', table: 'table', run: 'workflow', server: 'server' }
+export const PICKED: Record<string, Widget> = {
+  model: 'model',
+  voice: 'model',
+  credential: 'credential',
+  signing: 'credential',
+  table: 'table',
+  run: 'workflow',
+  server: 'server',
+}
 const LONG = new Set(['prompt', 'brief', 'text', 'body', 'message', 'instructions', 'note', 'summary', 'fail', 'todo'])
 
 /** A schema with its reference followed, and what is nothing or something taken for that something. */
