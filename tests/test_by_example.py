@@ -168,7 +168,8 @@ def test_a_channel_is_set_up_in_the_console_by_what_was_seen(example: Callable[[
 
 
 def test_what_is_tried_of_a_channel_begins_nothing_and_harms_nobody(example: Callable[[str, str], Line]):
-    client = example("tried-line", '  - {step: say, send: "got ${ input.text }"}').oak.client()
+    talk = example("tried-line", '  - {step: say, send: "got ${ input.text }"}')
+    client = talk.oak.client()
     by = {"reads": {"chat": "$.room", "text": "$.words"}, "send": {"url": "http://127.0.0.1:9/", "json": {}}}
     for channel, given_, body in (
         ("smoke", by, "{}"), ("by_example", {}, "{}"), ("by_example", {**by, "reads": {"text": "$["}}, "{}"), ("messenger", by, "{}"),
@@ -191,6 +192,11 @@ def test_what_is_tried_of_a_channel_begins_nothing_and_harms_nobody(example: Cal
     secret = {**by, "send": {"url": "http://192.0.2.1/", "credential": "line", "json": {}}}
     told = client.send_by_channel("by_example", secret, "larder", "Soup?")
     assert not told.ok and MESSENGER_KEY not in told.model_dump_json()
+    for odd in ("\\u0000", "\\ud800", "\\u202e", "x" * 100_000):  # half a character, and what no request can hold
+        send = '{"url": "http://127.0.0.1:9/", "headers": {"X": "ODD"}, "json": {"to": "ODD"}}'.replace("ODD", odd)
+        asked = '{"channel": "by_example", "chat": "larder", "text": "Soup?", "with": {"reads": {}, "send": SEND}}'.replace("SEND", send)  # fmt: skip
+        answer = httpx.post(f"{talk.oak.url}/api/v1/channels/send", content=asked, headers={"Authorization": f"Bearer {talk.oak.token}", "Content-Type": "application/json"})  # fmt: skip
+        assert answer.status_code in (200, 400, 422) and not answer.json().get("ok"), answer.text[:300]
     assert len(client.runs(limit=1000)) == before
 
 

@@ -88,8 +88,22 @@ async def test_what_nobody_can_judge_is_marked():
 async def test_a_model_is_asked_about_five_sentences_at_most():
     out = outside([says(" ".join(f"I have booked bunk {n} at Glasswater for you." for n in range(40)))])
     outcome = await walked(out)
-    assert len(outcome.result["unkept"]) == 5
+    assert len(outcome.result["unkept"]) == 40  # what is not asked about counts
     assert sum("model.label" in key for key in out.asked) == 5
+
+
+async def test_a_claim_among_many_that_are_none_is_not_let_through():
+    before = " ".join(f"The booking book of hut {n} is in the bunk room." for n in range(30))
+    out = outside([says(f"{before} I have booked bunk 4 at Glasswater for you.")], stops=True)
+    outcome = await walked(out, label="it was not done")
+    assert (outcome.state, outcome.error["kind"]) == ("failed", "unkept")
+
+
+async def test_a_server_of_many_tools_is_one_that_claims():
+    out = Outside([calls(("t7", {"q": "4"})), says(SAID)], [tool(f"t{n}", claims=BOOKS) for n in range(300)])
+    assert (await walked(out)).result["unkept"] == []  # one of them was used
+    out = Outside([says(SAID)], [tool(f"t{n}", claims=BOOKS) for n in range(300)])
+    assert len((await walked(out)).result["unkept"]) == 1
 
 
 async def test_where_the_document_says_so_it_is_not_said():

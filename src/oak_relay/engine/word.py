@@ -48,11 +48,9 @@ async def unkept(
     found = await _asked(walk, node, f"{path}/word", "model.claims", given, purse)
     kept: list[Unkept] = []
     unsure = 0
-    for one in found["claims"]:
+    for one in sorted(found["claims"], key=lambda one: -one["likeness"]):  # of many the likest are asked about
         claim = Unkept(str(one["sentence"]), str(one["claim"]))
-        if not one["sure"]:
-            if unsure == _ASKED:
-                continue
+        if not one["sure"] and unsure < _ASKED:  # what is left of an answer full of them counts as claimed
             unsure += 1
             asked = _question(setup, claim, claims[claim.tool])
             if not await _says(walk, node, f"{path}/word{unsure}", asked, purse):
@@ -73,8 +71,13 @@ async def _says(walk: Walking, node: Node, path: str, asked: dict[str, object], 
 def _open_claims(setup: AgentSetup, messages: Sequence[Message]) -> dict[str, list[str]]:
     """The phrases of the tools of which no call succeeded. What one entry of a document stands for is one tool."""
     used = done(messages)
-    kept = {tool.index for tool in setup.tools if tool.name in used}
-    return {tool.name: list(tool.claims) for tool in setup.tools if tool.claims and tool.index not in kept}
+    seen = {tool.index for tool in setup.tools if tool.name in used}
+    found: dict[str, list[str]] = {}
+    for tool in setup.tools:
+        if tool.claims and tool.index not in seen:
+            seen.add(tool.index)
+            found[tool.name] = list(tool.claims)
+    return found
 
 
 def _question(setup: AgentSetup, claim: Unkept, phrases: Sequence[str]) -> dict[str, object]:
