@@ -381,6 +381,7 @@ def test_signing_out_and_in_again_and_leaving_a_new_one_lose_nothing(page: Page,
     wrote(oak, page, "a workflow that nobody saved")
     page.on("dialog", lambda dialog: dialog.accept())
     page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_label("Password")).to_be_visible()
     sign_in(page, house)
     page.goto(f"{house.url}/workflows/new")
     expect(oak.script.locator('[data-path="title"]')).to_contain_text("a workflow that nobody saved")

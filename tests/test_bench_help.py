@@ -79,6 +79,23 @@ def test_what_is_being_typed_stays_when_answers_come(page: Page, house: Processe
     assert "wish: a bunk by the window" in house.client().workflow(letters).text
 
 
+def test_a_field_stays_one_to_write_in_while_somebody_rests_behind_an_expression(
+    page: Page, house: Processes, letters: str
+):
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/{letters}?line=input")
+    field = oak.field("What a run is about")
+    with page.expect_request(lambda asked: asked.url.endswith("/check") and "subject" in (asked.post_data or "")):
+        field.locator("input").press_sequentially("${ input.guest }")
+    page.wait_for_timeout(100)  # so that what is kept is drawn
+    field.locator("input").press_sequentially(", again")
+    field.locator("input").blur()
+    expect(field.locator("input")).to_have_value("${ input.guest }, again")
+    field.locator("input").fill("${ input.guest }")
+    field.locator("input").blur()
+    expect(field.locator(".phrase")).to_contain_text("guest")
+
+
 def test_the_script_opens_and_gives_data_where_it_came_to_be(page: Page, house: Processes, letters: str):
     oak = Hands(page, {})
     page.goto(f"{house.url}/workflows/{letters}?line=steps.1")

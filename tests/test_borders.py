@@ -65,8 +65,9 @@ class House:
     def _note(self) -> None:
         assert self._bystander.stdout is not None
         for line in self._bystander.stdout:
-            began, took = line.split()
-            self.waits.append((float(began), float(took)))
+            if line.endswith("\n"):  # the last one is cut where it is ended
+                began, took = line.split()
+                self.waits.append((float(began), float(took)))
 
     def close(self) -> None:
         self._bystander.kill()

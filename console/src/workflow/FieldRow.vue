@@ -21,7 +21,9 @@ const emit = defineEmits<{ change: [value: unknown]; clear: []; each: [part: Par
 const picking = ref(false)
 const raw = ref(false)
 const id = useId()
-const said = computed(() => (raw.value || props.literal ? null : phraseOf(props.value)))
+/** Somebody writes in it: it stays what is written in until they leave it, also where that is already data from the run. */
+const writing = ref(false)
+const said = computed(() => (raw.value || writing.value || props.literal ? null : phraseOf(props.value)))
 const computedText = computed(() => !props.literal && typeof props.value === 'string' && props.value.includes('${'))
 const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))
 const TEXTS = new Set(['text', 'long'])
@@ -39,17 +41,19 @@ function take(part: Part): void {
 }
 /** Give a part; of a column, to whoever does the line for each item of its list. */
 function give(part: Part, made: Made): void {
+  writing.value = false
   if (part.each) emit('each', part, made)
   else emit('change', made(expression(part.path)))
 }
 /** While it is written, the script opens and shows what may go into it. */
 function written(event: FocusEvent): void {
   const field = event.target as HTMLInputElement | HTMLTextAreaElement
-  if (props.parts.length && ['INPUT', 'TEXTAREA'].includes(field.tagName) && field.type !== 'checkbox')
-    taking.value = { title: props.field.title, parts: props.parts, take }
+  writing.value = ['INPUT', 'TEXTAREA'].includes(field.tagName)
+  if (props.parts.length && writing.value && field.type !== 'checkbox') taking.value = { title: props.field.title, parts: props.parts, take }
 }
 function left(event: FocusEvent): void {
   const field = event.target as HTMLTextAreaElement
+  writing.value = false
   cursor = 'selectionStart' in field ? field.selectionStart : null
   if (!(event.currentTarget as HTMLElement).contains(event.relatedTarget as Node | null)) typing.value = { word: '', inner: false }
 }
@@ -71,7 +75,7 @@ function takeNear(part: Part): void {
 }
 watch(
   () => props.field.name,
-  () => (raw.value = picking.value = false),
+  () => (raw.value = picking.value = writing.value = false),
 )
 </script>
 
