@@ -138,6 +138,10 @@ def test_a_page_is_tried_before_it_is_on_and_apart_from_all_others(browser: Brow
     assert "tried" not in really.locator("body").inner_text()
     keys = [one.key for one in client.every(client.conversations) if "hut-trial" in one.key]
     assert sorted(key.startswith("draft ") for key in keys) == [False, True]
+    later = tried.context.new_page()
+    later.goto(trigger.page)
+    expect(later.get_by_role("heading")).to_be_visible()
+    assert "tried" not in later.locator("body").inner_text()
     client.off("hut-trial")
     tried.get_by_label("Your message").fill("Still there?")
     tried.keyboard.press("Enter")

@@ -56,9 +56,10 @@ const OPENS = `${KEPT} opens`
 let kept = ''
 let opens = location.hash.slice(1)
 
-/** What opens a page that is not public: the end of its link, or its password; kept for the next time. */
+/** What opens a page that is not public: the end of its link, or its password; kept for the next time, where it opens no draft. */
 export function open(word: string): void {
   opens = word
+  if (word.startsWith('draft:')) return
   try {
     if (word) localStorage.setItem(OPENS, word)
     else localStorage.removeItem(OPENS)

@@ -253,8 +253,8 @@ async def tell(
     unkept: Sequence[Mapping[str, str]] = (),
 ) -> "Said | None":
     """Say something in a conversation that the caller has locked; None when there is no such conversation. Where it is held on a
-    channel that is sent to, it leaves by the outbox. While a person has taken over for another run, it is held (see `let_go`). `by` is the person who says it, `parts` the files that go with it, `unkept` what it
-    claims and nobody did."""
+    channel that is sent to, it leaves by the outbox. While a person has taken over for another run, it is held (see `let_go`). `by`
+    is the person who says it, `parts` the files that go with it, `unkept` what it claims and nobody did."""
     talk = await connection.fetchrow(
         "UPDATE conversation SET updated_at = clock_timestamp() WHERE workspace_id = $1 AND key = $2 AND channel IS NOT NULL "
         "RETURNING id, address", workspace, key,
