@@ -318,6 +318,38 @@ NOTES = """
 """
 
 
+MADE = """input: {wish: "${ event.data.text }", notes: "${ event.data.parts | length }"}
+input:
+  type: object
+  required: [wish, notes]
+  properties: {wish: {type: string, maxLength: 40}, notes: {type: integer}, board: {type: string, default: half board}}
+steps:
+  - step: say
+    send: "${ input.notes } note: ${ input.wish }, ${ input.board }"
+"""
+
+
+def test_what_a_trigger_makes_of_a_voice_note_is_made_of_its_words(line: Callable[..., Line]):
+    talk = line("making-line", "\n  - step: say\n    send: hello\n")
+    client = talk.oak.client()
+    client.put_credential("keen", kind="bearer", secret=talk.oak.environment["STANDIN_MODEL_KEY"], hosts=["127.0.0.1"])
+    client.put_model("keen", url=f"{talk.oak.standins}/v1", model="larch-small", credential="keen", prices={"input": 1, "output": 4})  # fmt: skip
+    head = client.workflow("making-line").text.replace("path: making-line,", "path: making-line, voice: keen,")
+    saved = client.save(head[: head.index("steps:")] + "    " + MADE, over=True)
+    assert not saved.findings, saved.findings
+    client.on("making-line")
+    for count, words in enumerate(("A bunk by the window", "A bunk by the window, away from all who snore"), 1):
+        talk.say("ada", type="voice", file=base64.b64encode(recording(words)).decode(), file_type="audio/wav", file_name="note.wav")  # fmt: skip
+        assert talk.told("ada")[0] == "1 note: A bunk by the window, half board"
+        found = until(
+            lambda c=count: (
+                len(runs := client.runs(workflow="making-line")) == c and all(run.over for run in runs) and runs
+            )
+        )
+    last = found[0]
+    assert (last.state, client.run(last.id).run.error.kind) == ("failed", "invalid")
+
+
 def test_voice_notes_are_written_down_before_anything_is_made_of_them(line: Callable[..., Line]):
     talk = line("writing-line", NOTES)
     client = talk.oak.client()

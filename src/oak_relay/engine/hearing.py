@@ -8,11 +8,13 @@ from dataclasses import replace
 from typing import Any
 
 from oak_relay.changes import Hear
-from oak_relay.document import values
+from oak_relay.document import shapes, values
 from oak_relay.document.errors import StepFailed
+from oak_relay.document.expressions import Template
+from oak_relay.document.schemas import validator
 from oak_relay.engine import effects
 from oak_relay.engine.entries import Entry
-from oak_relay.engine.outcomes import Start
+from oak_relay.engine.outcomes import Scope, Start
 from oak_relay.engine.plan import USUAL_RETRY, Node, tool_node
 from oak_relay.engine.walking import Walking
 
@@ -23,18 +25,29 @@ _MESSAGE = Node("message", "do", "", "message", action="model.transcribe", retry
 
 
 async def begun(walk: Walking) -> Start:
-    """What the walk begins with, the voice notes of its message written down."""
+    """What the walk begins with, the voice notes of its message written down; the input that a trigger makes of it is made anew.
+    Raises `StepFailed` where that cannot be, or does not fit."""
     start = walk.start
     event: Any = start.scope.get("event")
     data = event.get("data") if isinstance(event, dict) else None
     if not walk.plan.hears or start.part is not None or not isinstance(data, dict) or not _notes(data):
         return start
     heard = await written_down(walk, _MESSAGE, "message", data)
-    given = start.scope.get("input")
     scope = {**start.scope, "event": {**event, "data": heard}}
-    if isinstance(given, dict) and all(given.get(name) == data.get(name) for name in ("text", "parts")):
+    given, made = start.scope.get("input"), walk.plan.inputs.get(values.text_of(event["source"]).rpartition("/")[2])
+    if made is not None:
+        if given == _input(walk, made, start.scope):  # else somebody gave another one
+            scope["input"] = _input(walk, made, scope)
+            if wrong := validator(walk.plan.takes).fault(scope["input"]):
+                fix = "correct input: of the trigger"
+                raise StepFailed("invalid", f"the input does not fit {walk.plan.workflow}: {wrong}", fix=fix)
+    elif isinstance(given, dict) and all(given.get(name) == data.get(name) for name in ("text", "parts")):
         scope["input"] = {**given, "text": heard["text"], "parts": heard["parts"]}
     return replace(start, scope=scope)
+
+
+def _input(walk: Walking, made: Template, scope: Scope) -> object:
+    return shapes.filled(walk.plan.fills, made.render({name: scope[name] for name in ("event", "settings")}))
 
 
 async def written_down(walk: Walking, node: Node, path: str, said: Mapping[str, Any]) -> dict[str, Any]:

@@ -1,7 +1,7 @@
 """A document compiled once into an immutable tree of nodes with compiled expressions."""
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Any
@@ -140,6 +140,10 @@ class Plan:
     """Whether its runs belong to conversations."""
     hears: str = ""
     """The model alias that writes voice notes down, where one is named."""
+    inputs: Mapping[str, Template] = field(default_factory=dict)
+    """Where voice notes are written down: how the input is made of what is said at a path, of triggers that say so."""
+    takes: dict[str, object] = field(default_factory=dict)
+    """The JSON Schema of the input."""
     sketches: tuple[str, ...] = ()
     """Steps that say only what is to be done: a plan with one is not walked."""
 
@@ -165,8 +169,18 @@ def compile_plan(document: models.Workflow) -> Plan:
         sketches=tuple(node.name for node in every_node((*steps, *always)) if node.kind == "todo"),
         talks=models.talks(document),
         hears=hears,
+        inputs=_inputs(document) if hears else {},
+        takes=document.input,
         revision=2 if any(node.kind == "agent" for node in every_node((*steps, *always))) else 1,
     )
+
+
+def _inputs(document: models.Workflow) -> dict[str, Template]:
+    return {
+        str(trigger.given.get("path")): Template(trigger.input)
+        for trigger in document.triggers
+        if trigger.kind == "conversation" and isinstance(trigger.given, dict) and trigger.input is not None
+    }
 
 
 def complete(plan: Plan) -> None:
