@@ -141,7 +141,8 @@ async def visit(house: House, person: int, http: httpx.AsyncClient) -> str:
 
 async def talk(house: House, people: int, pause: float) -> list[str]:
     """All of them write while processes are killed; the keys of those on the page."""
-    async with httpx.AsyncClient(timeout=30, limits=httpx.Limits(max_connections=100)) as http:
+    patient = httpx.Timeout(30, pool=None)  # who waits for a connection here waits for nobody of ours
+    async with httpx.AsyncClient(timeout=patient, limits=httpx.Limits(max_connections=100)) as http:
         writing = asyncio.gather(
             *(write(house, n, http) for n in range(people)), *(visit(house, n, http) for n in range(people))
         )

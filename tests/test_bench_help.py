@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from ruamel.yaml import YAML
 
 from tests.bench import Hands
 from tests.browsing import browser, faults, sign_in
@@ -94,6 +95,50 @@ def test_a_field_stays_one_to_write_in_while_somebody_rests_behind_an_expression
     field.locator("input").fill("${ input.guest }")
     field.locator("input").blur()
     expect(field.locator(".phrase")).to_contain_text("guest")
+
+
+def test_phrases_are_tried_beside_the_choices_that_they_are_to_find(page: Page, house: Processes):
+    house.client().save("""oak: 1
+workflow: menu-of-the-hut
+triggers: [{trigger: chat, conversation: {path: menu-of-the-hut}}]
+steps:
+  - step: wish
+    ask:
+      at: conversation
+      text: What is it?
+      choices: [bunk, path]
+      otherwise: talk
+  - step: said
+    send: "${ wish.choice }"
+""")
+    oak = Hands(page, {})
+    page.goto(f"{house.url}/workflows/menu-of-the-hut?line=steps.0")
+    oak.bench.get_by_role("button", name="Phrases for Choices").click()
+    values = oak.field("Choices").locator(".pair textarea")
+    expect(values).to_have_count(2)
+    for n, phrases in enumerate(
+        ("is there a free bunk\nI want to book a bed\n", "is the path open\nhow is the weather up there")
+    ):
+        values.nth(n).fill(phrases)
+        values.nth(n).blur()
+    oak.bench.get_by_text("Try phrases").click()
+    oak.bench.get_by_label("What somebody might say").fill("Is the path open?\n\n  can I book two beds\nasdf")
+    oak.bench.get_by_role("button", name="See which choice each finds").click()
+    rows = oak.bench.get_by_role("table").get_by_role("row")
+    expect(rows).to_have_count(4)
+    for n, (said, found) in enumerate(
+        (("Is the path open?", "path"), ("can I book two beds", "bunk"), ("asdf", "talk")), 1
+    ):
+        expect(rows.nth(n)).to_contain_text(said)
+        expect(rows.nth(n).get_by_role("cell").nth(1)).to_contain_text(found)
+    assert faults(page) == []
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved as version 2")).to_be_visible()
+    asked = YAML(typ="safe", pure=True).load(house.client().workflow("menu-of-the-hut").text)["steps"][0]["ask"]
+    assert asked["choices"] == {
+        "bunk": ["is there a free bunk", "I want to book a bed"],
+        "path": ["is the path open", "how is the weather up there"],
+    }
 
 
 def test_the_script_opens_and_gives_data_where_it_came_to_be(page: Page, house: Processes, letters: str):

@@ -1,9 +1,13 @@
 """A messaging service that no module knows: where a message stands is said by paths, how it is sent to by a request."""
 
 import base64
+import contextlib
 import json
+import threading
+import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import httpx
 import pytest
@@ -198,6 +202,54 @@ def test_what_is_tried_of_a_channel_begins_nothing_and_harms_nobody(example: Cal
         answer = httpx.post(f"{talk.oak.url}/api/v1/channels/send", content=asked, headers={"Authorization": f"Bearer {talk.oak.token}", "Content-Type": "application/json"})  # fmt: skip
         assert answer.status_code in (200, 400, 422) and not answer.json().get("ok"), answer.text[:300]
     assert len(client.runs(limit=1000)) == before
+
+
+class _Dripping(BaseHTTPRequestHandler):
+    """A file that comes a letter at a time, and never whole."""
+
+    def do_GET(self) -> None:
+        self.send_response(200)
+        self.send_header("Content-Type", "text/plain")
+        self.send_header("Content-Length", "100000")
+        self.end_headers()
+        with contextlib.suppress(OSError):
+            for _ in range(1_000):
+                self.wfile.write(b"x")
+                time.sleep(0.1)
+
+    def log_message(self, *args: object) -> None: ...
+
+
+@pytest.mark.long
+def test_a_file_that_comes_drop_by_drop_is_not_waited_for(example: Callable[[str, str], Line]):
+    talk = example(
+        "drip-line", '  - {step: say, send: "${ input.text } ${ input.parts[0].fault if input.parts else 0 }"}'
+    )
+    client, server = talk.oak.client(), ThreadingHTTPServer(("127.0.0.1", 0), _Dripping)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    text = client.workflow("drip-line").text
+    text = "\n".join(line for line in text.split("\n") if not line.strip().startswith(("fetch:", "address:")))
+    client.save(text, over=True)
+    client.on("drip-line")
+    talk.say("bo", "hello")
+    assert talk.told("bo") == ["hello 0"]
+    said = {"chat": "bo.drip-line", "from": {"id": "bo", "name": "Bo"}}
+    slow = {
+        **said,
+        "id": "m1",
+        "text": "slow",
+        "media": {"id": f"http://127.0.0.1:{server.server_address[1]}/x", "type": "text/plain"},
+    }
+    answers: list[httpx.Response] = []
+    began = time.monotonic()
+    thread = threading.Thread(target=lambda: answers.append(talk.post({"messages": [slow]})))
+    thread.start()
+    talk.say("ada", "meanwhile")
+    assert talk.told("ada") == ["meanwhile 0"] and not answers  # others are not held up
+    thread.join()
+    assert answers[0].json() == {"taken": 1, "left_out": 0} and 15 < time.monotonic() - began < 40
+    assert talk.told("bo", 2)[1:] == ["slow it did not come within 20 seconds"]
+    server.shutdown()
 
 
 def test_forms_are_read_as_services_send_them(example: Callable[[str, str], Line], new_database: Callable[[], str]):

@@ -319,6 +319,9 @@ async def talking(oak: Face, name: str) -> None:
     read = await oak.read_channel("by_example", by, '{"room": "larder", "words": "Two crates came."}')
     assert [(one.chat, one.text) for one in read.messages] == [("larder", "Two crates came.")]
     assert not (await oak.send_by_channel("by_example", by, "larder", "Thank you.")).ok
+    menu = {"book": ["is there a free bunk"], "path": ["is the path open"]}
+    found = (await oak.try_phrases(menu, ["Is the path open?", "2", "asdf"], otherwise="book")).found
+    assert [(one.choice, one.sure) for one in found] == [("path", True), ("path", True), ("book", True)]
     await oak.forget(f"{name}-says")
     assert (await oak.talk(text, "Is it far?", input={"say": "Is it far?"})).text
     assert (await oak.usage(["workflow"], workflow=f"{name}-says"))[0].calls

@@ -1,12 +1,15 @@
 """Choices by example: what people say in any words finds the choice that it means, by vectors alone."""
 
+import json
 import time
 
+import httpx
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oak_relay.models.phrases import meant
+from tests.conftest import Processes
 
 MENU = {
     "book a bunk": [
@@ -74,6 +77,7 @@ def test_what_is_like_nothing_is_no_choice_and_two_alike_are_unsure():
     assert meant("", MENU).choice is None and meant("🙂🙂", MENU).choice is None
     alike = meant("is the path open", {"one": ["is the path open"], "other": ["is the path open"]})
     assert alike.choice in ("one", "other") and not alike.sure
+    assert meant("\ud800 we cannot come", MENU).choice == "cancel"
     alone = meant("we cannot come", {"cancel": []})
     assert list(alone.likeness) == ["cancel"]
 
@@ -83,6 +87,33 @@ def test_what_is_like_nothing_is_no_choice_and_two_alike_are_unsure():
 def test_any_text_and_any_choices_are_compared(text: str, choices: dict[str, list[str]]):
     found = meant(text, choices)
     assert set(found.likeness) == set(choices) and all(-1.01 <= one <= 1.01 for one in found.likeness.values())
+
+
+def test_phrases_are_tried_before_anybody_says_them(oak: Processes):
+    client = oak.client()
+    before = len(client.runs(limit=1000))
+    said = ["Is the path open?", "3", "CANCEL!", "asdf qwer", "", "\u0000 is the path open", "🙂" * 500]
+    found = client.try_phrases(MENU, said, otherwise="house rules").found
+    assert [one.choice for one in found[:4]] == ["the path", "cancel", "cancel", "house rules"]
+    assert [one.text for one in found[:4]] == said[:4] and all(list(one.likeness) for one in found)
+    assert client.try_phrases({"cancel": []}, ["no"]).found[0].choice is None
+    half = '{"choices": {"a\\ud800": ["b \\ud800"], "c": []}, "phrases": ["b \\ud800", "\\u202e"]}'
+    assert _sent(oak, half).status_code in (200, 400, 422)
+    long, many = "x" * 201, ["soup"] * 101
+    for choices, phrases in (
+        ({}, ["a"]), ({"a": []}, []), ({"a": [long]}, ["a"]), ({"a": many}, ["a"]), ({"a": []}, many), ({"a": []}, ["x" * 2_001]),
+        ({f"c{n}": [] for n in range(21)}, ["a"]), ({"x" * 61: []}, ["a"]), ({"a": "b"}, ["a"]), ({"a": {}}, ["a"]), (["a"], ["a"]),
+    ):  # fmt: skip
+        assert _sent(oak, json.dumps({"choices": choices, "phrases": phrases})).status_code == 422, choices
+    assert _sent(oak, "[" * 100_000).status_code == 413 and _sent(oak, "x" * 1_600_000).status_code == 413
+    whole = {f"{n}" * 30: [f"{n} {m} soup " * 15 for m in range(100)] for n in range(10, 30)}
+    assert len(client.try_phrases(whole, ["is there soup " * 140] * 100).found) == 100
+    assert len(client.runs(limit=1000)) == before
+
+
+def _sent(oak: Processes, body: str) -> httpx.Response:
+    headers = {"Authorization": f"Bearer {oak.token}", "Content-Type": "application/json"}
+    return httpx.post(f"{oak.url}/api/v1/phrases", content=body, headers=headers)
 
 
 def test_a_long_text_takes_milliseconds():

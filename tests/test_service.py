@@ -354,6 +354,8 @@ async def test_the_async_client_does_the_same(oak, hello):
 
 def test_the_client_names_what_is_wrong():
     with pytest.raises(Unreachable, match="oak-relay up"):
+        list(Client("http://127.0.0.1:9", "x").read_file("01234567"))
+    with pytest.raises(Unreachable, match="oak-relay up"):
         Client("http://127.0.0.1:9", "x").workflows()
 
 

@@ -122,6 +122,36 @@ def test_pictures_are_given_and_shown_and_an_answer_is_seen_while_it_is_written(
     context.close()
 
 
+def test_commands_are_offered_while_one_is_written_and_said_by_a_press(browser: Browser, oak: Processes):
+    client = oak.client()
+    talking(client, "hut-orders", "\n  - step: say\n    send: \"${ input.command or 'no command' }\"\n")
+    text = client.workflow("hut-orders").text
+    named = "commands: {menu: What the kitchen has, meals: When they are, bunks: Which are free}"
+    saved = client.save(text.replace("path: hut-orders", f"path: hut-orders, {named}"), over=True)
+    assert not saved.findings
+    client.on("hut-orders")
+    page = browser.new_context(viewport={"width": 400, "height": 700}).new_page()
+    page.goto(f"{oak.url}/talk/hut-orders")
+    field, offered = page.get_by_label("Your message"), page.get_by_role("group", name="Commands")
+    field.fill("soup")
+    expect(offered.get_by_role("button")).to_have_count(0)
+    field.fill("/")
+    expect(offered.get_by_role("button")).to_have_count(3)
+    field.press_sequentially("ME")
+    expect(offered.get_by_role("button")).to_have_text(["/menu What the kitchen has", "/meals When they are"])
+    assert faults(page) == [] and page.evaluate("document.documentElement.scrollWidth") <= 400
+    offered.get_by_role("button", name="/menu").press("Enter")
+    expect(page.get_by_role("log").locator("li.us .words")).to_have_text(["Good day.", "menu"])
+    expect(offered.get_by_role("button")).to_have_count(0)
+    expect(field).to_be_focused()
+    field.fill("/secret")  # that is not named is one too
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("log").locator("li.us .words")).to_have_text(["Good day.", "menu", "secret"])
+    for odd in ("Menu: x", "'a b': x", f"{'m' * 40}: x", "menu: ''", f"menu: {'x' * 101}"):
+        assert client.check(text.replace("path: hut-orders", f"path: hut-orders, commands: {{{odd}}}")).findings, odd
+    page.context.close()
+
+
 def test_a_page_is_tried_before_it_is_on_and_apart_from_all_others(browser: Browser, oak: Processes):
     client = oak.client()
     talking(client, "hut-trial", STEPS)

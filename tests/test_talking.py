@@ -78,11 +78,26 @@ def test_what_is_said_is_answered_in_the_same_conversation(echo: str, oak: Proce
         "title": f"Ask about {echo}",
         "greeting": "Good day.",
         "suggestions": ["Dogs?"],
+        "commands": [],
         "draft": 0,
         "colour": None,
         "picture": None,
         "accepts": [],
     }
+
+
+def test_what_is_only_sent_to_is_no_page_to_look_at(echo: str, oak: Processes):
+    for path in (
+        f"talk/{echo}/verdicts",
+        f"talk/{echo}/files",
+        f"talk/{echo}/nothing",
+        "talk/",
+        "channels/",
+        "channels/a/b",
+    ):
+        answer = httpx.get(f"{oak.url}/{path}")
+        assert answer.status_code in (404, 405) and "<html" not in answer.text, path
+    assert "<html" in httpx.get(f"{oak.url}/workflows/talk").text
 
 
 def test_a_message_counts_once_however_often_it_is_sent(echo: str, oak: Processes):

@@ -28,6 +28,8 @@ export interface About {
   title: string
   greeting: string
   suggestions: string[]
+  /** Words behind a slash, and what each is for. */
+  commands: { word: string; about: string }[]
   colour: string | null
   picture: string | null
   accepts: string[]

@@ -1,5 +1,6 @@
 import './look.css'
 import { written } from '../src/lib/written'
+import { commanding } from './commands'
 import { attaching, pictured } from './files'
 import { tint } from './tint'
 import { about, type About, forget, give, type Given, judge, type Line, listen, open, random, Refused, say, type Words } from './calls'
@@ -236,7 +237,7 @@ function begin(given: About): void {
     made('header', {}, ...(given.picture ? [made('img', { src: given.picture, alt: '' })] : []), made('h1', {}, given.title), clear),
     ...(given.draft ? [made('p', { className: 'tried' }, `Version ${given.draft} is tried here. Nobody else sees this.`)] : []),
     made('main', {}, said, unsent, draft, answering),
-    made('footer', {}, note, choices, files.chosen, form),
+    made('footer', {}, note, choices, commanding(field, given.commands, push), files.chosen, form),
   )
   greet(given)
   field.focus()
@@ -253,7 +254,7 @@ function submit(event: Event): void {
   const text = field.value.trim()
   if (!text && !files.some()) return
   field.value = ''
-  grow()
+  field.dispatchEvent(new Event('input'))
   choices.replaceChildren()
   push(text)
 }

@@ -22,7 +22,9 @@ const widget = computed(() => (props.holds && !['long', 'code'].includes(props.f
 const isMapping = computed(() => !!props.value && typeof props.value === 'object' && !Array.isArray(props.value))
 const list = computed(() => Array.isArray(props.value) && props.value.every((one) => typeof one !== 'object'))
 /** What the values of a mapping are. */
-const pairsOf = computed(() => (typeof props.field.schema.additionalProperties === 'object' ? props.field.schema.additionalProperties : {}))
+const pairsOf = computed(
+  () => props.field.mapped ?? (typeof props.field.schema.additionalProperties === 'object' ? props.field.schema.additionalProperties : {}),
+)
 /** What holds when nothing is written. */
 const usual = computed(() => (shownAs(props.field.schema.default ?? '') ? `${shownAs(props.field.schema.default)}, when left out` : ''))
 const text = ref('')
@@ -90,7 +92,7 @@ const pick = (event: Event) => emit('change', (event.target as HTMLSelectElement
   </div>
   <PairRows
     v-else-if="
-      (widget === 'pairs' || (widget === 'any' && isMapping)) &&
+      (widget === 'pairs' || ((widget === 'any' || field.mapped) && isMapping)) &&
       (value === undefined || value === null || (typeof value === 'object' && !Array.isArray(value)))
     "
     :id="id"

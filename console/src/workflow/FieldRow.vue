@@ -26,6 +26,8 @@ const writing = ref(false)
 const said = computed(() => (raw.value || writing.value || props.literal ? null : phraseOf(props.value)))
 const computedText = computed(() => !props.literal && typeof props.value === 'string' && props.value.includes('${'))
 const used = computed(() => (computedText.value && !said.value ? names(String(props.value)).map((name) => phrase(name.path)) : []))
+/** What is written instead of one value, or of a list. */
+const severally = computed(() => (props.field.mapped ? 'Phrases' : 'Several values'))
 const TEXTS = new Set(['text', 'long'])
 /** A name long enough to be meant. */
 const NAME = /^[A-Za-z_][\w.]+$/
@@ -88,12 +90,12 @@ watch(
           Data
         </button>
         <button
-          v-if="field.widget === 'any' && !(value && typeof value === 'object')"
+          v-if="field.mapped ? !value || Array.isArray(value) : field.widget === 'any' && !(value && typeof value === 'object')"
           type="button"
           class="btn btn-link btn-sm p-0 ms-2"
-          :aria-label="`Several values for ${field.title}`"
-          @click="emit('change', {})">
-          Several values
+          :aria-label="`${severally} for ${field.title}`"
+          @click="emit('change', Object.fromEntries((field.mapped && Array.isArray(value) ? value : []).map((one) => [String(one), []])))">
+          {{ severally }}
         </button>
         <button v-if="said" type="button" class="btn btn-link btn-sm p-0 ms-2" @click="raw = true">As expression</button>
         <button

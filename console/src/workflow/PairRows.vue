@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { expression } from '../edit/expressions'
 import { type Part, phraseOf } from './data'
 import DataOffers from './DataOffers.vue'
@@ -9,6 +9,8 @@ import { type Made, useTaking } from './taking'
 /** A mapping with names of one's own: a row for each. */
 const props = defineProps<{ id: string; value: Record<string, unknown>; parts: Part[]; of?: Schema }>()
 const emit = defineEmits<{ change: [value: Record<string, unknown>]; each: [part: Part, made: Made] }>()
+/** Lists of texts: one a line. */
+const lists = computed(() => props.of?.type === 'array')
 interface Pair {
   name: string
   text: string
@@ -20,12 +22,20 @@ watch(
   () => JSON.stringify(props.value),
   (given) => {
     const now = JSON.parse(given) as Record<string, unknown>
-    if (given !== JSON.stringify(made())) pairs.value = Object.entries(now).map(([name, value]) => ({ name, text: shownAs(value) }))
+    if (given !== JSON.stringify(made())) pairs.value = Object.entries(now).map(([name, value]) => ({ name, text: textOf(value) }))
   },
   { immediate: true },
 )
+function textOf(value: unknown): string {
+  return lists.value && Array.isArray(value) ? value.map(shownAs).join('\n') : shownAs(value)
+}
+function valueOf(text: string): unknown {
+  if (!lists.value) return props.of?.type === 'string' ? text : typed(text)
+  const lines = text.split('\n').map((line) => line.trim())
+  return lines.filter(Boolean)
+}
 function made(): Record<string, unknown> {
-  return Object.fromEntries(pairs.value.filter((one) => one.name).map((one) => [one.name, props.of?.type === 'string' ? one.text : typed(one.text)]))
+  return Object.fromEntries(pairs.value.filter((one) => one.name).map((one) => [one.name, valueOf(one.text)]))
 }
 const say = () => emit('change', made())
 function remove(index: number): void {
@@ -68,7 +78,7 @@ function take(part: Part, index: number): void {
           class="form-control form-control-sm"
           :aria-label="`Value of ${pair.name || n + 1}`"
           :title="phraseOf(pair.text) ?? undefined"
-          placeholder="value"
+          :placeholder="lists ? 'one a line' : 'value'"
           @focusin.stop="taking = { title: pair.name, parts, take: (part) => take(part, n) }"
           @change="say" />
         <button

@@ -11,6 +11,7 @@ import type { Draft } from './draft'
 import FieldRow from './FieldRow.vue'
 import type { Mark } from './fields'
 import { type Language, type Placed, stepFields } from './language'
+import PhraseTry from './PhraseTry.vue'
 import type { Row } from './rows'
 import ShapeRows from './ShapeRows.vue'
 import type { Made } from './taking'
@@ -80,6 +81,14 @@ function marksOf(one: Placed): Mark[] | undefined {
   const told = /^line (\d+): (.*)/s.exec(props.failed ?? '')
   return told ? [{ line: Number(told[1]), message: told[2]! }] : []
 }
+/** Choices that are found by phrases: of a question in a conversation, or of `model.meant`. */
+const byPhrases = computed(() => {
+  const ask = props.row.kind === 'ask' && (step.value?.ask as Record<string, unknown> | undefined)
+  const found = step.value?.do === 'model.meant' ? (step.value.with as Record<string, unknown> | undefined) : ask && ask.at === 'conversation' && ask
+  const { choices, otherwise, model } = found || {}
+  if (!choices || typeof choices !== 'object' || Array.isArray(choices)) return null
+  return { choices: choices as Record<string, string[]>, otherwise: otherwise as string | undefined, model: model as string | undefined }
+})
 /** Whether a field describes data, and is written as rows. */
 const isShape = (one: Placed) =>
   ['gives', 'form'].includes(one.field.name) &&
@@ -126,6 +135,7 @@ const another = () =>
       @clear="clear(one)" />
   </template>
   <button v-if="hidden" type="button" class="btn btn-link btn-sm p-0" @click="more = true">{{ hidden }} more</button>
+  <PhraseTry v-if="byPhrases" :key="row.path" v-bind="byPhrases" />
   <ToolAdder v-if="isAgent" :draft="draft" :row="row" :language="language" />
   <button v-if="row.kind === 'branch'" type="button" class="btn btn-outline-primary btn-sm" @click="another">Add a way</button>
   <button v-if="row.kind === 'together'" type="button" class="btn btn-outline-primary btn-sm" @click="strand">Add a strand</button>

@@ -46,6 +46,8 @@ export interface FieldShape {
   widget: Widget
   schema: Schema
   choices: string[]
+  /** Of a list that may be a mapping too: what its values are. */
+  mapped?: Schema
 }
 
 /** A mistake in a text that is written in a field, at a line from 1; 0 for the text as a whole. */
@@ -97,16 +99,23 @@ export function fieldsOf(schema: Schema, root: Schema, first: string[] = []): Fi
 function shape(name: string, schema: Schema, root: Schema, required: boolean): FieldShape {
   const title = name.replace(/_/g, ' ').replace(/^(url|json|id|csv|xml|html)\b/, (word) => word.toUpperCase())
   const choices = (schema.enum ?? []).filter((one): one is string => typeof one === 'string')
+  const widget = widgetOf(name, schema, root)
+  const mapped = widget === 'list' && ways(schema, root).find((one) => one.type === 'object')?.additionalProperties
   return {
     name,
     title: title[0]!.toUpperCase() + title.slice(1),
-    about: schema.description ?? '',
+    about: (schema.description ?? '').replace(/`([^`]+)`/g, '“$1”'),
     required,
-    widget: widgetOf(name, schema, root),
+    widget,
     schema,
     choices,
+    ...(mapped && typeof mapped === 'object' ? { mapped } : {}),
   }
 }
+
+/** The forms that a value may have. */
+const ways = (schema: Schema, root: Schema): Schema[] =>
+  (schema.anyOf ?? schema.oneOf ?? []).map((one) => plain(one, root)).filter((one) => one.type !== 'null')
 
 export function widgetOf(name: string, schema: Schema, root: Schema): Widget {
   const type = Array.isArray(schema.type) ? schema.type.find((one) => one !== 'null') : schema.type
@@ -120,8 +129,9 @@ export function widgetOf(name: string, schema: Schema, root: Schema): Widget {
   if (type === 'boolean') return 'truth'
   if (type === 'array') return 'list'
   if (type === 'object') return schema.properties && Object.keys(schema.properties).length ? 'group' : 'pairs'
-  const ways = (schema.anyOf ?? schema.oneOf ?? []).map((one) => plain(one, root).type)
-  if (ways.length && ways.every((one) => one === 'string' || one === 'number' || one === 'integer')) return LONG.has(name) ? 'long' : 'text'
+  const types = ways(schema, root).map((one) => one.type)
+  if (types.length && types.every((one) => one === 'string' || one === 'number' || one === 'integer')) return LONG.has(name) ? 'long' : 'text'
+  if (types.includes('array') && types.every((one) => one === 'array' || one === 'object')) return 'list'
   return LONG.has(name) ? 'long' : 'any'
 }
 

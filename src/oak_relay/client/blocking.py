@@ -15,7 +15,7 @@ from pydantic import PrivateAttr
 
 from oak_relay.client import calls, patience, results
 from oak_relay.client.calls import Part, T
-from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+from oak_relay.client.errors import RunFailed, WaitedTooLong
 from oak_relay.client.results import Page
 
 P = ParamSpec("P")
@@ -118,7 +118,7 @@ class Client:
                     if event.event in wanted:
                         yield event.event, event.data
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.url}: {error}") from None
+            raise calls.away(self.url, error) from None
 
     def every(self, listed: "Listed[P, T]", *given: P.args, **asked: P.kwargs) -> Iterator[T]:
         """Everything that a method lists, over all its pages: `client.every(client.runs, workflow="arrivals")`."""
@@ -561,6 +561,13 @@ class Client:
         """Send something by a channel that is set up as `given`, really, in no conversation; how it went. Raises `Problem`."""
         return self._send(calls.send_by_channel(channel, given, chat, text, buttons))
 
+    def try_phrases(
+        self, choices: Mapping[str, Sequence[str]], phrases: Sequence[str], otherwise: str | None = None
+    ) -> results.PhrasesFound:
+        """Which of a question's choices, each with phrases that mean it, what is said in a conversation would find; no model is asked.
+        Raises `Problem`."""
+        return self._send(calls.try_phrases(choices, phrases, otherwise))
+
     def settle(self, key: str, seq: int, arrived: bool) -> None:
         """Say of a message whose sending was cut off whether it arrived; what did not is sent again."""
         return self._send(calls.settle(key, seq, arrived))
@@ -676,7 +683,7 @@ class Client:
                 for piece in response.iter_bytes():
                     yield piece
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.url}: {error}") from None
+            raise calls.away(self.url, error) from None
 
     def rows(
         self,
@@ -807,8 +814,7 @@ class Client:
             except httpx.TransportError as error:
                 seconds = patience.pause(attempt, call.method, call.headers, error)
                 if seconds is None:
-                    what = f"no service answers at {self.url} ({error}); start one with oak-relay up"
-                    raise Unreachable(what) from None
+                    raise calls.away(self.url, error) from None
             else:
                 seconds = patience.pause(attempt, call.method, call.headers, came)
             if seconds is not None:

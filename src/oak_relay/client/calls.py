@@ -17,7 +17,7 @@ from pydantic import TypeAdapter
 
 from oak_relay import jsontext
 from oak_relay.client import results
-from oak_relay.client.errors import OakRelayError, problem
+from oak_relay.client.errors import OakRelayError, Unreachable, problem
 from oak_relay.client.results import Page
 from oak_relay.places import is_this_machine
 
@@ -84,6 +84,13 @@ def _written(value: Param) -> str | list[str]:
     if isinstance(value, datetime):
         return value.isoformat()
     return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def away(url: str, error: httpx.TransportError) -> Unreachable:
+    """The exception of a service that gave no answer, or broke it off."""
+    if isinstance(error, httpx.ReadError | httpx.RemoteProtocolError | httpx.ReadTimeout):
+        return Unreachable(f"the service at {url} broke off ({error or type(error).__name__}); is it up?")
+    return Unreachable(f"no service answers at {url} ({error or type(error).__name__}); start one with oak-relay up")
 
 
 def refused(response: httpx.Response) -> Exception:
@@ -478,6 +485,18 @@ def send_by_channel(
     """Send something by a channel, really."""
     asked = {"channel": channel, "with": given, "chat": chat, "text": text, "buttons": list(buttons)}
     return Call("POST", _at("channels", "send"), _one(results.ChannelSent), body=asked)
+
+
+def try_phrases(
+    choices: Mapping[str, Sequence[str]], phrases: Sequence[str], otherwise: str | None
+) -> Call[results.PhrasesFound]:
+    """Which choice of a question each phrase finds."""
+    asked = {
+        "choices": {name: list(own) for name, own in choices.items()},
+        "phrases": list(phrases),
+        "otherwise": otherwise,
+    }
+    return Call("POST", _at("phrases"), _one(results.PhrasesFound), body=asked)
 
 
 def settle(key: str, seq: int, arrived: bool) -> Call[None]:

@@ -16,7 +16,7 @@ from pydantic import PrivateAttr
 
 from oak_relay.client import calls, patience, results
 from oak_relay.client.calls import Part, T
-from oak_relay.client.errors import RunFailed, Unreachable, WaitedTooLong
+from oak_relay.client.errors import RunFailed, WaitedTooLong
 from oak_relay.client.results import Page
 
 P = ParamSpec("P")
@@ -121,7 +121,7 @@ class AsyncClient:
                     if event.event in wanted:
                         yield event.event, event.data
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.url}: {error}") from None
+            raise calls.away(self.url, error) from None
 
     async def every(self, listed: "Listed[P, T]", *given: P.args, **asked: P.kwargs) -> AsyncIterator[T]:
         """Everything that a method lists, over all its pages: `client.every(client.runs, workflow="arrivals")`."""
@@ -580,6 +580,13 @@ class AsyncClient:
         """Send something by a channel that is set up as `given`, really, in no conversation; how it went. Raises `Problem`."""
         return await self._send(calls.send_by_channel(channel, given, chat, text, buttons))
 
+    async def try_phrases(
+        self, choices: Mapping[str, Sequence[str]], phrases: Sequence[str], otherwise: str | None = None
+    ) -> results.PhrasesFound:
+        """Which of a question's choices, each with phrases that mean it, what is said in a conversation would find; no model is asked.
+        Raises `Problem`."""
+        return await self._send(calls.try_phrases(choices, phrases, otherwise))
+
     async def settle(self, key: str, seq: int, arrived: bool) -> None:
         """Say of a message whose sending was cut off whether it arrived; what did not is sent again."""
         return await self._send(calls.settle(key, seq, arrived))
@@ -695,7 +702,7 @@ class AsyncClient:
                 async for piece in response.aiter_bytes():
                     yield piece
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.url}: {error}") from None
+            raise calls.away(self.url, error) from None
 
     async def rows(
         self,
@@ -828,8 +835,7 @@ class AsyncClient:
             except httpx.TransportError as error:
                 seconds = patience.pause(attempt, call.method, call.headers, error)
                 if seconds is None:
-                    what = f"no service answers at {self.url} ({error}); start one with oak-relay up"
-                    raise Unreachable(what) from None
+                    raise calls.away(self.url, error) from None
             else:
                 seconds = patience.pause(attempt, call.method, call.headers, came)
             if seconds is not None:

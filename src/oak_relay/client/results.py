@@ -740,6 +740,21 @@ class ChannelSent(Result):
     at: datetime | None
 
 
+class PhraseFound(Result):
+    """What a phrase finds in a conversation: a choice, whether it is clear without a model, and how like each one it is (-1 to 1)."""
+
+    text: str
+    choice: str | None
+    sure: bool
+    likeness: dict[str, float]
+
+
+class PhrasesFound(Result):
+    """What each of some phrases finds, in their order."""
+
+    found: list[PhraseFound]
+
+
 class Talked(Result):
     """What an agent of a draft answered; `messages` go along with what is said next."""
 

@@ -279,6 +279,8 @@ class WaitStep(BaseStep):
 
 
 Choice = Annotated[str, Field(min_length=1, max_length=60)]
+Phrases = Annotated[list[Annotated[str, Field(min_length=1, max_length=200)]], Field(max_length=100)]
+"""What means a choice, or says that something was done, in other words."""
 
 
 class Ask(Model):
@@ -290,7 +292,7 @@ class Ask(Model):
         description="`link`: also by a signed link that needs no sign-in; `conversation`: in that of the run, its answer is what is said next.",
     )
     text: Expression = Field(description="The question, as it is read.")
-    choices: list[Choice] | dict[Choice, list[Annotated[str, Field(min_length=1, max_length=200)]]] | None = Field(
+    choices: list[Choice] | dict[Choice, Phrases] | None = Field(
         None,
         min_length=1,
         max_length=20,
@@ -627,8 +629,12 @@ TALK_INPUT: dict[str, object] = {
     "required": ["text"],
     "properties": {
         "text": {"type": "string", "description": "What was said."},
-        "choice": {"type": ["string", "null"], "description": "The button that was pressed."},
-        "command": {"type": ["string", "null"], "description": "The word behind a slash that it begins with."},
+        "choice": {"type": ["string", "null"], "default": None, "description": "The button that was pressed."},
+        "command": {
+            "type": ["string", "null"],
+            "default": None,
+            "description": "The word behind a slash that it begins with.",
+        },
         "parts": {"type": "array", "items": _PART, "default": [], "description": "Files that came with it."},
     },
 }

@@ -7,12 +7,14 @@ import re
 from collections import Counter
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from pydantic import BaseModel, Field
 
 from oak_relay.actions.base import Action, Fields
 from oak_relay.capabilities.given import Result
+from oak_relay.document import values
+from oak_relay.document.models import Phrases
 
 if TYPE_CHECKING:
     import numpy as np
@@ -45,7 +47,8 @@ class Words:
 
     def pieces(self, text: str) -> list[int]:
         """The pieces of a text's words."""
-        return list(self._reader.encode(text[:_LONGEST].lower(), add_special_tokens=False).ids)
+        text = values.storable_text(text[:_LONGEST])  # half a character has none
+        return list(self._reader.encode(text.lower(), add_special_tokens=False).ids)
 
     def mean(self, pieces: list[int], weights: list[float]) -> "Vector":
         """The vector of length one of some pieces, each with its weight; of none the zero vector."""
@@ -90,15 +93,15 @@ class Known:
         return sorted(found, key=lambda one: -one[1])
 
 
-@lru_cache(maxsize=128)
+@lru_cache(maxsize=32)
 def known(choices: tuple[tuple[str, tuple[str, ...]], ...]) -> Known:
-    """Choices, prepared once."""
+    """Choices, prepared once; each takes at most 2 MB."""
     return Known(choices)
 
 
 class MeantInput(Fields):
     text: str = Field(max_length=20_000, description="What was said.")
-    choices: dict[str, list[Annotated[str, Field(min_length=1, max_length=200)]]] = Field(
+    choices: dict[str, Phrases] = Field(
         min_length=1, max_length=20, description="Each choice with phrases that mean it."
     )
 
@@ -128,7 +131,7 @@ _ENDS = re.compile(r"(?<=[.!?…。！？])\s+|\n+")
 
 class ClaimsInput(Fields):
     text: str = Field(max_length=20_000, description="What is said.")
-    claims: dict[str, list[Annotated[str, Field(min_length=1, max_length=200)]]] = Field(
+    claims: dict[str, Phrases] = Field(
         min_length=1, max_length=200, description="Each thing that may be said to be done, with phrases that say so."
     )
 

@@ -48,6 +48,7 @@ from oak_relay.service import (
     overview,
     page_files,
     pages,
+    phrase_tries,
     prices,
     problems,
     restores,
@@ -109,6 +110,7 @@ _RESOURCES = (
     hooks,
     page_files,
     pages,
+    phrase_tries,
     talk,
     usage,
     credit,
@@ -221,7 +223,10 @@ def _operation(app: FastAPI) -> None:
 def _console(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     async def console(path: str, request: Request) -> Response:
-        if path.split("/")[0] in ("api", "drafts", "hooks", "health", "schema"):
+        first = path.split("/")[0]
+        if first in ("api", "channels", "drafts", "hooks", "health", "schema") or (
+            first == "talk" and not built.there(path)
+        ):
             raise HTTPException(404)
         return built.page(path, request.headers.get("accept-encoding", ""))
 

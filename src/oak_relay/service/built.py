@@ -26,6 +26,11 @@ def page(path: str, accepts: str) -> Response:
     return _answer(WEB / "index.html", "no-cache", accepts)
 
 
+def there(path: str) -> bool:
+    """Whether there is a file of the console at a path."""
+    return _file(path) is not None
+
+
 def _answer(file: Path, age: str, accepts: str) -> Response:
     headers = {"Cache-Control": age, "Vary": "Accept-Encoding"}
     media = _TYPES.get(file.suffix)

@@ -52,12 +52,20 @@ _EARS = 50
 _LISTENING: Counter[str] = Counter()
 
 
+class CommandOut(BaseModel):
+    """A word behind a slash, and what it is for."""
+
+    word: str
+    about: str
+
+
 class TalkPage(BaseModel):
     """What a page looks like before anything is said."""
 
     title: str
     greeting: str
     suggestions: list[str]
+    commands: list[CommandOut]
     colour: str | None
     picture: str | None
     accepts: list[str] = Field(description="What may come besides words: picture, voice, file.")
@@ -124,6 +132,7 @@ async def about_page(path: Where, request: Request, parts: PartsDep, key: PageKe
         title=page.title,
         greeting=given.greeting,
         suggestions=given.suggestions,
+        commands=[CommandOut(word=word, about=about) for word, about in given.commands.items()],
         colour=given.colour,
         picture=given.picture,
         accepts=[what for what in ("picture", "voice", "file") if given.takes(what)],

@@ -37,7 +37,7 @@ _NEEDS: Mapping[str, Collection[str]] = {
         "DELETE /tables/{name}/rows/{row_id}", "DELETE /conversations/{key}", "POST /conversations/settle", "POST /conversations/verdicts", "POST /credentials/{name}/ready",
     ),
     "write": (
-        "POST /examples/{name}/play", "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "DELETE /workflows/{name}", "POST /workflows/{name}/rename", "POST /workflows/{name}/duplicate", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk",
+        "POST /examples/{name}/play", "POST /workflows", "POST /workflows/{name}/on", "POST /workflows/{name}/off", "DELETE /workflows/{name}", "POST /workflows/{name}/rename", "POST /workflows/{name}/duplicate", "PUT /workflows/{name}/settings", "POST /workflows/render", "POST /workflows/try", "POST /workflows/talk", "POST /phrases",
         "GET /workflows/{name}/triggers", "POST /workflows/{name}/triggers/{trigger}/next",
         "DELETE /workflows/{name}/triggers/{trigger}/next", "POST /workflows/{name}/samples", "DELETE /workflows/{name}/samples/{sample_id}", "POST /runs/{run_id}/sample",
     ),

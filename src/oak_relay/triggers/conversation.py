@@ -14,6 +14,7 @@ from oak_relay.triggers.base import Occasion, TriggerKind
 from oak_relay.triggers.channel import Channel
 
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
+Command = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,30}$")]
 MESSAGE = "oak.message"
 """The type of the event that something is which somebody says."""
 PAGE = "page"
@@ -48,6 +49,9 @@ class Conversation(Model):
     suggestions: list[Annotated[str, Field(min_length=1, max_length=80)]] = Field(
         default_factory=list, max_length=6, description="What somebody may begin with."
     )
+    commands: dict[Command, Annotated[str, Field(min_length=1, max_length=100)]] = Field(
+        default_factory=dict, max_length=20, description="Words behind a slash that it knows, each with a sentence; a page offers them."
+    )  # fmt: skip
     accepts: list[Literal["text", "voice", "picture", "file"]] | None = Field(
         None, max_length=4, description="What may come besides words: of a page nothing else unless it is named here, of another channel all of it."
     )  # fmt: skip
