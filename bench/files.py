@@ -112,7 +112,9 @@ def sent(url: str, size: int, seed: int) -> tuple[str, str]:
 async def many_sent(url: str, many: int) -> list[str]:
     """Send small files, all at once; who is told to come again does."""
     found: list[str] = []
-    async with httpx.AsyncClient(timeout=120, trust_env=False, limits=httpx.Limits(max_connections=200, keepalive_expiry=1)) as client:
+    async with httpx.AsyncClient(
+        timeout=120, trust_env=False, limits=httpx.Limits(max_connections=200, keepalive_expiry=1)
+    ) as client:
 
         async def one(seed: int) -> None:
             body = b"".join(noise(100_000, 1_000 + seed))

@@ -73,8 +73,9 @@ class House:
         )
 
     def kill(self) -> None:
-        """One of them, and another in its place."""
-        role = random.choices(["work", "tick", "serve"], [6, 1, 2])[0]
+        """One of them, and another in its place: first one of each."""
+        unhurt = [role for role in self.running if role not in self.killed]
+        role = unhurt[0] if unhurt else random.choices(["work", "tick", "serve"], [6, 1, 2])[0]
         place = random.randrange(len(self.running[role]))
         self.running[role][place].kill()
         self.running[role][place].wait()
