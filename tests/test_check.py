@@ -5,6 +5,8 @@ from pathlib import Path
 
 import jsonschema_rs
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from oak_relay.actions.catalogue import offer
 from oak_relay.cli.main import main
@@ -12,7 +14,9 @@ from oak_relay.document.check import check
 from oak_relay.document.models import json_schema
 from oak_relay.document.schemas import validator
 from oak_relay.document.script import script
+from oak_relay.document.shapes import fills, sample_of
 from oak_relay.document.text import read
+from oak_relay.engine.plan import compile_plan
 
 CATALOGUE = offer().catalogue
 WORLD = CATALOGUE.world(frozenset({"quick"}), {"office": "bearer"}, {"huts": ["name", "valley", "bunks"]})
@@ -29,6 +33,44 @@ def test_each_mistake_is_found_once_on_its_line(file):
     assert [(f.line, words in f.message) for f in findings] == [(line, True)], findings
     assert findings[0].fix
     assert findings[0].column >= 1
+
+
+KEYWORDS = st.sampled_from(["type", "properties", "required", "enum", "examples", "default", "const", "items", "anyOf", "format", "$ref", "$defs", "name"])  # fmt: skip
+ODD = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.sampled_from(["object", "array", "string", "#/$defs/name", "email", "x"]),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(KEYWORDS, inner, max_size=4),
+    max_leaves=12,
+)
+
+
+@given(st.dictionaries(KEYWORDS, ODD, max_size=4), st.sampled_from(["input", "settings", "form", "gives"]))
+@settings(deadline=None)
+def test_a_schema_of_whatever_shape_is_looked_at(schema: dict[str, object], where: str):
+    odd = {name: schema if name == where else {"type": "object", "properties": {"a": {}}} for name in ("input", "settings", "form", "gives")}  # fmt: skip
+    steps = [
+        {"step": "a", "do": "model.answer", "with": {"model": "quick", "prompt": "x", "gives": odd["gives"]}},
+        {"step": "b", "ask": {"at": "conversation", "text": "Who?", "form": odd["form"]}},
+        {"step": "c", "send": "${ b.data.a } ${ a.data.a } ${ input.a }"},
+    ]
+    talk = {"trigger": "t", "conversation": {"path": "odd"}}
+    document = {
+        "oak": 1,
+        "workflow": "odd",
+        "triggers": [talk],
+        "input": odd["input"],
+        "settings": odd["settings"],
+        "steps": steps,
+    }
+    found = check(json.dumps(document), WORLD)
+    assert all(one.fix and one.line for one in found.findings)
+    if found.document is not None:
+        json.dumps([sample_of(found.document.input), fills(found.document.input)])
+        script(found.document, WORLD.actions)
+        if found.sound:
+            compile_plan(found.document)
 
 
 def test_the_demo_is_sound():

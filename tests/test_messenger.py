@@ -57,7 +57,9 @@ class Line:
         """A delivery of our own making."""
         content, now, id = json.dumps(body), datetime.now(UTC), uuid.uuid4().hex
         signed = {"webhook-id": id, "webhook-timestamp": str(int(now.timestamp())), "webhook-signature": Webhook(secret).sign(id, now, content)}  # fmt: skip
-        return httpx.post(f"{self.oak.url}/channels/{self.name}", content=content, headers={**signed, **headers}, timeout=60)
+        return httpx.post(
+            f"{self.oak.url}/channels/{self.name}", content=content, headers={**signed, **headers}, timeout=60
+        )
 
     def key(self, chat: str) -> str:
         return f"{self.name} {chat}.{self.name}"

@@ -529,6 +529,25 @@ def test_who_forgets_to_answer_is_told(client: Client):
     assert "nothing here answers who talks" in [one.message for one in saved.findings]
 
 
+@pytest.mark.parametrize(
+    ("schema", "lacking"),
+    [
+        ("{required: [text, name], properties: {text: {}, name: {type: string}}}", "name"),
+        ("{required: [name], properties: {name: {type: string, default: guest}}}", ""),
+        ("{required: [text, parts]}", ""),
+        ("{type: object, required: [[1], {a: 1}], properties: [name]}", ""),
+    ],
+)
+def test_who_needs_what_nobody_says_is_told(client: Client, schema: str, lacking: str):
+    steps = "  - step: a\n    send: hello"
+    text = FLOW.format(name="needs-a-name", gather="0s", steps=f"{steps}\ninput: {schema}")
+    told = [one for one in client.check(text).findings if "which the input needs" in one.message]
+    assert [f"what is said has no {lacking}," in one.message for one in told] == [True] * bool(lacking)
+    assert not lacking or (told[0].line == 7 and told[0].severity == "error")
+    made = text.replace(", gather: 0s}", ", gather: 0s}\n    input: {text: a, name: b}")
+    assert "which the input needs" not in "".join(one.message for one in client.check(made).findings)
+
+
 def test_the_guest_goes_on_talking_while_an_approval_rests(oak: Processes, client: Client):
     talking(client, "resting-desk", """
   - step: way

@@ -12,6 +12,7 @@ from oak_relay.document.check_names import guards_of
 from oak_relay.document.errors import Finding
 from oak_relay.document.expressions import holds_template, is_template
 from oak_relay.document.models import (
+    SAID,
     AskStep,
     BaseStep,
     BranchStep,
@@ -123,11 +124,22 @@ class _Checker(Form):
             self.add(("triggers",), message, fix, "warning")
         if self.talks:
             self._facts(document)
+            self._said(document)
         for path, step in _every_step(document):
             if isinstance(step, DoStep) and step.do == "agent":
                 self.memory_order(path, step, document)
             if isinstance(step, SetStep) and step.step not in self.used:
                 self.add((*path, "step"), f"nothing uses {step.step}", "use it, or leave the step out", "warning")
+
+    def _said(self, document: Workflow) -> None:
+        """What the input needs and nobody says."""
+        filled = {*SAID, *shapes.defaults(document.input)}
+        lacking = [name for name in shapes.required(document.input) if name not in filled]
+        for place, trigger in enumerate(document.triggers):
+            if lacking and trigger.kind == "conversation" and trigger.input is None:
+                message = f"what is said has no {lacking[0]}, which the input needs: it is {', '.join(SAID)}"
+                fix = f"add input: {{{lacking[0]}: ${{ event.data.text }}}} beside conversation:, or leave {lacking[0]} out of the input"
+                self.add(("triggers", place, "conversation"), message, fix)
 
     def _facts(self, document: Workflow) -> None:
         """What is read of who talks and kept by nothing here. Where an agent keeps what it likes, or a name is worked out, nobody knows."""

@@ -639,6 +639,8 @@ TALK_INPUT: dict[str, object] = {
     },
 }
 """JSON Schema of what somebody said, as runs are given it."""
+SAID = ("text", "choice", "command", "parts")
+"""What stands there of it."""
 
 
 def talks(document: Workflow) -> bool:

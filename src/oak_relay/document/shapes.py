@@ -199,19 +199,21 @@ def filled(what: Fills, value: object) -> object:
 
 
 def sample_of(schema: object, depth: int = 0) -> object:
-    """A value made from a JSON Schema: its example or default where it has one, else something simple."""
+    """A value made from a JSON Schema, which need not be a sound one: its example or default where it has one, else something
+    simple."""
     if not isinstance(schema, dict) or depth > 6:
         return None
-    if schema.get("examples"):
-        return schema["examples"][0]
+    if examples := listed(schema.get("examples")):
+        return examples[0]
     for key in ("const", "default"):
         if key in schema:
             return schema[key]
-    if schema.get("enum"):
-        return schema["enum"][0]
+    if choices := listed(schema.get("enum")):
+        return choices[0]
     kind = schema.get("type")
     if kind == "object" or "properties" in schema:
-        return {k: sample_of(v, depth + 1) for k, v in schema.get("properties", {}).items()}
+        declared = schema.get("properties")
+        return {k: sample_of(v, depth + 1) for k, v in declared.items()} if isinstance(declared, Mapping) else {}
     if kind == "array":
         return [sample_of(schema.get("items", {}), depth + 1)]
     simple = {"number": 1, "integer": 1, "boolean": True}
