@@ -491,11 +491,7 @@ def try_phrases(
     choices: Mapping[str, Sequence[str]], phrases: Sequence[str], otherwise: str | None
 ) -> Call[results.PhrasesFound]:
     """Which choice of a question each phrase finds."""
-    asked = {
-        "choices": {name: list(own) for name, own in choices.items()},
-        "phrases": list(phrases),
-        "otherwise": otherwise,
-    }
+    asked = {"choices": dict(choices), "phrases": list(phrases), "otherwise": otherwise}
     return Call("POST", _at("phrases"), _one(results.PhrasesFound), body=asked)
 
 
