@@ -73,7 +73,7 @@ const near = (one: Schemas['PhraseOut']) =>
 </template>
 
 <style scoped>
-td {
+td:first-child {
   overflow-wrap: anywhere;
 }
 </style>
