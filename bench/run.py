@@ -33,7 +33,7 @@ from bench.load import Load
 from oak_relay.client import Client
 from oak_relay.document import values
 from oak_relay.runtime.cluster import Cluster, _bin
-from oak_relay.store import intake
+from oak_relay.store import epoch, intake
 from oak_relay.store.database import Database
 from oak_relay.store.intake import NewRun
 from oak_relay.vault.blanking import Blanker
@@ -93,6 +93,8 @@ steps:
 result: ${ rounds }
 """
 PER_RUN, PER_OUTSIDE = 5, 3
+_WARM = 250
+"""Runs for each worker before those that are measured."""
 _WAL = "SELECT (pg_current_wal_lsn() - '0/0'::pg_lsn)::bigint"
 _READY = "SELECT count(*) FROM worker WHERE role = 'work'"
 
@@ -179,11 +181,9 @@ class Pace:
 
 
 def released(bench: Bench, client: Client, workflow: str, count: int, per_run: int, workers: int) -> Pace:
-    """Runs that are let go at once to workers that wait for them. pgbench is measured before, so that both meet the same
-    mood of the machine."""
+    """Runs that are let go at once to workers that wait for them and have walked some before: what is loaded with the first
+    request of a process is not what is measured. pgbench is measured before, so that both meet the same mood of the machine."""
     inserts = bench.pgbench()
-    asyncio.run(taken_in(bench, workflow, count))
-    client.hold(True)  # until all workers have started, which is not what is measured
     before = bench.sql(_READY)
     with contextlib.ExitStack() as stack:
         working = [
@@ -192,6 +192,9 @@ def released(bench: Bench, client: Client, workflow: str, count: int, per_run: i
         ]
         while bench.sql(_READY) < before + workers:
             time.sleep(0.1)
+        asyncio.run(taken_in(bench, workflow, _WARM * workers))
+        drained(bench)
+        asyncio.run(taken_in(bench, workflow, count, held=True))
         time.sleep(1)
         wal, cpu, server = bench.sql(_WAL), [spent(p.pid) for p in working], bench.server_cpu()
         client.hold(False)
@@ -297,21 +300,24 @@ def rounds(bench: Bench, client: Client) -> None:
     bench.say(f"a repeat at rest after {count:,} rounds, from its event to its end", f"{took * 1000:,.0f} ms")
 
 
-async def taken_in(bench: Bench, workflow: str, count: int) -> None:
-    """Runs in the queue, by the intake's own statement."""
+async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False) -> None:
+    """Runs in the queue, by the intake's own statement; `held` until they are let go."""
     database = Database(bench.url)
     connection = await database.connect_directly()
     row = await connection.fetchrow(
         "SELECT v.id, v.workflow_id, v.revision FROM workflow w JOIN version v ON v.workflow_id = w.id "
         "AND v.number = w.on_version WHERE w.name = $1", workflow,
     )  # fmt: skip
-    for first in range(0, count, 1000):
-        runs = [
-            NewRun(uuids.uuid7(), uuids.uuid7(), None, row["workflow_id"], row["id"], row["revision"], "bench", "/bench", "oak.start",
-                   f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}', None)
-            for n in range(first, min(count, first + 1000))
-        ]  # fmt: skip
-        await intake.accept(connection, 1, runs)
+    async with connection.transaction():  # seen all at once, and held by then
+        for first in range(0, count, 1000):
+            runs = [
+                NewRun(uuids.uuid7(), uuids.uuid7(), None, row["workflow_id"], row["id"], row["revision"], "bench", "/bench", "oak.start",
+                       f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}', None)
+                for n in range(first, min(count, first + 1000))
+            ]  # fmt: skip
+            await intake.accept(connection, 1, runs)
+        if held:
+            await epoch.hold(connection, 1)
     await connection.close()
     await database.close()
 
