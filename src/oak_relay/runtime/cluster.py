@@ -18,6 +18,7 @@ shared_buffers = '256MB'
 wal_compression = on
 max_wal_size = '2GB'
 checkpoint_timeout = '15min'
+autovacuum_naptime = '5s'
 log_destination = 'stderr'
 log_line_prefix = '%m [%p] '
 """

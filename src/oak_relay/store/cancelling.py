@@ -6,6 +6,19 @@ import asyncpg
 
 from oak_relay.engine.paths import is_below
 
+_FAMILY = """
+WITH RECURSIVE family AS (
+  SELECT unnest($2::uuid[]) AS id
+  UNION SELECT r.id FROM family f CROSS JOIN LATERAL (
+    SELECT id FROM run WHERE workspace_id = $1 AND parent_id = f.id AND kind IN ('child', 'part') AND ended_at IS NULL OFFSET 0) AS r
+) SELECT id FROM family
+"""
+_MARK = """
+UPDATE run r SET cancel_at = coalesce(cancel_at, clock_timestamp())
+FROM (SELECT $1::int AS workspace_id, id FROM unnest($2::uuid[]) AS u(id) LIMIT cardinality($2::uuid[])) AS f
+WHERE r.workspace_id = f.workspace_id AND r.id = f.id AND r.ended_at IS NULL RETURNING r.id
+"""
+
 
 async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: list[UUID], prefix: str = "") -> None:
     """What runs asked of others below a path is wanted no longer: children are cancelled, questions withdrawn,
@@ -50,14 +63,8 @@ async def mark_cancelled(connection: asyncpg.Connection, workspace: int, run_ids
     """Ask runs and their children to end; those that rest are woken for it."""
     if not run_ids:
         return
-    rows = await connection.fetch(
-        "WITH RECURSIVE family AS (SELECT unnest($2::uuid[]) AS id UNION SELECT r.id FROM run r JOIN family f ON "
-        "r.parent_id = f.id WHERE r.workspace_id = $1 AND r.kind IN ('child', 'part') AND r.ended_at IS NULL) "
-        "UPDATE run r SET cancel_at = coalesce(cancel_at, clock_timestamp()) FROM family f "
-        "WHERE r.workspace_id = $1 AND r.id = f.id AND r.ended_at IS NULL RETURNING r.id",
-        workspace,
-        run_ids,
-    )
+    family = [row["id"] for row in await connection.fetch(_FAMILY, workspace, run_ids)]
+    rows = await connection.fetch(_MARK, workspace, family)
     await connection.execute(
         "UPDATE queue SET wakes = wakes + 1, held = NULL, "
         "ready_at = CASE WHEN worker_id IS NULL THEN clock_timestamp() ELSE ready_at END "

@@ -166,7 +166,7 @@ _ENDS = f""", ending AS MATERIALIZED (
 ), gone AS (
   DELETE FROM queue q USING fenced, {_given(_END, _FIRST_END)}
   WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id IS NOT DISTINCT FROM fenced.id AND q.generation = u.generation
-  RETURNING q.run_id
+  RETURNING q.workspace_id, q.run_id
 ), ended AS (
   UPDATE run r {
     _set(
@@ -185,7 +185,7 @@ _ENDS = f""", ending AS MATERIALIZED (
         "note",
     )
 }, ended_at = clock_timestamp()
-  WHERE r.workspace_id = $2 AND r.id = ANY (ARRAY(SELECT run_id FROM gone))
+  FROM gone WHERE r.workspace_id = gone.workspace_id AND r.id = gone.run_id
   RETURNING r.id, r.state, r.origin_id
 ), done_again AS (
   SELECT id, origin_id FROM ended WHERE state = 'succeeded' AND origin_id IS NOT NULL
@@ -193,7 +193,8 @@ _ENDS = f""", ending AS MATERIALIZED (
   UPDATE failure f SET mended_by = m.id FROM (
     WITH RECURSIVE before AS (
       SELECT id, origin_id FROM done_again
-      UNION SELECT b.id, r.origin_id FROM before b JOIN run r ON r.workspace_id = $2 AND r.id = b.origin_id WHERE r.origin_id IS NOT NULL
+      UNION SELECT b.id, r.origin_id FROM before b CROSS JOIN LATERAL (
+        SELECT origin_id FROM run WHERE workspace_id = $2 AND id = b.origin_id OFFSET 0) AS r WHERE r.origin_id IS NOT NULL
     ) SELECT id, origin_id FROM before
   ) AS m WHERE f.workspace_id = $2 AND f.run_id = m.origin_id AND f.mended_by IS NULL
 ), failed AS (
@@ -222,14 +223,14 @@ WITH rested AS (
   UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
   FROM {_given(_RESTED, 3)} WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id IS NOT DISTINCT FROM $2::uuid
-    AND q.generation = u.generation RETURNING q.run_id AS id
+    AND q.generation = u.generation RETURNING q.workspace_id, q.run_id AS id
 ), woken AS (
   INSERT INTO wake (workspace_id, run_id, path, at)
   SELECT $1, u.* FROM {_given({"run_id": "uuid", "path": "text", "at": "timestamptz"}, _FIRST_WAKE)}
   WHERE u.run_id IN (SELECT id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
 UPDATE run r {_set(_RESTED, 3, "tokens_in", "tokens_out", "money", "steps", "attempts", "unpriced")}
-WHERE r.workspace_id = $1 AND r.id = ANY (ARRAY(SELECT id FROM rested))
+FROM rested WHERE r.workspace_id = rested.workspace_id AND r.id = rested.id
 """
 
 _YIELD = """
@@ -295,9 +296,10 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
 
 
 _LANDED = f"""
-SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, NULL AS details FROM journal j
-JOIN {_given({"run_id": "uuid", "page": "int", "generation": "int"}, 3)} USING (run_id, page, generation)
-WHERE j.workspace_id = $1 AND j.worker_id = $2
+SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, NULL AS details
+FROM {_given({"run_id": "uuid", "page": "int", "generation": "int"}, 3)} CROSS JOIN LATERAL (
+  SELECT * FROM journal WHERE workspace_id = $1 AND run_id = u.run_id AND page = u.page OFFSET 0) AS j
+WHERE j.worker_id = $2 AND j.generation = u.generation
 """
 
 
@@ -352,16 +354,21 @@ async def owned(connection: asyncpg.Connection, workspace: int, worker_id: UUID)
 
 _LOAD = """
 WITH closed AS MATERIALIZED (
-  SELECT run_id, unnest(closes) AS scope FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND closes IS NOT NULL
+  SELECT g.run_id, unnest(j.closes) AS scope FROM unnest($2::uuid[]) AS g(run_id) CROSS JOIN LATERAL (
+    SELECT closes FROM journal WHERE workspace_id = $1 AND run_id = g.run_id AND closes IS NOT NULL OFFSET 0) AS j
 )
 SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, CASE WHEN j.entries LIKE '%,"began",%' THEN j.details END AS details
-FROM journal j LEFT JOIN closed c ON c.run_id = j.run_id AND c.scope = j.scope
-WHERE j.workspace_id = $1 AND j.run_id = ANY($2::uuid[]) AND c.scope IS NULL ORDER BY j.run_id, j.page
+FROM unnest($2::uuid[]) AS g(run_id) CROSS JOIN LATERAL (
+  SELECT * FROM journal WHERE workspace_id = $1 AND run_id = g.run_id OFFSET 0) AS j
+LEFT JOIN closed c ON c.run_id = j.run_id AND c.scope = j.scope
+WHERE c.scope IS NULL ORDER BY j.run_id, j.page
 """
 _SUMS = """
-SELECT run_id, max(page) + 1 AS pages, sum(steps) AS steps, sum(attempts) AS attempts, sum(tokens_in) AS tokens_in,
-  sum(tokens_out) AS tokens_out, coalesce(sum(money), 0) AS money, sum(unpriced) AS unpriced
-FROM journal WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) GROUP BY run_id
+SELECT g.run_id, s.* FROM unnest($2::uuid[]) AS g(run_id) CROSS JOIN LATERAL (
+  SELECT max(page) + 1 AS pages, sum(steps) AS steps, sum(attempts) AS attempts, sum(tokens_in) AS tokens_in,
+    sum(tokens_out) AS tokens_out, coalesce(sum(money), 0) AS money, sum(unpriced) AS unpriced
+  FROM (SELECT * FROM journal WHERE workspace_id = $1 AND run_id = g.run_id OFFSET 0) AS mine) AS s
+WHERE s.pages IS NOT NULL
 """
 
 

@@ -103,6 +103,10 @@ CROSS JOIN LATERAL (SELECT * FROM event WHERE workspace_id = $4 AND id = r.event
 _CLAIM = f"{_TURNS}{_FENCED}{_PICKED}{_TAKEN}"
 _CLAIM_LIMITED = f"WITH {_FENCED}{_PICKED_LIMITED}{_TAKEN}"
 _CLAIM_SUSPECTS = f"WITH {_FENCED}{_PICKED_SUSPECTS}{_TAKEN}"
+_CANCELLED = """
+SELECT r.id FROM queue q CROSS JOIN LATERAL (SELECT id, cancel_at FROM run WHERE workspace_id = $1 AND id = q.run_id OFFSET 0) AS r
+WHERE q.workspace_id = $1 AND q.worker_id = $2 AND r.cancel_at IS NOT NULL
+"""
 _WIDTH = 64
 _FIRST = UUID(int=0)
 _LAST_TURN = f"""{_TURNS.rstrip().rstrip(",")}
@@ -220,12 +224,7 @@ async def suspects(connection: asyncpg.Connection, workspace: int) -> bool:
 
 async def cancelled_here(connection: asyncpg.Connection, workspace: int, worker_id: UUID) -> list[UUID]:
     """Runs of this worker that somebody has cancelled."""
-    rows = await connection.fetch(
-        "SELECT r.id FROM queue q JOIN run r ON r.workspace_id = q.workspace_id AND r.id = q.run_id "
-        "WHERE q.workspace_id = $1 AND q.worker_id = $2 AND r.cancel_at IS NOT NULL",
-        workspace,
-        worker_id,
-    )
+    rows = await connection.fetch(_CANCELLED, workspace, worker_id)
     return [row["id"] for row in rows]
 
 

@@ -404,6 +404,22 @@ async def last(connection: asyncpg.Connection, workspace: int, key: str) -> int:
     return -1 if found is None else int(found)
 
 
+_ANSWERING = """
+SELECT q.run_id, r.version_id FROM (
+  SELECT u.run_id FROM utterance u WHERE u.workspace_id = $1 AND u.side = 'them' AND u.conversation_id = (
+    SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2) ORDER BY u.seq DESC LIMIT 50) AS said
+JOIN queue q ON q.workspace_id = $1 AND q.run_id = said.run_id
+CROSS JOIN LATERAL (SELECT version_id FROM run WHERE workspace_id = $1 AND id = q.run_id OFFSET 0) AS r
+WHERE (q.worker_id IS NOT NULL OR q.ready_at < clock_timestamp() + interval '1 minute') AND NOT EXISTS (
+  SELECT FROM question a WHERE a.workspace_id = $1 AND a.run_id = q.run_id AND a.state = 'open')
+ORDER BY q.worker_id IS NULL, q.run_id LIMIT 1
+"""
+_EVENT_OF = """
+SELECT e.id, e.meta FROM run r CROSS JOIN LATERAL (SELECT id, meta FROM event WHERE workspace_id = $1 AND id = r.event_id OFFSET 0) AS e
+WHERE r.workspace_id = $1 AND r.id = $2
+"""
+
+
 @dataclass(frozen=True, slots=True)
 class Answering:
     """A run of a conversation that is under way."""
@@ -414,15 +430,7 @@ class Answering:
 
 async def answering(connection: asyncpg.Connection, workspace: int, key: str) -> Answering | None:
     """The run of a conversation that is under way, of the last that were begun; one that waits for a person or for longer is not."""
-    found = await connection.fetchrow(
-        "SELECT q.run_id, r.version_id FROM (SELECT u.run_id FROM utterance u WHERE u.workspace_id = $1 AND u.side = 'them' AND u.conversation_id = ("
-        "SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2) ORDER BY u.seq DESC LIMIT 50) AS said "
-        "JOIN queue q ON q.workspace_id = $1 AND q.run_id = said.run_id JOIN run r ON r.workspace_id = $1 AND r.id = q.run_id "
-        "WHERE (q.worker_id IS NOT NULL OR q.ready_at < clock_timestamp() + interval '1 minute') AND NOT EXISTS ("
-        "SELECT FROM question a WHERE a.workspace_id = $1 AND a.run_id = q.run_id AND a.state = 'open') "
-        "ORDER BY q.worker_id IS NULL, q.run_id LIMIT 1",
-        workspace, key,
-    )  # fmt: skip
+    found = await connection.fetchrow(_ANSWERING, workspace, key)
     return None if found is None else Answering(found["run_id"], found["version_id"])
 
 
@@ -444,10 +452,7 @@ async def _joined(
         "SELECT true FROM queue WHERE workspace_id = $1 AND run_id = $2 AND worker_id IS NULL AND walks = 0 FOR UPDATE SKIP LOCKED",
         workspace, run_id,
     )  # fmt: skip
-    event = waits and await connection.fetchrow(
-        "SELECT e.id, e.meta FROM event e JOIN run r ON r.workspace_id = e.workspace_id AND r.event_id = e.id WHERE r.workspace_id = $1 AND r.id = $2",
-        workspace, run_id,
-    )  # fmt: skip
+    event = waits and await connection.fetchrow(_EVENT_OF, workspace, run_id)
     about = values.loads(event["meta"]).get("conversation") if event else None
     if about is None:
         return None

@@ -16,8 +16,10 @@ INSERT INTO once AS o (workspace_id, workflow_id, step, key, run_id) VALUES ($1,
 ON CONFLICT (workspace_id, workflow_id, step, key) DO UPDATE SET run_id = CASE WHEN NOT o.done AND o.run_id IN (
   WITH RECURSIVE before AS (
     SELECT r.origin_id FROM run r WHERE r.workspace_id = $1 AND r.id = $5
-    UNION SELECT r.origin_id FROM run r JOIN before b ON r.workspace_id = $1 AND r.id = b.origin_id)
-  SELECT r.id FROM before b JOIN run r ON r.workspace_id = $1 AND r.id = b.origin_id AND r.ended_at IS NOT NULL
+    UNION SELECT r.origin_id FROM before b CROSS JOIN LATERAL (
+      SELECT origin_id FROM run WHERE workspace_id = $1 AND id = b.origin_id OFFSET 0) AS r)
+  SELECT r.id FROM before b CROSS JOIN LATERAL (
+    SELECT id, ended_at FROM run WHERE workspace_id = $1 AND id = b.origin_id OFFSET 0) AS r WHERE r.ended_at IS NOT NULL
 ) THEN $5 ELSE o.run_id END RETURNING run_id
 """
 # A run that does another again takes over what that one did not do well.

@@ -35,7 +35,8 @@ SELECT workflow_id FROM child
 _PIN = """
 WITH RECURSIVE up AS (
   SELECT id, parent_id, kind FROM run WHERE workspace_id = $1 AND id = $2
-  UNION ALL SELECT r.id, r.parent_id, r.kind FROM run r JOIN up ON r.workspace_id = $1 AND r.id = up.parent_id AND up.kind = 'part'
+  UNION ALL SELECT r.id, r.parent_id, r.kind FROM up CROSS JOIN LATERAL (
+    SELECT id, parent_id, kind FROM run WHERE workspace_id = $1 AND id = up.parent_id OFFSET 0) AS r WHERE up.kind = 'part'
 )
 INSERT INTO pin (workspace_id, run_id, kind, name, version_id)
 SELECT $1, up.id, 'workflow', $3, v.id

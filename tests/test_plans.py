@@ -1,0 +1,81 @@
+"""Statements of the hot paths, planned once on an empty database: each row of the history must be looked up by its key, for
+that plan is kept while the history grows."""
+
+import asyncio
+import json
+import re
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import asyncpg
+import pytest
+
+from oak_relay.store import cancelling, journal, queue, utterances, workers
+from oak_relay.store.changes import once, runs
+from oak_relay.store.database import Database
+
+GROWS = re.compile(r"(ix_)?(run|event|journal|queue)_|queue ")
+WHOLE = re.compile(r" (\(workspace_id = [^ ]+\))?$")
+STATEMENTS = {
+    "claim": queue._CLAIM,
+    "claim of limited": queue._CLAIM_LIMITED,
+    "claim of suspects": queue._CLAIM_SUSPECTS,
+    "cancelled here": queue._CANCELLED,
+    "family": cancelling._FAMILY,
+    "cancel": cancelling._MARK,
+    "landed": journal._LANDED,
+    "once": once._ONCE,
+    "child": runs._PIN,
+    "answering": utterances._ANSWERING,
+    "event of a run": utterances._EVENT_OF,
+    "load": journal._LOAD,
+    "sums": journal._SUMS,
+    "written": f"{journal._ENTRIES}{journal._ADDS}{journal._ENDS} SELECT id FROM fenced",
+    "rest": journal._REST,
+    "bury": workers._BURY,
+}
+
+
+def reads(node: dict[str, Any]) -> Iterator[str]:
+    """What a plan reads, each as a table or an index and how it is looked up there."""
+    if "Index Name" in node:
+        yield f"{node['Index Name']} {node.get('Index Cond', '')}"
+    elif node["Node Type"] == "Seq Scan":
+        yield f"{node['Relation Name']} "
+    for child in node.get("Plans", ()):
+        yield from reads(child)
+
+
+async def unkeyed(connection: asyncpg.Connection, statement: str) -> list[str]:
+    """Where the kept plan of a statement reads what it does not need: all of a table, or all of a workspace."""
+    count = max(map(int, re.findall(r"\$(\d+)", statement)))
+    async with connection.transaction():
+        await connection.execute(f"PREPARE kept AS {statement}")
+        [(plan,)] = await connection.fetch(f"EXPLAIN (FORMAT json) EXECUTE kept({', '.join(['NULL'] * count)})")
+        await connection.execute("DEALLOCATE kept")
+    return [one for one in reads(json.loads(plan)[0]["Plan"]) if GROWS.match(one) and WHOLE.search(one)]
+
+
+async def found_in(url: str, statement: str) -> list[str]:
+    database = Database(url)
+    connection = await database.connect_directly()
+    try:
+        return await unkeyed(connection, statement)
+    finally:
+        await connection.close()
+        await database.close()
+
+
+@pytest.fixture(scope="module")
+def url(new_database: Callable[[], str]) -> str:
+    return new_database()
+
+
+@pytest.mark.parametrize("name", STATEMENTS)
+def test_a_plan_made_while_all_is_empty_looks_up_by_key(url: str, name: str) -> None:
+    assert asyncio.run(found_in(url, STATEMENTS[name])) == []
+
+
+def test_a_plan_that_reads_more_is_seen(url: str) -> None:
+    joined = "SELECT r.id FROM queue q JOIN run r ON r.id = q.run_id AND r.workspace_id = $1 WHERE q.worker_id = $2"
+    assert asyncio.run(found_in(url, joined)) != []
