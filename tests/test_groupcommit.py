@@ -162,6 +162,9 @@ async def test_what_arrives_just_as_the_last_strand_rests_wakes_the_run():
     rests = []
 
     class Writer:
+        def of(self, run_id):
+            return self
+
         async def put(self, owner, row):
             rests.append(row)
 
@@ -191,6 +194,9 @@ async def test_what_was_taken_back_and_tells_all_the_same_wakes_nobody_for_ever(
     rests = []
 
     class Writer:
+        def of(self, run_id):
+            return self
+
         async def put(self, owner, row):
             rests.append(row)
 

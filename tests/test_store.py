@@ -842,7 +842,7 @@ async def _added_and_read(new_database, entries: list[Entry]) -> None:
     hints: Any = SimpleNamespace(send=lambda topic: None, watched=False)
     writer = JournalWriter(database, mine, hints, registry)
     writing = asyncio.create_task(writer.run())
-    ground = Ground(writer, registry, lambda: datetime.now(UTC))
+    ground = Ground(SimpleNamespace(of=lambda run_id: writer), registry, lambda: datetime.now(UTC))
     first = RunJournal(claim, None, ground, writer.own(claim), "stored")
     for number, one in enumerate(entries):
         if number % 3:

@@ -1,7 +1,6 @@
 """Actions: attempts with retries, intentions before what is sent, and what to do when nobody knows."""
 
 import asyncio
-from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -121,13 +120,13 @@ class _Effect:
         """Reach outside: intention first, then the call, then its outcome."""
         walk = self.walk
         settled = await walk.settle(self.manner.model) if self.manner.model else {}
-        call = replace(call, settled=settled)
+        call = call._replace(settled=settled)
         if self.manner.reach == "outside":
             while (wait := await walk.executor.admit(call)) > 0:
                 await walk.pause(f"{self.path}#admitted", walk.journal.now() + timedelta(seconds=wait))
             entry = entry._replace(started=walk.journal.now())
         draw = Draw(self.purse, call.action, self._drew)
-        call = replace(call, draw=draw)
+        call = call._replace(draw=draw)
         draw.grant(await walk.executor.worst(call))
         try:
             if self.manner.reach == "outside":

@@ -4,7 +4,6 @@ Where the trigger names an alias that transcribes (`voice`), each note becomes t
 beneath `message/heard` or the question's `/heard`; a note that cannot be written down stays a file, and says why (`fault`)."""
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 from oak_relay.changes import Hear
@@ -43,7 +42,7 @@ async def begun(walk: Walking) -> Start:
                 raise StepFailed("invalid", f"the input does not fit {walk.plan.workflow}: {wrong}", fix=fix)
     elif isinstance(given, dict) and all(given.get(name) == data.get(name) for name in ("text", "parts")):
         scope["input"] = {**given, "text": heard["text"], "parts": heard["parts"]}
-    return replace(start, scope=scope)
+    return start._replace(scope=scope)
 
 
 def _input(walk: Walking, made: Template, scope: Scope) -> object:

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from oak_relay.changes import Part
 from oak_relay.document.errors import ErrorData, StepFailed
@@ -16,8 +16,7 @@ GIVEN = "given"
 """The hash of an entry whose value a person has put in the place of the recorded one."""
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
+class Start(NamedTuple):
     """What a walk begins with. `worked` is the time already spent working, in seconds; `grace` how long
     a call of a lost worker may still be under way behind its time-out, in seconds; `money` what a parent allows."""
 

@@ -1,9 +1,9 @@
 """What a walk knows of the world: a journal and an executor, each a few small capabilities."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Literal, Protocol
+from types import MappingProxyType
+from typing import Any, Literal, NamedTuple, Protocol
 
 from oak_relay.changes import Change
 from oak_relay.engine.entries import Detail, Entry
@@ -15,8 +15,10 @@ Repeat = Literal["safe", "keyed", "checkable", "unsafe"]
 Reach = Literal["outside", "read", "local"]
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+_NOTHING: Mapping[str, Any] = MappingProxyType({})
+
+
+class Call(NamedTuple):
     """An action to perform. `key` is stable across attempts; `timeout` is in seconds; `draw` is what money its requests
     draw on; `settled` the model aliases that the run has settled, by name."""
 
@@ -27,20 +29,18 @@ class Call:
     key: str
     timeout: float
     draw: Draw | None = None
-    settled: Mapping[str, Any] = field(default_factory=dict)
+    settled: Mapping[str, Any] = _NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(NamedTuple):
     """What an action gave; `detail` is for the trace."""
 
     output: object
-    detail: Detail = field(default_factory=dict)
+    detail: Detail = _NOTHING
     usage: Usage = NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class Manner:
+class Manner(NamedTuple):
     """What repeating an action means, where it reaches, and how long one attempt may take (seconds); `model` is the model
     alias it asks, empty for none."""
 

@@ -81,7 +81,7 @@ class Walk:
     def __post_init__(self) -> None:
         if self.plan.fills and self.start.part is None:
             scope = {**self.start.scope, "input": shapes.filled(self.plan.fills, self.start.scope.get("input"))}
-            self.start = replace(self.start, scope=scope)
+            self.start = self.start._replace(scope=scope)
         limits = [limit for limit in (self.plan.money, self.start.money) if limit is not None]
         self.purse = Purse(min(limits) if limits else None, spent=float(self.spent.money))
         for amount in self.journal.open.allotted.values():

@@ -11,7 +11,6 @@ from uuid import UUID
 
 import asyncpg
 import structlog
-import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -29,6 +28,7 @@ from oak_relay.store import answered, consents, credit, epoch, files, history, p
 from oak_relay.store import intake as store
 from oak_relay.store import schedules as due
 from oak_relay.store.database import LOST, Database
+from oak_relay.store.ids import new_id
 from oak_relay.store.intake import NewRun
 from oak_relay.store.schedules import Mark
 from oak_relay.triggers.base import TimeTrigger, TriggerKind, WatchTrigger
@@ -53,7 +53,7 @@ class Clock:
         self._published = asyncio.Event()
         hints.on("published", lambda _: self._published.set())
         hints.on("config", registry.forget)
-        self.id = uuids.uuid7()
+        self.id = new_id()
         self._beating: asyncpg.Connection | None = None
         self._since = 0.0
 
@@ -150,7 +150,7 @@ class Clock:
             return
         data = {**about, "money": float(row["money"]), "spent": float(row["spent"])}
         log.warning(what, **data)
-        event_id, kind = uuids.uuid7(), f"oak.{what}"
+        event_id, kind = new_id(), f"oak.{what}"
         text = values.dumps(published.envelope(str(event_id), kind, source, data, subject))
         await published.publish(connection, self._registry.workspace, event_id, kind, source, text, 0, None)
 
@@ -291,7 +291,7 @@ class Clock:
     async def _heartbeat(self, connection: asyncpg.Connection) -> float:
         """Be seen, and bury workers that are dead."""
         if await workers.renew(connection, self.id, _LEASE) is None:
-            self.id = uuids.uuid7()
+            self.id = new_id()
             name = f"{socket.gethostname()}/{os.getpid()}"
             await workers.register(connection, self.id, name, REVISION, _LEASE, "tick")
         if connection is not self._beating:

@@ -2,7 +2,7 @@
 
 import asyncio
 from collections.abc import Callable, Mapping, Sequence
-from functools import cached_property
+from functools import partial
 from uuid import UUID
 
 import structlog
@@ -39,10 +39,6 @@ class RunExecutor:
         self._lease_left = lease_left
         self._parent = trace_parent
         self._change: CallContext | None = None
-
-    @cached_property
-    def _trace(self) -> str:
-        return trace_id(self._run_id, self._parent)
 
     def manner(self, action: str, input: Mapping[str, object]) -> Manner:
         known = self._tools.manners.get(action)
@@ -155,13 +151,10 @@ class RunExecutor:
         return Outcome(result.output, result.detail, result.usage)
 
     def _at(self, call: Call, piece: Callable[[str], None] | None = None, admitted: bool = False) -> CallContext:
-        def parent() -> str:
-            return f"00-{self._trace}-{span_id(self._run_id, call.path, call.attempt)}-01"
-
         return CallContext(
             self._tools,
             call.key,
-            parent,
+            partial(_trace_parent, self._run_id, self._parent, call.path, call.attempt),
             call.timeout,
             call.draw,
             self._lease_left,
@@ -171,3 +164,8 @@ class RunExecutor:
             self._workflow,
             admitted,
         )
+
+
+def _trace_parent(run_id: UUID, parent: str | None, path: str, attempt: int) -> str:
+    """What a call tells of the trace that it belongs to (W3C trace context)."""
+    return f"00-{trace_id(run_id, parent)}-{span_id(run_id, path, attempt)}-01"

@@ -11,7 +11,6 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
@@ -25,6 +24,7 @@ from oak_relay.runtime.receipts import Receipts
 from oak_relay.runtime.registry import Registry
 from oak_relay.store import intake as store
 from oak_relay.store.database import LOST, Database
+from oak_relay.store.ids import new_id
 from oak_relay.store.intake import NewRun, Receipt
 
 
@@ -188,10 +188,10 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
         except StepFailed as failed:
             said = {"data": incoming.data, "fault": f"{target.trigger_name}: {failed.message}"}
             incoming = replace(incoming, meta={**incoming.meta, **said})
-    event_id = uuids.uuid7()
+    event_id = new_id()
     meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {}), **incoming.meta}
     return NewRun(
-        run_id=uuids.uuid7(),
+        run_id=new_id(),
         event_id=event_id,
         trigger_id=target.trigger_id,
         workflow_id=target.workflow_id,

@@ -46,7 +46,8 @@ class RunJournal:
         self, claim: Claim, recorded: store.Recorded | None, ground: Ground, owner: Ownership, workflow: str
     ) -> None:
         self._claim = claim
-        self._ground = ground
+        self._writer = ground.writer.of(claim.run_id)
+        self.now = ground.clock
         self._owner = owner
         self._registry = ground.registry
         self._workflow = workflow
@@ -67,7 +68,7 @@ class RunJournal:
 
     def add(self, entry: Entry) -> object:
         row, body = self._row(entry)
-        self._ground.writer.leave(self._owner, row)
+        self._writer.leave(self._owner, row)
         self._keep(entry, row, body)
         return body
 
@@ -78,7 +79,7 @@ class RunJournal:
             entry = entry if entry.at else entry._replace(at=self.now())
             row, body = self._with_change(entry, change)
         try:
-            written = await self._ground.writer.put(self._owner, row)
+            written = await self._writer.put(self._owner, row)
         except REFUSED as error:
             raise StepFailed(
                 "invalid", f"{entry.path}: the database refuses this: {error}", fix="check the values and the table"
@@ -91,10 +92,10 @@ class RunJournal:
 
     @property
     def full(self) -> bool:
-        return self._ground.writer.full
+        return self._writer.full
 
     async def room(self) -> None:
-        await self._ground.writer.room()
+        await self._writer.room()
 
     def signal(self, path: str) -> object:
         return self._signals.get(path)
@@ -108,9 +109,6 @@ class RunJournal:
             self._signals[row["path"]] = values.loads(row["body"] or "null")
             self._arriving.setdefault(row["path"], asyncio.Event()).set()
         self.known_wakes = wakes
-
-    def now(self) -> datetime:
-        return self._ground.clock()
 
     def random(self) -> float:
         return random.random()
@@ -135,7 +133,7 @@ class RunJournal:
             }
             usage = {**spent, "steps": self._steps, "attempts": self._attempts}
             outcome = values.dumps({**finished.as_data(), "usage": usage, "run": str(claim.run_id)})
-        await self._ground.writer.put(
+        await self._writer.put(
             self._owner,
             EndRow(
                 run_id=claim.run_id,
@@ -170,7 +168,7 @@ class RunJournal:
     async def rest(self, rested: Rested, worked: float) -> None:
         """Record that the run waits. What arrived just when the last strand came to rest wakes it at once."""
         unused = any(path in self._signals for path in self.open.entries)
-        await self._ground.writer.put(
+        await self._writer.put(
             self._owner,
             RestRow(
                 self._claim.run_id,
@@ -190,7 +188,7 @@ class RunJournal:
 
     async def give_back(self, delay: float, reason: dict[str, object] | None = None) -> None:
         """Give the run back, to be walked again; with a reason its walk broke."""
-        await self._ground.writer.put(self._owner, BackRow(self._claim.run_id, self._claim.generation, delay, reason))
+        await self._writer.put(self._owner, BackRow(self._claim.run_id, self._claim.generation, delay, reason))
 
     def _take(self, recorded: store.Recorded) -> None:
         """What an earlier walk recorded, and what has arrived since."""

@@ -8,7 +8,6 @@ from typing import Any, TypeVar
 
 import asyncpg
 import structlog
-import uuid_utils.compat as uuids
 from pydantic import ValidationError
 
 from oak_relay.document import values
@@ -18,6 +17,7 @@ from oak_relay.runtime.groupcommit import RETRIED
 from oak_relay.runtime.hints import Hints, go_on
 from oak_relay.store import outbox, utterances
 from oak_relay.store.database import LOST, raw
+from oak_relay.store.ids import new_id
 from oak_relay.store.outbox import Leaving
 from oak_relay.triggers import rendering
 from oak_relay.triggers.channel import Channel, Piece, Took
@@ -77,7 +77,7 @@ class Sender:
         free = _AT_ONCE - len(self._tasks)
         if free <= 0:
             return _LOOK
-        workspace, lease = self._tools.registry.workspace, uuids.uuid7()
+        workspace, lease = self._tools.registry.workspace, new_id()
         async with self._tools.database.begin() as connection:
             driver = await raw(connection)
             await outbox.bury(driver, workspace)

@@ -12,7 +12,6 @@ from uuid import UUID
 
 import asyncpg
 import structlog
-import uuid_utils.compat as uuids
 
 from oak_relay.changes import Part
 from oak_relay.document import values
@@ -37,6 +36,7 @@ from oak_relay.runtime.watchdog import Watchdog
 from oak_relay.runtime.writer import Dropped, Lost, Ownership, Writers
 from oak_relay.store import journal, queue, signals, workers
 from oak_relay.store.database import LOST, Database, DatabaseLost
+from oak_relay.store.ids import new_id
 from oak_relay.store.queue import Claim
 
 log = structlog.get_logger()
@@ -120,6 +120,10 @@ class _Walked:
         self.record: RunJournal | None = None
         owner.dropped = self.drop
 
+    def let_go(self) -> None:
+        """It is walked no longer. Nothing points in a circle any more, so that all of it is freed at once."""
+        self.owner.dropped = self.walk = self.record = None
+
     def drop(self) -> None:
         """The run is another's: nothing of it is gone on with here."""
         if self.task is not None:
@@ -135,7 +139,7 @@ class _Incarnation:
         self._database = worker._database
         self._registry = worker._registry
         self._tools = worker._tools
-        self.id: UUID = uuids.uuid7()
+        self.id: UUID = new_id()
         self._lease = Lease(self._database, self.id, self._settings.lease, watchdog)
         self._writer = Writers(self._database, self.id, worker._hints, self._registry)
         self._ground = Ground(self._writer, self._registry, self._lease.now)
@@ -312,6 +316,7 @@ class _Incarnation:
             await self._give_back(claim, walked, 1.0, error)
         finally:
             self._writer.disown(walked.owner)
+            walked.let_go()
             if self._walked.get(claim.run_id) is walked:
                 del self._walked[claim.run_id]
             self._suspects.discard(claim.run_id)
@@ -354,7 +359,9 @@ class _Incarnation:
             broke = StepFailed("failed", words, fix="see the worker's log")
             reason = self._registry.now.blanker.value(broke.as_data())
         with suppress(Dropped, Ended):
-            await self._writer.put(walked.owner, journal.BackRow(claim.run_id, claim.generation, delay, reason))
+            await self._writer.of(claim.run_id).put(
+                walked.owner, journal.BackRow(claim.run_id, claim.generation, delay, reason)
+            )
 
     def walks(self, run_id: str) -> bool:
         """Whether a run is walked here."""

@@ -3,7 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass
-from operator import attrgetter
+from typing import NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -19,7 +19,6 @@ from oak_relay.store.pages import EntryRow, divide
 from oak_relay.store.queue import Claim
 
 log = structlog.get_logger()
-_FULL = attrgetter("full")
 Row = EntryRow | EndRow | RestRow | BackRow
 
 
@@ -57,8 +56,7 @@ class Ownership:
                 self.dropped()
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(NamedTuple):
     """A row, and the claim under which it is written."""
 
     owner: Ownership
@@ -263,11 +261,11 @@ class Writers:
 
     def own(self, claim: Claim) -> Ownership:
         """A run was claimed; a walk under an earlier claim of it is dropped."""
-        return self._of(claim.run_id).own(claim)
+        return self.of(claim.run_id).own(claim)
 
     def disown(self, owner: Ownership) -> None:
         """The run is walked here no longer."""
-        self._of(owner.run_id).disown(owner)
+        self.of(owner.run_id).disown(owner)
 
     @property
     def owned(self) -> list[UUID]:
@@ -277,22 +275,10 @@ class Writers:
     @property
     def full(self) -> bool:
         """Whether what waits to be written has reached its bound."""
-        return any(map(_FULL, self._writers))
+        return any(writer.full for writer in self._writers)
 
-    async def room(self) -> None:
-        """Return when more may be written."""
-        for writer in self._writers:
-            await writer.room()
-
-    def put(self, owner: Ownership, row: Row) -> "asyncio.Future[Row]":
-        """Ask for a row to be written. The future raises `Dropped`, `Ended`, or what is wrong with the row."""
-        return self._of(owner.run_id).put(owner, row)
-
-    def leave(self, owner: Ownership, row: EntryRow) -> None:
-        """Ask for an entry to be written that the next one waits for."""
-        self._of(owner.run_id).leave(owner, row)
-
-    def _of(self, run_id: UUID) -> JournalWriter:
+    def of(self, run_id: UUID) -> JournalWriter:
+        """The writer of a run."""
         return self._writers[run_id.int % len(self._writers)]
 
 

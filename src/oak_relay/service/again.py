@@ -4,7 +4,6 @@ import re
 from typing import Any, Literal
 from uuid import UUID
 
-import uuid_utils.compat as uuids
 from fastapi import APIRouter, Response
 from pydantic import Field, StrictBool
 
@@ -27,6 +26,7 @@ from oak_relay.service.shapes import In, KeptOut, SampleName, TriedOut
 from oak_relay.service.workflows import sound
 from oak_relay.store import people, runs, usage, workflows
 from oak_relay.store.database import raw
+from oak_relay.store.ids import new_id
 from oak_relay.usage import Usage
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1", tags=["runs"])
@@ -166,9 +166,7 @@ async def count_spent(parts: Parts, who: Caller, workflow: str, entries: list[En
     every = [Usage.read((entry.body or {}).get("usage")) for entry in entries if entry.kind == "ended"]
     priced = [usage for usage in every if usage.alias]
     async with parts.database.begin() as connection:
-        await usage.count(
-            await raw(connection), parts.workspace, uuids.uuid7(), workflow, f"/members/{who.name}", priced
-        )
+        await usage.count(await raw(connection), parts.workspace, new_id(), workflow, f"/members/{who.name}", priced)
 
 
 @router.post("/workflows/try", response_model=TriedOut, tags=["workflows"])

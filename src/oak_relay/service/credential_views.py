@@ -2,7 +2,6 @@
 
 from typing import Any
 
-import uuid_utils.compat as uuids
 from sqlalchemy import Select, select
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -14,6 +13,7 @@ from oak_relay.service.shapes import ConnectionOut, CredentialOut
 from oak_relay.store import published, tags
 from oak_relay.store.consents import Consent
 from oak_relay.store.database import raw
+from oak_relay.store.ids import new_id
 from oak_relay.store.tables import credential
 from oak_relay.store.vault import Snapshot
 from oak_relay.vault.kinds import Credential, CredentialKinds
@@ -55,7 +55,7 @@ def connection(stored: Credential | None, consent: Consent | None) -> Connection
 
 async def say_ready(connection: AsyncConnection, workspace: int, name: str) -> None:
     """Tell the runs that wait for a credential, or for credit of its account, that it is there."""
-    event_id, kind = uuids.uuid7(), f"{READY}.{name}"
+    event_id, kind = new_id(), f"{READY}.{name}"
     event = published.envelope(str(event_id), kind, "/credentials", {"credential": name}, name)
     text = values.dumps(event)
     await published.publish(await raw(connection), workspace, event_id, kind, "/credentials", text, 0, None)

@@ -5,7 +5,6 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote
 
-import uuid_utils.compat as uuids
 from fastapi import APIRouter, Request, Response
 
 from oak_relay.document import values
@@ -16,6 +15,7 @@ from oak_relay.service.problems import Problem
 from oak_relay.service.shapes import EventOut, LargeOut, PublishedOut
 from oak_relay.store import artifacts, people, published, runs
 from oak_relay.store.database import raw
+from oak_relay.store.ids import new_id
 
 router = APIRouter(route_class=ExactRoute, prefix="/api/v1/events", tags=["events"])
 _STRUCTURED = "application/cloudevents+json"
@@ -43,7 +43,7 @@ async def publish(request: Request, parts: PartsDep, who: CallerDep) -> list[Pub
         await people.note(connection, parts.workspace, who.name, "publish", f"{len(events)} events")
         direct = await raw(connection)
         for event in events:
-            event_id = uuids.uuid7()
+            event_id = new_id()
             given = event_id, event["type"], event["source"], values.dumps(event)
             new = await published.publish(direct, parts.workspace, *given, 0, None, event["id"])
             published_out.append(PublishedOut(id=event["id"], type=event["type"], duplicate=not new))

@@ -13,9 +13,9 @@ from datetime import datetime
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.store.database import Database
+from oak_relay.store.ids import new_id
 
 PIECE = 256 * 1024
 """Bytes of a piece."""
@@ -66,7 +66,7 @@ class Arriving:
 
     def __init__(self, database: Database, workspace: int, bounds: Bounds) -> None:
         self._database, self._workspace, self._bounds = database, workspace, bounds
-        self._id = uuids.uuid7()
+        self._id = new_id()
         self._waiting = bytearray()
         self._pieces = 0
         self._digest = hashlib.sha256()

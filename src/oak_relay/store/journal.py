@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -23,8 +23,7 @@ class Raised(Exception):
     """The writer's fence has another value than it knows: some of its runs may be another's now. Nothing was written."""
 
 
-@dataclass(frozen=True, slots=True)
-class EndRow:
+class EndRow(NamedTuple):
     """The end of a run. `parent` is the run that waits for it, with the path there and what it is told;
     `opened` says that something may still be open that the run asked of others."""
 

@@ -127,38 +127,46 @@ def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[object]]:
 
 
 def _row(page: Page, pile: artifacts.Pile) -> tuple[object, ...]:
-    entries = page.entries
+    run_id = page.run_id
     texts: list[str] = []
     details: list[str] = []
     apart: list[str] = []
-    for entry in entries:
+    closes: list[str] = []
+    outcomes = broken = steps = attempts = tokens_in = tokens_out = unpriced = 0
+    money: Decimal | None = None
+    told = False
+    for entry in page.entries:
         head = orjson.dumps([entry.path, entry.kind, entry.attempt, entry.hash, entry.started, entry.at]).decode()[:-1]
-        body = pile.place(page.run_id, entry.body)
+        body = pile.place(run_id, entry.body)
         if body is None or body is entry.body:
             texts.append(f"{head},{body}]")
         else:
             apart.append(artifacts.id_of(body))
             texts.append(f"{head},null,{values.dumps(body)}]")
-        detail = None if entry.detail is None else pile.place(page.run_id, entry.detail)
-        if detail is not None and detail is not entry.detail:
-            apart.append(artifacts.id_of(detail))
-            detail = values.dumps(detail)
-        details.append(detail or "null")
-    one = entries[0] if len(entries) == 1 else None
+        if entry.detail is None:
+            details.append("null")
+        else:
+            told = True
+            detail = pile.place(run_id, entry.detail) or ""
+            if detail is not entry.detail:
+                apart.append(artifacts.id_of(detail))
+                detail = values.dumps(detail)
+            details.append(detail)
+        if "#" in entry.path and (place := _closed(entry.path)):
+            closes.append(place)
+        outcomes += entry.kind in _OUTCOMES
+        broken += entry.kind == "closed" and entry.body.startswith(_BROKEN)
+        steps += entry.steps
+        attempts += entry.attempts
+        tokens_in += entry.tokens_in
+        tokens_out += entry.tokens_out
+        unpriced += entry.unpriced
+        if entry.money is not None:
+            money = entry.money if money is None else money + entry.money
     return (
-        page.run_id, page.number, page.generation, page.scope, entries[-1].at, len(entries),
-        sum(e.kind in _OUTCOMES for e in entries),
-        " ".join(place for e in entries if (place := _closed(e.path))) or None,
-        sum(e.kind == "closed" and e.body.startswith(_BROKEN) for e in entries),
-        " ".join(apart) or None,
-        one.steps if one else sum(e.steps for e in entries),
-        one.attempts if one else sum(e.attempts for e in entries),
-        one.tokens_in if one else sum(e.tokens_in for e in entries),
-        one.tokens_out if one else sum(e.tokens_out for e in entries),
-        one.money if one else sum((e.money for e in entries if e.money), Decimal(0)),
-        one.unpriced if one else sum(e.unpriced for e in entries),
-        f"[{','.join(texts)}]",
-        f"[{','.join(details)}]" if any(e.detail is not None for e in entries) else None,
+        run_id, page.number, page.generation, page.scope, page.entries[-1].at, len(page.entries), outcomes,
+        " ".join(closes) or None, broken, " ".join(apart) or None, steps, attempts, tokens_in, tokens_out, money, unpriced,
+        f"[{','.join(texts)}]", f"[{','.join(details)}]" if told else None,
     )  # fmt: skip
 
 

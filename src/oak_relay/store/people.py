@@ -7,10 +7,10 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-import uuid_utils.compat as uuids
 from sqlalchemy import delete, func, insert, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from oak_relay.store.ids import new_id
 from oak_relay.store.tables import audit, member, run, token, workflow
 
 
@@ -38,7 +38,7 @@ async def by_id(connection: AsyncConnection, workspace: int, member_id: UUID) ->
 
 async def add_member(connection: AsyncConnection, workspace: int, name: str, role: str, password_hash: str) -> UUID:
     """Add a member; the password as its hash. Returns the id."""
-    member_id = uuids.uuid7()
+    member_id = new_id()
     await connection.execute(
         insert(member).values(workspace_id=workspace, id=member_id, name=name, role=role, password_hash=password_hash)
     )
@@ -74,7 +74,7 @@ async def issue(
     """A new token (`api` or `session`): its id and, this once, the token itself."""
     limits = limits or Limits()
     secret = ("oak_" if kind == "api" else "") + secrets.token_urlsafe(32)
-    token_id = uuids.uuid7()
+    token_id = new_id()
     await connection.execute(
         insert(token).values(
             workspace_id=workspace,
@@ -173,5 +173,5 @@ async def revoke(connection: AsyncConnection, workspace: int, token_id: UUID, ki
 async def note(connection: AsyncConnection, workspace: int, who: str, action: str, target: str) -> None:
     """Record who did what."""
     await connection.execute(
-        insert(audit).values(workspace_id=workspace, id=uuids.uuid7(), who=who, action=action, target=target)
+        insert(audit).values(workspace_id=workspace, id=new_id(), who=who, action=action, target=target)
     )

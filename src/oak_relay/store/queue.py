@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -11,8 +11,7 @@ import asyncpg
 from oak_relay.store import artifacts
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(NamedTuple):
     """A run that a worker may walk. `walks` counts claims, this one included; `wakes` as it was when claimed;
     `generation` tells this claim from others of the run, `fence` is the value of the worker's fence it was made under."""
 

@@ -6,7 +6,8 @@ from datetime import datetime
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
+
+from oak_relay.store.ids import new_id
 
 _KEPT, _MOST = "7 days", 500
 """How long they are kept, and how many of one workflow at most."""
@@ -32,17 +33,7 @@ async def keep(connection: asyncpg.Connection, workspace: int, refused: Sequence
             "INSERT INTO refusal (workspace_id, id, workflow_id, path, status, reason, source, agent, at) "
             "SELECT $1, $2, $3::uuid, $4, $5, $6, $7, $8, $9 WHERE EXISTS (SELECT FROM workflow WHERE workspace_id = $1 AND id = $3)",
             [
-                (
-                    workspace,
-                    uuids.uuid7(),
-                    one.workflow_id,
-                    one.path,
-                    one.status,
-                    one.reason,
-                    one.source,
-                    one.agent,
-                    one.at,
-                )
+                (workspace, new_id(), one.workflow_id, one.path, one.status, one.reason, one.source, one.agent, one.at)
                 for one in refused
             ],
         )

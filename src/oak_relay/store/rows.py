@@ -6,7 +6,6 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 from sqlalchemy import delete, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -14,6 +13,7 @@ from oak_relay.capabilities.given import How, Where
 from oak_relay.document import values
 from oak_relay.store import files
 from oak_relay.store.database import raw
+from oak_relay.store.ids import new_id
 from oak_relay.store.searching import containing
 from oak_relay.store.tables import table_def, table_row
 
@@ -22,7 +22,7 @@ async def create(
     connection: AsyncConnection, workspace: int, name: str, columns: list[dict[str, str]], link: object = None
 ) -> UUID:
     """A new table, or one whose rows live elsewhere; raises SQLAlchemy's `IntegrityError` when the name is taken."""
-    table_id = uuids.uuid7()
+    table_id = new_id()
     await connection.execute(
         insert(table_def).values(workspace_id=workspace, id=table_id, name=name, columns=columns, link=link)
     )
@@ -278,7 +278,7 @@ async def add(connection: AsyncConnection, workspace: int, table_id: UUID, rows:
     """Add rows."""
     driver = await raw(connection)
     for start in range(0, len(rows), _SOME):
-        made = [(uuids.uuid7(), values.dumps(row)) for row in rows[start : start + _SOME]]
+        made = [(new_id(), values.dumps(row)) for row in rows[start : start + _SOME]]
         await driver.execute(
             "INSERT INTO table_row (workspace_id, table_id, id, data, searched) SELECT $1, $2, u.id, u.data::jsonb, d.searched "
             "FROM (SELECT searched FROM table_def WHERE workspace_id = $1 AND id = $2 FOR KEY SHARE) d, "
@@ -355,7 +355,7 @@ async def tell(
         "WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.way = 'table' AND t.topic = d.id::text)",
         workspace,
         table_id,
-        [uuids.uuid7() for _ in given],
+        [new_id() for _ in given],
         change,
         [key for key, _ in given],
         depth,

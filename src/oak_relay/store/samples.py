@@ -6,9 +6,9 @@ from datetime import datetime
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.store import files
+from oak_relay.store.ids import new_id
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +40,7 @@ async def keep(connection: asyncpg.Connection, workspace: int, workflow_id: UUID
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (workspace_id, workflow_id, step, name) DO UPDATE "
         "SET value = excluded.value, trigger = excluded.trigger, event = excluded.event, created_at = now() RETURNING id",
         workspace,
-        uuids.uuid7(),
+        new_id(),
         workflow_id,
         new.step,
         new.name,

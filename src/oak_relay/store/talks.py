@@ -5,13 +5,13 @@ from dataclasses import replace
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.capabilities.given import Window
 from oak_relay.document import values
 from oak_relay.engine.transcript import whole
 from oak_relay.messages import Message
 from oak_relay.store import signals
+from oak_relay.store.ids import new_id
 from oak_relay.store.locks import lock, of_conversation
 
 _HEARD = """
@@ -140,7 +140,7 @@ async def _talk(connection: asyncpg.Connection, workspace: int, key: str) -> UUI
         "INSERT INTO conversation (workspace_id, id, key) VALUES ($1, $2, $3) "
         "ON CONFLICT (workspace_id, key) DO UPDATE SET updated_at = clock_timestamp() RETURNING id",
         workspace,
-        uuids.uuid7(),
+        new_id(),
         key,
     )
 

@@ -8,11 +8,11 @@ from typing import Literal
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.store import artifacts, files, intake, outbox, talks, tray
+from oak_relay.store.ids import new_id
 from oak_relay.store.intake import NewRun
 from oak_relay.store.locks import lock, of_conversation
 
@@ -187,7 +187,7 @@ async def _known(connection: asyncpg.Connection, workspace: int, talk: Talk) -> 
                 "INSERT INTO conversation (workspace_id, id, key, channel, address, via, person) VALUES ($1, $2, $3, $4, $5, $6, $7) "
                 "ON CONFLICT (workspace_id, key) DO UPDATE SET updated_at = clock_timestamp(), channel = excluded.channel, "
                 "address = excluded.address, via = excluded.via, person = excluded.person RETURNING id",
-                workspace, uuids.uuid7(), talk.key, talk.channel, talk.address or None, talk.via or None, values.dumps(talk.person.data()),
+                workspace, new_id(), talk.key, talk.channel, talk.address or None, talk.via or None, values.dumps(talk.person.data()),
             )
         )
     )  # fmt: skip
@@ -336,7 +336,7 @@ async def reach(connection: asyncpg.Connection, workspace: int, path: str, chat:
     await connection.execute(
         "INSERT INTO conversation (workspace_id, id, key, channel, address, via, person) VALUES ($1, $2, $3, $4, $5, $6, $7) "
         "ON CONFLICT (workspace_id, key) DO UPDATE SET channel = excluded.channel, address = excluded.address, via = excluded.via",
-        workspace, uuids.uuid7(), key_of(path, chat), given["channel"], chat, values.dumps(given.get("with", {})), values.dumps(person.data()),
+        workspace, new_id(), key_of(path, chat), given["channel"], chat, values.dumps(given.get("with", {})), values.dumps(person.data()),
     )  # fmt: skip
     return None
 
@@ -488,7 +488,7 @@ async def _add(
     connection: asyncpg.Connection, workspace: int, talk: UUID, seq: int, side: str, text: str, more: Mapping[str, object],
     run_id: UUID | None, key: str | None = None, at: datetime | None = None, state: str | None = None,
 ) -> UUID:  # fmt: skip
-    made = uuids.uuid7()
+    made = new_id()
     await connection.execute(
         "INSERT INTO utterance (workspace_id, conversation_id, seq, id, side, text, more, key, run_id, told_at, state) "
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",

@@ -6,7 +6,6 @@ from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
-import uuid_utils.compat as uuids
 from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -14,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from oak_relay.document import shapes, values
 from oak_relay.document.errors import Fault
 from oak_relay.document.models import Workflow
+from oak_relay.store.ids import new_id
 from oak_relay.store.searching import containing
 from oak_relay.store.tables import awaited, sample, schedule, table_def, trigger, version, workflow
 from oak_relay.store.tags import tag_of
@@ -53,7 +53,7 @@ async def save(
     """Save a new version, with a remark of what is new in it; the number, and whether it is new (the same text again is not). `fits` says whether it may stand
     behind the latest of that number, 0 for none. Raises `Changed` when it may not."""
     about = {"kind": document.kind, "title": document.title, "labels": document.labels, "updated_at": func.now()}
-    statement = insert(workflow).values(workspace_id=workspace, id=uuids.uuid7(), name=document.workflow, **about)
+    statement = insert(workflow).values(workspace_id=workspace, id=new_id(), name=document.workflow, **about)
     statement = statement.on_conflict_do_update(index_elements=["workspace_id", "name"], set_=about)
     workflow_id = (await connection.execute(statement.returning(workflow.c.id))).scalar_one()
     latest = (
@@ -68,7 +68,7 @@ async def save(
     await connection.execute(
         insert(version).values(
             workspace_id=workspace,
-            id=uuids.uuid7(),
+            id=new_id(),
             workflow_id=workflow_id,
             number=number + 1,
             text=source,
@@ -203,7 +203,7 @@ async def switch(
             "version_id": chosen.id,
         }
         statement = insert(trigger).values(
-            workspace_id=workspace, id=uuids.uuid7(), workflow_id=row.id, name=item.name, **fields
+            workspace_id=workspace, id=new_id(), workflow_id=row.id, name=item.name, **fields
         )
         trigger_id = (
             await connection.execute(

@@ -2,8 +2,7 @@
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, NamedTuple, TypeVar
 from uuid import UUID
 
 import asyncpg
@@ -16,8 +15,7 @@ C = TypeVar("C", bound=Change)
 P = TypeVar("P", bound="type[Prepared[Any]]")
 
 
-@dataclass(frozen=True, slots=True)
-class About:
+class About(NamedTuple):
     """The run that a change is made for, and how many events caused it one by the other (`depth`)."""
 
     workflow: str

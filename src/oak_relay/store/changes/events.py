@@ -4,12 +4,12 @@ from datetime import datetime
 from typing import Any
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.changes import AnswerCaller, AwaitEvent, EmitEvent
 from oak_relay.document import values
 from oak_relay.store import published
 from oak_relay.store.changes.base import About, Prepared, makes
+from oak_relay.store.ids import new_id
 from oak_relay.store.pages import EntryRow
 
 
@@ -32,7 +32,7 @@ class Emitted(Prepared[EmitEvent]):
     hints = ("published",)
 
     def __init__(self, wanted: EmitEvent, about: About) -> None:
-        self.id, self.type, self.source = uuids.uuid7(), wanted.type, f"/workflows/{about.workflow}"
+        self.id, self.type, self.source = new_id(), wanted.type, f"/workflows/{about.workflow}"
         subject = None if wanted.subject is None else values.text_of(wanted.subject)
         self.text = values.dumps(published.envelope(str(self.id), self.type, self.source, wanted.data, subject))
 

@@ -3,13 +3,13 @@
 from datetime import datetime
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.changes import AskPerson, ExpireQuestion
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.store import utterances
 from oak_relay.store.changes.base import About, Prepared, makes
+from oak_relay.store.ids import new_id
 from oak_relay.store.pages import EntryRow
 
 
@@ -18,7 +18,7 @@ class Asked(Prepared[AskPerson]):
     hints: tuple[str, ...] = ("tray",)
 
     def __init__(self, wanted: AskPerson, about: About) -> None:
-        self.wanted, self.id = wanted, uuids.uuid7()
+        self.wanted, self.id = wanted, new_id()
         self.config = values.dumps({name: getattr(wanted, name) for name in ("at", "choices", "form", "then", "input")})
         self.until = datetime.fromisoformat(wanted.until) if wanted.until else None
         self.talk = values.storable_text(wanted.conversation)

@@ -4,12 +4,12 @@ from typing import Any
 from uuid import UUID
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.changes import AddRow, DeleteRows, UpsertRow
 from oak_relay.document import values
 from oak_relay.store import files, rows
 from oak_relay.store.changes.base import About, Prepared, makes
+from oak_relay.store.ids import new_id
 from oak_relay.store.pages import EntryRow
 
 
@@ -21,7 +21,7 @@ class Added(Prepared[AddRow]):
     hints = ("rows",)
 
     def __init__(self, wanted: AddRow, about: About) -> None:
-        self.table, self.id = wanted.table, uuids.uuid7()
+        self.table, self.id = wanted.table, new_id()
         self.text, stored = values.copied(wanted.row)
         name = str(self.id)
         self.output = {"id": name, "row": stored}
@@ -82,7 +82,7 @@ class Upserted(_Searching):
 
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         found = await connection.fetchrow(
-            _UPSERT, workspace, self.table, self.match, self.text, uuids.uuid7(), uuids.uuid7(), row.depth
+            _UPSERT, workspace, self.table, self.match, self.text, new_id(), new_id(), row.depth
         )
         rows_now = [(found["id"], found["data"])]
         await files.hold_for_rows(connection, workspace, self.table, rows_now, not found["created"])

@@ -3,13 +3,13 @@
 from dataclasses import asdict
 
 import asyncpg
-import uuid_utils.compat as uuids
 
 from oak_relay.changes import StartRun, TakeBack
 from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.store import artifacts, cancelling, published
 from oak_relay.store.changes.base import About, Prepared, makes
+from oak_relay.store.ids import new_id
 from oak_relay.store.pages import EntryRow
 
 _CHILD = """
@@ -52,7 +52,7 @@ class Started(Prepared[StartRun]):
     hints = ("queue",)
 
     def __init__(self, wanted: StartRun, about: About) -> None:
-        self.wanted, self.run_id, self.event_id = wanted, uuids.uuid7(), uuids.uuid7()
+        self.wanted, self.run_id, self.event_id = wanted, new_id(), new_id()
         self.version_id = about.version_id if wanted.part else None
         given = wanted.input if wanted.part is None else {"part": asdict(wanted.part), "input": wanted.input}
         self.text = values.dumps(given)
