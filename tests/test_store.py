@@ -20,7 +20,6 @@ from oak_relay.capabilities.given import Where
 from oak_relay.changes import AddRow, AnswerCaller, Change, Part, StartRun, UpsertRow
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
-from oak_relay.document.values import dumps
 from oak_relay.engine.entries import Entry
 from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.rates import Rates
@@ -178,7 +177,7 @@ async def test_a_worker_that_is_declared_dead_writes_nothing(database, connectio
         Batch([page(claim.run_id)], [end(claim)]),
         Batch(rests=[RestRow(claim.run_id, claim.generation, (("a", datetime.now(UTC)),), 0, 0.1, 0, 0, "0")]),
         Batch(backs=[BackRow(claim.run_id, claim.generation)]),
-        Batch([page(claim.run_id, change=made(AnswerCaller({})), finish_body=lambda r: "1")]),
+        Batch([page(claim.run_id, change=made(AnswerCaller({})), given={})]),
     ):
         with pytest.raises(Raised):
             await write(connection, mine, batch)
@@ -474,7 +473,7 @@ async def test_a_worker_that_leaves_hands_back_without_a_death(database, connect
 
 def upsert(run_id: UUID, seq: int, table: UUID, guest: str, n: int) -> EntryRow:
     return page(run_id, seq, path=f"p{seq}", change=made(UpsertRow(table, {"guest": guest, "n": n}, ["guest"])),
-                 finish_body=lambda r: dumps({"output": r}))  # fmt: skip
+                 given={})  # fmt: skip
 
 
 async def test_upserts_find_rows_added_before_and_while_the_table_became_searched(database, connection):
@@ -670,7 +669,7 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
 async def child_of(database, connection, mine, claim, path="c", **more):
     wanted = StartRun(path, {}, part=Part("c[]", path, [1], 0, 1, {}), money=0.5, **more)
     child = prepared(wanted, About("stored", claim.workflow_id, claim.version_id, 1))
-    opened = page(claim.run_id, 0, path=path, kind="opened", change=child, finish_body=dumps)
+    opened = page(claim.run_id, 0, path=path, kind="opened", change=child, given={})
     await write(connection, mine, Batch([opened]))
     return child.run_id
 

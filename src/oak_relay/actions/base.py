@@ -94,7 +94,7 @@ class Action:
     def read(self, data: Given) -> object:
         """The input as its model. Raises `StepFailed` (`invalid`)."""
         try:
-            return self.input.model_validate(dict(data))
+            return self.input.model_validate(data if type(data) is dict else dict(data))
         except ValidationError as error:
             where, message, fix = model_faults.first(error, self.input)
             raise StepFailed("invalid", f"{self.name}: {where or 'its input'}: {message}", fix=fix) from None

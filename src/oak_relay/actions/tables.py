@@ -263,17 +263,17 @@ def in_order(columns: Iterable[Column], row: Mapping[str, object]) -> dict[str, 
 def fitted(table: str, columns: Iterable[Column], row: Mapping[str, object]) -> dict[str, object]:
     """A row as it is kept: a text that is a number where a column holds numbers is taken as one. Raises `StepFailed`."""
     by_name = {column.name: column.type for column in columns}
-    kept = {name: taken(value, by_name[name]) if name in by_name else value for name, value in row.items()}
-    for name, value in kept.items():
-        if name not in by_name:
+    kept: dict[str, object] = {}
+    for name, given in row.items():
+        kind = by_name.get(name)
+        if kind is None:
             raise StepFailed(
                 "invalid", f"the table {table} has no column {name}; it has {', '.join(by_name)}", fix="correct the row"
             )
-        if not _fits(value, by_name[name]):
+        value = kept[name] = taken(given, kind)
+        if not _fits(value, kind):
             raise StepFailed(
-                "invalid",
-                f"{table}.{name} holds a {by_name[name]}, not {values.dumps(value)[:60]}",
-                fix="correct the value",
+                "invalid", f"{table}.{name} holds a {kind}, not {values.dumps(value)[:60]}", fix="correct the value"
             )
     if values.unstorable(kept):
         raise StepFailed(

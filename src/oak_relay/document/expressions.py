@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
+from typing import Any, cast
 
 from jinja2 import TemplateSyntaxError, meta, nodes
 from jinja2.environment import Template as JinjaTemplate
@@ -19,6 +19,7 @@ from oak_relay.document.sandbox import Environment, Missing, json_value
 _DOLLAR = "\ufdd0"
 _LONGEST = 50_000
 """Letters of a text with expressions: compiling takes time too."""
+_SHORT_TEXT, _SMALL = 1_000, 2**53
 ENVIRONMENT = Environment()
 Reference = tuple[str, ...]
 
@@ -65,6 +66,10 @@ class Expression:
     def value(self, scope: Mapping[str, object], empty: list[str] | None = None) -> object:
         """Evaluate, on the meter of what it is a part of, or one of its own. `empty` collects references that came out
         empty. Raises `StepFailed`."""
+        if self.path is not None:
+            found = self._plain(scope)
+            if found is not None:
+                return found
         outer = METER.get(None)
         if outer is not None:
             return self._value(scope, empty, outer)
@@ -74,6 +79,19 @@ class Expression:
             return self._value(scope, empty, meter)
         finally:
             METER.reset(token)
+
+    def _plain(self, scope: Mapping[str, object]) -> object:
+        """What a plain reference such as `${ input.guest.email }` refers to, where that is a short text or a small number,
+        which cost nothing; None for anything else."""
+        here: Any = scope
+        for key in self.path or ():
+            if (here is not scope and type(here) is not dict) or key not in here:
+                return None
+            here = here[key]
+        kind = type(here)
+        if (kind is str and len(here) <= _SHORT_TEXT) or (kind is int and -_SMALL < here < _SMALL) or kind is bool:
+            return cast(object, here)
+        return None
 
     def _value(self, scope: Mapping[str, object], empty: list[str] | None, meter: Meter) -> object:
         before = len(meter.empty)

@@ -18,7 +18,7 @@ def stored(value: object) -> object:
 
 def digest(*parts: str) -> str:
     """A short SHA-256 over the parts, 16 hexadecimal digits."""
-    whole = "\x1f".join((*parts, ""))
+    whole = "\x1f".join(parts) + "\x1f"
     return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:16]
 
 

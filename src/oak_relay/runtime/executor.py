@@ -63,12 +63,12 @@ class RunExecutor:
         action = self._catalogue.get(call.action)
         assert action.change is not None
         name, registry = call.input.get("table"), self._tools.registry
-        if isinstance(name, str) and name not in registry.now.tables:
-            await self._tools.database.patiently(
-                lambda: registry.find(lambda known: known.tables, name)
-            )  # it may be quite new
-        if isinstance(name, str) and (table := registry.now.tables.get(name)) is not None and table.link is not None:
-            raise StepFailed("unavailable", f"the table {name} was linked a moment ago", fix="try again")
+        if isinstance(name, str):
+            table = registry.now.tables.get(name)
+            if table is None:  # it may be quite new
+                table = await self._tools.database.patiently(lambda: registry.find(lambda known: known.tables, name))
+            if table is not None and table.link is not None:
+                raise StepFailed("unavailable", f"the table {name} was linked a moment ago", fix="try again")
         if self._change is None:
             self._change = self._at(call)  # for all of them: a change of our own records sends nothing
         return action.change(action.read(call.input), self._change)

@@ -215,7 +215,7 @@ class RunJournal:
             text = values.dumps(body) if given else f'{{"output":{made.output_text}}}'
         row = self._make(entry, text)
         row.change = made
-        row.finish_body = lambda result: values.dumps({**given, "output": result})
+        row.given = given
         row.depth = self._claim.depth + 1
         return row, body
 

@@ -5,7 +5,7 @@ and followed by its reference. `details` holds what only a trace shows, entry by
 `MOST` plus its index, so that places grow in the order in which a run wrote.
 """
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
@@ -50,7 +50,7 @@ class Applicable(Protocol):
 @dataclass(slots=True)
 class EntryRow:
     """An entry that is to be written: body and detail as JSON text. `scope` is the innermost item or round it stands in;
-    `change` one of our own records in the same commit, whose result `finish_body` puts into the body."""
+    `change` one of our own records in the same commit, whose result is put into the body beside what is `given` there."""
 
     run_id: UUID
     path: str
@@ -72,7 +72,7 @@ class EntryRow:
     depth: int = 0
     used: Used | None = None
     result: object = None
-    finish_body: Callable[[object], str] | None = None
+    given: Mapping[str, object] | None = None
 
 
 @dataclass(slots=True)

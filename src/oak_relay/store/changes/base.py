@@ -8,6 +8,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.changes import Change
+from oak_relay.document import values
 from oak_relay.store.locks import lock, of_conversation
 from oak_relay.store.pages import EntryRow
 
@@ -92,6 +93,6 @@ async def apply(connection: asyncpg.Connection, workspace: int, rows: list[Entry
     for change in changes:
         await change.before(connection, workspace)
     for row in rows:
-        assert row.change is not None and row.finish_body is not None
+        assert row.change is not None and row.given is not None
         row.result = await row.change.apply(connection, workspace, row)
-        row.body = row.finish_body(row.result)
+        row.body = values.dumps({**row.given, "output": row.result})
