@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from oak_relay.document import values
 from oak_relay.runtime.hints import Hints
-from oak_relay.store import artifacts, journal, pages
+from oak_relay.store import arrays, artifacts, journal, pages
 from oak_relay.store.pages import COLUMNS, EntryRow, columns, divide, entries_of
 from tests.test_store import connection, database, page  # noqa: F401
 
@@ -66,7 +66,7 @@ async def test_the_view_shows_what_sql_cannot_hold(database, connection):  # noq
     """One text with U+0000 does not keep the others from being looked at."""
     odd = page(UUID(int=1), body=values.dumps({"a": "\x00", "b": "\ud800", "c": "❄"}), detail='{"input":"\\u0000"}')
     given_ = columns([odd, page(UUID(int=2))], artifacts.Pile())
-    await connection.execute(journal.SEED, 1, *given_)
+    await connection.execute(journal.SEED, 1, *arrays.given(COLUMNS, given_))
     found = await connection.fetch("SELECT path, kind, body, detail FROM entry ORDER BY run_id")
     assert [row["kind"] for row in found] == ["value", "value"]
     assert values.loads(found[0]["body"]) == {"a": "\ufffd", "b": "\ufffd", "c": "❄"}

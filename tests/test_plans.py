@@ -30,7 +30,7 @@ STATEMENTS = {
     "event of a run": utterances._EVENT_OF,
     "load": journal._LOAD,
     "sums": journal._SUMS,
-    "written": f"{journal._ENTRIES}{journal._ADDS}{journal._ENDS} SELECT id FROM fenced",
+    "written": journal._WRITE_ENDS,
     "rest": journal._REST,
     "bury": workers._BURY,
 }

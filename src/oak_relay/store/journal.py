@@ -1,6 +1,6 @@
 """The journal: pages of many runs in one statement and one commit, fenced by the worker's lease."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal
@@ -10,7 +10,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, cancelling, changes, ending, files, lanes, pages, signals, usage
+from oak_relay.store import arrays, artifacts, cancelling, changes, ending, files, lanes, pages, signals, usage
 from oak_relay.store.changes import Added
 from oak_relay.store.pages import EntryRow, Page, Stored
 
@@ -106,13 +106,6 @@ class Batch:
             yield from page.entries
 
 
-def _given(columns: Mapping[str, str], first: int) -> str:
-    """Rows `u` out of arrays of columns, the first of them the so many-th argument of a statement. It is limited to as many
-    as there are, for then a plan expects few, and looks each up by its key however large a table grows."""
-    arrays = ", ".join(f"${first + place}::{kind}[]" for place, kind in enumerate(columns.values()))
-    return f"(SELECT * FROM unnest({arrays}) AS u({', '.join(columns)}) LIMIT cardinality(${first}::{next(iter(columns.values()))}[])) AS u"
-
-
 _ADD = {"table_id": "uuid", "id": "uuid", "data": "text", "depth": "int"}
 _END = {
     "run_id": "uuid", "generation": "int", "state": "text", "result": "text", "error": "text", "error_kind": "text", "tokens_in": "bigint",
@@ -125,7 +118,7 @@ _FIRST_END = _FIRST_ADD + len(_ADD)
 
 _INTO = f"INSERT INTO journal (workspace_id, worker_id, {', '.join(pages.COLUMNS)})"
 _PAGE = ", ".join(f"string_to_array(u.{name}, ' ')" if name in pages.LISTS else f"u.{name}" for name in pages.COLUMNS)
-SEED = f"{_INTO} SELECT $1, NULL, {_PAGE} FROM {_given(pages.COLUMNS, 2)}"
+SEED = f"{_INTO} SELECT $1, NULL, {_PAGE} FROM {arrays.rows(pages.COLUMNS, 2)}"
 """Pages that a run begins with: $1 the workspace, then their columns."""
 
 # $1 the worker, $2 the workspace, $3 the value of the fence as the writer knows it. The row is shared until the commit:
@@ -133,10 +126,10 @@ SEED = f"{_INTO} SELECT $1, NULL, {_PAGE} FROM {_given(pages.COLUMNS, 2)}"
 _ENTRIES = f"""
 WITH fenced AS MATERIALIZED (SELECT worker_id AS id FROM fence WHERE worker_id = $1 AND value = $3 FOR SHARE),
 pages AS (
-  {_INTO} SELECT $2, fenced.id, {_PAGE} FROM fenced, {_given(pages.COLUMNS, _FIRST_PAGE)}
+  {_INTO} SELECT $2, fenced.id, {_PAGE} FROM fenced, {arrays.rows(pages.COLUMNS, _FIRST_PAGE)}
 )"""
 _ADDS = f""", adding AS MATERIALIZED (
-  SELECT u.table_id, u.id, u.data::jsonb AS data, u.depth FROM fenced, {_given(_ADD, _FIRST_ADD)}
+  SELECT u.table_id, u.id, u.data::jsonb AS data, u.depth FROM fenced, {arrays.rows(_ADD, _FIRST_ADD)}
 ), defs AS MATERIALIZED (
   SELECT id, name, searched FROM table_def WHERE workspace_id = $2 AND id IN (SELECT table_id FROM adding) FOR KEY SHARE
 ), rows AS (
@@ -151,40 +144,14 @@ _ADDS = f""", adding AS MATERIALIZED (
 )"""
 
 
-def _set(columns: Mapping[str, str], first: int, *names: str) -> str:
-    """`SET` of columns of `run` to what stands for each row in the arrays of `_given`. What is updated is found by the list
-    of ids, for a plan that joins may be one that reads the whole table for each of them."""
-    at = list(columns)
-    found = ", ".join(f"(${first + at.index(name)}::{columns[name]}[])[n]" for name in names)
-    key = f"array_position(${first}::uuid[], r.id)"
-    return f"SET ({', '.join(names)}) = (SELECT {found} FROM (SELECT {key} AS n OFFSET 0) AS place)"
-
-
-_ENDS = f""", ending AS MATERIALIZED (
-  SELECT * FROM {_given(_END, _FIRST_END)}
-), gone AS (
-  DELETE FROM queue q USING fenced, {_given(_END, _FIRST_END)}
+_ENDED = "state, result, error, tokens_in, tokens_out, money, unpriced, steps, attempts, started_at, note"
+_ENDS = f""", gone AS (
+  DELETE FROM queue q USING fenced, {arrays.rows(_END, _FIRST_END)}
   WHERE q.workspace_id = $2 AND q.run_id = u.run_id AND q.worker_id IS NOT DISTINCT FROM fenced.id AND q.generation = u.generation
-  RETURNING q.workspace_id, q.run_id
+  RETURNING q.workspace_id, u.*
 ), ended AS (
-  UPDATE run r {
-    _set(
-        _END,
-        _FIRST_END,
-        "state",
-        "result",
-        "error",
-        "tokens_in",
-        "tokens_out",
-        "money",
-        "unpriced",
-        "steps",
-        "attempts",
-        "started_at",
-        "note",
-    )
-}, ended_at = clock_timestamp()
-  FROM gone WHERE r.workspace_id = gone.workspace_id AND r.id = gone.run_id
+  UPDATE run r SET ({_ENDED}, ended_at) = ROW (g.{_ENDED.replace(", ", ", g.")}, clock_timestamp())
+  FROM gone g WHERE r.workspace_id = g.workspace_id AND r.id = g.run_id
   RETURNING r.id, r.state, r.origin_id
 ), done_again AS (
   SELECT id, origin_id FROM ended WHERE state = 'succeeded' AND origin_id IS NOT NULL
@@ -198,38 +165,42 @@ _ENDS = f""", ending AS MATERIALIZED (
   ) AS m WHERE f.workspace_id = $2 AND f.run_id = m.origin_id AND f.mended_by IS NULL
 ), failed AS (
   INSERT INTO failure (workspace_id, run_id, state, error_kind)
-  SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM ending u
-  WHERE u.state <> 'succeeded' AND u.run_id IN (SELECT run_id FROM gone)
+  SELECT $2, u.run_id, u.state, coalesce(u.error_kind, '') FROM gone u WHERE u.state <> 'succeeded'
 ), after AS (
   INSERT INTO published (workspace_id, id, kind, topic, source, event_key, body, depth, run_id)
   SELECT $2, u.run_id, 'run', u.workflow, '/runs/' || u.run_id, u.run_id::text, json_build_object('run', u.run_id,
     'workflow', u.workflow, 'state', u.state, 'result', CASE WHEN u.result LIKE '@%' THEN json_build_object('apart', u.result)
     ELSE u.result::json END, 'error', u.error::json, 'child', u.child, 'large', u.result LIKE '@%')::text, u.depth, u.run_id
-  FROM ending u
+  FROM gone u
   WHERE EXISTS (SELECT FROM trigger t WHERE t.workspace_id = $2 AND t.way = 'run' AND
     (t.topic = u.workflow OR (t.topic = '*' AND NOT u.child AND u.workflow <> '')))
-    AND u.run_id IN (SELECT run_id FROM gone)
   ON CONFLICT DO NOTHING
 )"""
+
+_WRITE, _WRITE_ROWS, _WRITE_ENDS = (
+    f"{parts} SELECT id FROM fenced" for parts in (_ENTRIES, f"{_ENTRIES}{_ADDS}", f"{_ENTRIES}{_ADDS}{_ENDS}")
+)
 
 _RESTED = {
     "id": "uuid", "until": "timestamptz", "wakes": "int", "worked": "float8", "tokens_in": "bigint", "tokens_out": "bigint",
     "money": "numeric", "steps": "int", "attempts": "int", "unpriced": "int", "generation": "int",
 }  # fmt: skip
+_WAKE = {"run_id": "uuid", "path": "text", "at": "timestamptz"}
 _FIRST_WAKE = 3 + len(_RESTED)
 _REST = f"""
 WITH rested AS (
   UPDATE queue q SET worker_id = NULL, generation = q.generation + 1, worked = u.worked::numeric, deaths = 0, alone = 0,
     ready_at = CASE WHEN q.wakes = u.wakes THEN coalesce(u.until, 'infinity') ELSE clock_timestamp() END
-  FROM {_given(_RESTED, 3)} WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id IS NOT DISTINCT FROM $2::uuid
-    AND q.generation = u.generation RETURNING q.workspace_id, q.run_id AS id
+  FROM {arrays.rows(_RESTED, 3)} WHERE q.workspace_id = $1 AND q.run_id = u.id AND q.worker_id IS NOT DISTINCT FROM $2::uuid
+    AND q.generation = u.generation RETURNING q.workspace_id, u.*
 ), woken AS (
   INSERT INTO wake (workspace_id, run_id, path, at)
-  SELECT $1, u.* FROM {_given({"run_id": "uuid", "path": "text", "at": "timestamptz"}, _FIRST_WAKE)}
+  SELECT $1, u.* FROM {arrays.rows(_WAKE, _FIRST_WAKE)}
   WHERE u.run_id IN (SELECT id FROM rested) ON CONFLICT (workspace_id, run_id, path) DO UPDATE SET at = excluded.at
 )
-UPDATE run r {_set(_RESTED, 3, "tokens_in", "tokens_out", "money", "steps", "attempts", "unpriced")}
-FROM rested WHERE r.workspace_id = rested.workspace_id AND r.id = rested.id
+UPDATE run r SET (tokens_in, tokens_out, money, steps, attempts, unpriced) =
+  ROW (g.tokens_in, g.tokens_out, g.money, g.steps, g.attempts, g.unpriced)
+FROM rested g WHERE r.workspace_id = g.workspace_id AND r.id = g.id
 """
 
 _YIELD = """
@@ -242,11 +213,12 @@ WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.lane = u.lane AND q.work
 RETURNING q.workflow_id, u.lane
 """
 
+_GIVEN_BACK = {"run_id": "uuid", "delay": "float8", "broke": "bool", "generation": "int"}
 _BACK = f"""
 UPDATE queue q SET worker_id = NULL, generation = q.generation + 1,
   ready_at = clock_timestamp() + make_interval(secs => u.delay * CASE WHEN u.broke THEN 2 ^ q.deaths ELSE 1 END),
   deaths = q.deaths + u.broke::int
-FROM {_given({"run_id": "uuid", "delay": "float8", "broke": "bool", "generation": "int"}, 3)}
+FROM {arrays.rows(_GIVEN_BACK, 3)}
 WHERE q.workspace_id = $1 AND q.run_id = u.run_id AND q.worker_id IS NOT DISTINCT FROM $2::uuid AND q.generation = u.generation
 RETURNING q.run_id, q.deaths
 """
@@ -294,9 +266,10 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
             await _give_back(connection, workspace, worker_id, batch.backs)
 
 
+_WRITTEN = {"run_id": "uuid", "page": "int", "generation": "int"}
 _LANDED = f"""
 SELECT j.run_id, j.page, j.scope, j.worker_id, j.entries, NULL AS details
-FROM {_given({"run_id": "uuid", "page": "int", "generation": "int"}, 3)} CROSS JOIN LATERAL (
+FROM {arrays.rows(_WRITTEN, 3)} CROSS JOIN LATERAL (
   SELECT * FROM journal WHERE workspace_id = $1 AND run_id = u.run_id AND page = u.page OFFSET 0) AS j
 WHERE j.worker_id = $2 AND j.generation = u.generation
 """
@@ -311,7 +284,7 @@ async def landed(connection: asyncpg.Connection, workspace: int, worker_id: UUID
         if not batch.pages:
             return not await _still_here(connection, workspace, worker_id, batch)
         columns = [[getattr(page, name) for page in batch.pages] for name in ("run_id", "number", "generation")]
-        rows = await connection.fetch(_LANDED, workspace, worker_id, *columns)
+        rows = await connection.fetch(_LANDED, workspace, worker_id, *arrays.given(_WRITTEN, columns))
     found = {(row["run_id"], row["page"]): pages.entries_of(row) for row in rows}
     for page in batch.pages:
         if any(entry.change for entry in page.entries) and (page.run_id, page.number) in found:
@@ -399,17 +372,17 @@ async def load(connection: asyncpg.Connection, workspace: int, run_ids: Sequence
 def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     """The statement that a batch needs, and its arguments behind worker, workspace and fence; what is large goes onto the
     pile."""
-    given = pages.columns(batch.pages, pile)
-    added = [(e.change, e.depth) for e in batch.entries() if isinstance(e.change, Added)]
+    given = arrays.given(pages.COLUMNS, pages.columns(batch.pages, pile))
+    changed = [(e.change, e.depth) for e in batch.entries() if isinstance(e.change, Added)]
+    added = [(row.table, row.id, row.text, depth) for row, depth in changed]
     if not added and not batch.ends:
-        return f"{_ENTRIES} SELECT id FROM fenced", given
-    given += [[getattr(row, name) for row, _ in added] for name in ("table", "id", "text")]
-    given.append([depth for _, depth in added])
+        return _WRITE, given
+    given += arrays.given(_ADD, zip(*added, strict=True) if added else [()] * len(_ADD))
     if not batch.ends:
-        return f"{_ENTRIES}{_ADDS} SELECT id FROM fenced", given
+        return _WRITE_ROWS, given
     ends = {name: [getattr(e, name) for e in batch.ends] for name in _END}
     ends["result"] = [pile.place(e.run_id, e.result) for e in batch.ends]
-    return f"{_ENTRIES}{_ADDS}{_ENDS} SELECT id FROM fenced", [*given, *ends.values()]
+    return _WRITE_ENDS, [*given, *arrays.given(_END, ends.values())]
 
 
 async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) -> None:
@@ -445,25 +418,17 @@ async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[End
 
 async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID, rests: list[RestRow]) -> None:
     wakes = [(r.run_id, path, at) for r in rests for path, at in dict(r.wakes).items() if at is not None]
-    await connection.execute(
-        _REST,
-        workspace,
-        worker_id,
-        [r.run_id for r in rests],
-        [min((at for _, at in r.wakes if at is not None), default=None) for r in rests],
-        [r.known_wakes for r in rests],
-        [r.worked for r in rests],
-        [r.tokens_in for r in rests],
-        [r.tokens_out for r in rests],
-        [r.money for r in rests],
-        [r.steps for r in rests],
-        [r.attempts for r in rests],
-        [r.unpriced for r in rests],
-        [r.generation for r in rests],
-        [w[0] for w in wakes],
-        [w[1] for w in wakes],
-        [w[2] for w in wakes],
-    )
+    rested = zip(
+        *(
+            (
+                r.run_id, min((at for _, at in r.wakes if at is not None), default=None), r.known_wakes, r.worked, r.tokens_in,
+                r.tokens_out, r.money, r.steps, r.attempts, r.unpriced, r.generation,
+            )
+            for r in rests
+        ), strict=True,
+    )  # fmt: skip
+    given = arrays.given(_RESTED, rested), arrays.given(_WAKE, zip(*wakes, strict=True) if wakes else [()] * len(_WAKE))
+    await connection.execute(_REST, workspace, worker_id, *given[0], *given[1])
     talking = [(r.run_id, r.talks[1]) for r in rests if r.talks is not None]
     if talking:
         rows = await connection.fetch(_YIELD, workspace, [run for run, _ in talking], [lane for _, lane in talking])
@@ -471,9 +436,8 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
 
 
 async def _give_back(connection: asyncpg.Connection, workspace: int, worker_id: UUID, backs: list[BackRow]) -> None:
-    ids, delays = [b.run_id for b in backs], [b.delay for b in backs]
-    broke, generations = [b.reason is not None for b in backs], [b.generation for b in backs]
-    rows = await connection.fetch(_BACK, workspace, worker_id, ids, delays, broke, generations)
+    given = zip(*((b.run_id, b.delay, b.reason is not None, b.generation) for b in backs), strict=True)
+    rows = await connection.fetch(_BACK, workspace, worker_id, *arrays.given(_GIVEN_BACK, given))
     reasons = {b.run_id: b.reason for b in backs if b.reason is not None}
     for row in rows:
         reason = reasons.get(row["run_id"])

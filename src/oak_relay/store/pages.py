@@ -120,10 +120,10 @@ def _closed(path: str) -> str:
     return place if mark == "end" else ""
 
 
-def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[list[object]]:
+def columns(pages: Sequence[Page], pile: artifacts.Pile) -> list[tuple[object, ...]]:
     """The columns of pages in the order of `COLUMNS`; what is large goes onto the pile."""
     rows = [_row(page, pile) for page in pages]
-    return [list(column) for column in zip(*rows, strict=True)] if rows else [[] for _ in COLUMNS]
+    return list(zip(*rows, strict=True)) if rows else [()] * len(COLUMNS)
 
 
 def _row(page: Page, pile: artifacts.Pile) -> tuple[object, ...]:

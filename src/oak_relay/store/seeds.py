@@ -5,7 +5,7 @@ from uuid import UUID
 
 import asyncpg
 
-from oak_relay.store import artifacts, journal, pages
+from oak_relay.store import arrays, artifacts, journal, pages
 from oak_relay.store.pages import EntryRow
 
 
@@ -15,4 +15,4 @@ async def write(connection: asyncpg.Connection, workspace: int, run_id: UUID, en
     columns = pages.columns(pages.divide(run_id, 0, 0, entries), pile)
     if pile:
         await pile.write(connection, workspace)
-    await connection.execute(journal.SEED, workspace, *columns)
+    await connection.execute(journal.SEED, workspace, *arrays.given(pages.COLUMNS, columns))

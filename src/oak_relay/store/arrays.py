@@ -1,0 +1,39 @@
+"""Many rows as parameters of one statement: a column is one parameter, however many rows there are.
+
+Texts go as an array of texts. Everything else goes as one text that the server reads as an array (PostgreSQL, "Array Input and
+Output Syntax"): a driver that looks at each value by itself takes many times as long.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+
+Columns = Mapping[str, str]
+"""Names of columns with their types, such as `{"run_id": "uuid", "body": "text"}`."""
+
+
+def rows(columns: Columns, first: int) -> str:
+    """Rows `u` out of columns, the first of them the so many-th parameter of a statement. They are limited to as many as there
+    are, for then a plan expects few, and looks each up by its key however large a table grows."""
+    arrays = [_array(first + place, kind) for place, kind in enumerate(columns.values())]
+    return f"(SELECT * FROM unnest({', '.join(arrays)}) AS u({', '.join(columns)}) LIMIT cardinality({arrays[0]})) AS u"
+
+
+def given(columns: Columns, values: Iterable[Sequence[object]]) -> list[object]:
+    """The parameters for `rows`: `values` has a column for each of the columns."""
+    pairs = zip(columns.values(), values, strict=True)
+    return [list(column) if kind == "text" else _literal(column) for kind, column in pairs]
+
+
+def _array(place: int, kind: str) -> str:
+    return f"${place}::text[]" if kind == "text" else f"${place}::text::{kind}[]"
+
+
+def _literal(column: Sequence[object]) -> str:
+    """Values none of which holds a quote, a comma, a brace or a space: numbers, ids, moments, true and false."""
+    return f"{{{','.join(map(_written, column))}}}"
+
+
+def _written(value: object) -> str:
+    if value is None:
+        return "NULL"
+    return value.isoformat() if isinstance(value, datetime) else str(value)
