@@ -1,5 +1,6 @@
 """Expressions: typed, guarded, clear about what is missing."""
 
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -132,3 +133,39 @@ def test_names_and_paths_are_known():
 )
 def test_a_key_that_is_called_like_a_method_is_a_key_unless_it_is_called(text, value):
     assert compile_text(text).value({"input": {"a": 1}, "have": {"items": [1, 2]}}) == value
+
+
+_SAID = st.one_of(st.text(max_size=5), st.text(min_size=999, max_size=1001), st.integers(), st.booleans(), st.none(), st.floats(),
+                  st.lists(st.integers(), max_size=2), st.dictionaries(st.sampled_from(["hut", "name"]), st.integers(), max_size=2))  # fmt: skip
+_SCOPES = st.dictionaries(
+    st.sampled_from(["guest", "input"]), st.dictionaries(st.sampled_from(["name", "hut", "items"]), _SAID)
+)
+_WORDS = st.sampled_from(
+    [
+        "Dear ",
+        "${ guest.name }",
+        "${ input.hut }",
+        "${ input['name'] }",
+        "${ guest }",
+        "\\${",
+        " \n",
+        "${ guest.items }",
+        "é",
+    ]
+)
+
+
+@given(st.lists(_WORDS, min_size=1, max_size=6), _SCOPES)
+def test_the_short_way_gives_what_the_long_one_gives(words, scope):
+    """References and words between them are joined without the template engine, where that makes no difference."""
+    short = compile_text("".join(words))
+    long = replace(short, parts=(), path=None)
+
+    def outcome(expression):
+        empty = []
+        try:
+            return expression.value(scope, empty), empty
+        except StepFailed as failed:
+            return failed.kind, failed.message
+
+    assert outcome(short) == outcome(long)

@@ -19,7 +19,7 @@ from oak_relay.document.sandbox import Environment, Missing, json_value
 _DOLLAR = "\ufdd0"
 _LONGEST = 50_000
 """Letters of a text with expressions: compiling takes time too."""
-_SHORT_TEXT, _SMALL = 1_000, 2**53
+_SHORT_TEXT, _SMALL, _FEW = 1_000, 2**53, 20
 ENVIRONMENT = Environment()
 Reference = tuple[str, ...]
 
@@ -62,14 +62,20 @@ class Expression:
     names: frozenset[str]
     tree: nodes.Template
     path: Reference | None = None
+    parts: tuple[str | Reference, ...] = ()
+    """Of a text between whose words stand nothing but plain references: both, in their order."""
 
     def value(self, scope: Mapping[str, object], empty: list[str] | None = None) -> object:
         """Evaluate, on the meter of what it is a part of, or one of its own. `empty` collects references that came out
         empty. Raises `StepFailed`."""
         if self.path is not None:
-            found = self._plain(scope)
+            found = _plain(self.path, scope)
             if found is not None:
                 return found
+        elif self.parts:
+            text = self._joined(scope)
+            if text is not None:
+                return text
         outer = METER.get(None)
         if outer is not None:
             return self._value(scope, empty, outer)
@@ -80,18 +86,21 @@ class Expression:
         finally:
             METER.reset(token)
 
-    def _plain(self, scope: Mapping[str, object]) -> object:
-        """What a plain reference such as `${ input.guest.email }` refers to, where that is a short text or a small number,
-        which cost nothing; None for anything else."""
-        here: Any = scope
-        for key in self.path or ():
-            if (here is not scope and type(here) is not dict) or key not in here:
+    def _joined(self, scope: Mapping[str, object]) -> str | None:
+        """The text with what it refers to, where all of that is short texts and small numbers; else None."""
+        pieces: list[str] = []
+        for part in self.parts:
+            if type(part) is str:
+                pieces.append(part)
+                continue
+            found = _plain(cast(Reference, part), scope)
+            if type(found) is str:
+                pieces.append(found)
+            elif type(found) is int:
+                pieces.append(str(found))
+            else:
                 return None
-            here = here[key]
-        kind = type(here)
-        if (kind is str and len(here) <= _SHORT_TEXT) or (kind is int and -_SMALL < here < _SMALL) or kind is bool:
-            return cast(object, here)
-        return None
+        return "".join(pieces)
 
     def _value(self, scope: Mapping[str, object], empty: list[str] | None, meter: Meter) -> object:
         before = len(meter.empty)
@@ -157,6 +166,33 @@ class Expression:
                 here = here[key]
 
 
+def _plain(path: Reference, scope: Mapping[str, object]) -> object:
+    """What a plain reference such as `${ input.guest.email }` refers to, where that is a short text, a small number or a
+    truth, which cost nothing; None for anything else."""
+    here: Any = scope
+    for key in path:
+        if (here is not scope and type(here) is not dict) or key not in here:
+            return None
+        here = here[key]
+    kind = type(here)
+    if (kind is str and len(here) <= _SHORT_TEXT) or (kind is int and -_SMALL < here < _SMALL) or kind is bool:
+        return cast(object, here)
+    return None
+
+
+def _parts(tree: nodes.Template) -> tuple[str | Reference, ...]:
+    """The words of a text and the plain references between them, few enough to be joined at no cost; none when there is
+    anything else in it."""
+    found: list[str | Reference] = []
+    for output in tree.body:
+        for node in output.nodes if isinstance(output, nodes.Output) else [output]:
+            part = node.data.replace(_DOLLAR, "${") if isinstance(node, nodes.TemplateData) else reference_of(node)
+            if part is None or len(found) == _FEW:
+                return ()
+            found.append(part)
+    return tuple(found)
+
+
 def is_template(text: str) -> bool:
     """Whether a text holds expressions, statement lines or an escape."""
     return "${" in text or "%%" in text
@@ -202,7 +238,8 @@ def compile_text(text: str) -> Expression:
     except (RecursionError, MemoryError, SyntaxError):
         raise BadExpression("nested too deeply") from None
     path = reference_of(expression) if whole else None
-    return Expression(text, whole, template, names, original, path)
+    parts = () if whole else _parts(original)
+    return Expression(text, whole, template, names, original, path, parts)
 
 
 class Template:

@@ -373,8 +373,11 @@ def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
     """The statement that a batch needs, and its arguments behind worker, workspace and fence; what is large goes onto the
     pile."""
     given = arrays.given(pages.COLUMNS, pages.columns(batch.pages, pile))
-    changed = [(e.change, e.depth) for e in batch.entries() if isinstance(e.change, Added)]
-    added = [(row.table, row.id, row.text, depth) for row, depth in changed]
+    added: list[tuple[UUID, UUID, str, int]] = []
+    for entry in batch.entries():
+        change = entry.change
+        if isinstance(change, Added):
+            added.append((change.table, change.id, change.text, entry.depth))
     if not added and not batch.ends:
         return _WRITE, given
     given += arrays.given(_ADD, zip(*added, strict=True) if added else [()] * len(_ADD))
