@@ -6,7 +6,10 @@ Output Syntax"): a driver that looks at each value by itself takes many times as
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
+from typing import cast
 
+_AS_LISTED = frozenset({"int", "bigint", "float8", "bool"})
+"""Types whose values a list of Python writes as the server reads them."""
 Columns = Mapping[str, str]
 """Names of columns with their types, such as `{"run_id": "uuid", "body": "text"}`."""
 
@@ -21,19 +24,17 @@ def rows(columns: Columns, first: int) -> str:
 def given(columns: Columns, values: Iterable[Sequence[object]]) -> list[object]:
     """The parameters for `rows`: `values` has a column for each of the columns."""
     pairs = zip(columns.values(), values, strict=True)
-    return [list(column) if kind == "text" else _literal(column) for kind, column in pairs]
+    return [list(column) if kind == "text" else _literal(kind, column) for kind, column in pairs]
 
 
 def _array(place: int, kind: str) -> str:
     return f"${place}::text[]" if kind == "text" else f"${place}::text::{kind}[]"
 
 
-def _literal(column: Sequence[object]) -> str:
+def _literal(kind: str, column: Sequence[object]) -> str:
     """Values none of which holds a quote, a comma, a brace or a space: numbers, ids, moments, true and false."""
-    return f"{{{','.join(map(_written, column))}}}"
-
-
-def _written(value: object) -> str:
-    if value is None:
-        return "NULL"
-    return value.isoformat() if isinstance(value, datetime) else str(value)
+    if kind in _AS_LISTED:
+        return f"{{{str(list(column))[1:-1].replace('None', 'NULL')}}}"
+    if kind == "timestamptz":
+        return f"{{{','.join(['NULL' if one is None else cast(datetime, one).isoformat() for one in column])}}}"
+    return f"{{{','.join(['NULL' if one is None else str(one) for one in column])}}}"
