@@ -1,11 +1,14 @@
 """Model aliases: a workspace-wide name for a server, a model, a credential and its prices."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
+from functools import lru_cache
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from oak_relay.document import values
 from oak_relay.document.numbers import Number, Whole
 from oak_relay.document.wire import WebAddress
 from oak_relay.usage import Usage
@@ -77,3 +80,13 @@ class Alias(BaseModel):
         """The most that a request may cost whose content takes so many bytes of UTF-8: no token is less than a byte, and
         what the server adds to it by itself is small. None when its prices are not known."""
         return self.cost(Usage(input=size + 200, output=most))
+
+
+def read_alias(data: Mapping[str, object]) -> Alias:
+    """An alias as it stands in a record, where its own name may stand beside it (`name`)."""
+    return _read(values.dumps(data))
+
+
+@lru_cache(maxsize=512)
+def _read(text: str) -> Alias:
+    return Alias.model_validate({name: value for name, value in values.loads(text).items() if name != "name"})

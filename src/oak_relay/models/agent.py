@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field, SkipValidation
 
 from oak_relay.actions.base import Action, Fields, Given, Repeat
 from oak_relay.agents import AgentLimits, AgentSetup, Summary, Turn, one_name_each
-from oak_relay.capabilities.alias import Alias
+from oak_relay.capabilities.alias import Alias, read_alias
 from oak_relay.capabilities.given import Result, Window
 from oak_relay.capabilities.protocols import Actions, Asking, Servers, Surroundings
 from oak_relay.document import durations, zones
@@ -186,7 +186,7 @@ async def _open(given: AgentInput, at: Surroundings) -> Result:
 
 
 async def _turn(given: TurnInput, at: Asking) -> Result:
-    alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
+    alias = read_alias(given.settled)
     ask = Ask(await filled(given.messages, at), given.gives, tools=given.tools)
     try:
         reply = await complete(given.model, alias, ask, at)
@@ -198,7 +198,9 @@ async def _turn(given: TurnInput, at: Asking) -> Result:
 
 
 async def _turn_worst(given: TurnInput, at: Asking) -> float | None:
-    alias = Alias.model_validate({k: v for k, v in given.settled.items() if k != "name"})
+    alias = read_alias(given.settled)
+    if alias.prices is None:
+        return None
     return alias.worst(size_of(given.messages, given.tools, given.gives), alias.max_tokens)
 
 
@@ -211,7 +213,7 @@ async def _preview(given: AgentInput, at: Actions) -> Given:
     asked = given.model_dump(mode="json", by_alias=True, exclude_unset=True)
     setup = AgentSetup.read(await at.perform("agent.open", asked))
     offered = [tool.offered for tool in setup.tools]
-    alias = Alias.model_validate({k: v for k, v in setup.model.items() if k != "name"})
+    alias = read_alias(setup.model)
     cost = foreseen(str(setup.model["name"]), alias, setup.messages, None, offered)
     return {"messages": shown(setup.messages), "tools": offered, "cost": cost}
 

@@ -102,7 +102,8 @@ async def _complete(name: str, alias: Alias, ask: Ask, at: Asking) -> Reply:
     wants = bool(ask.schema is not None), bool(ask.tools), streamed
     ways = list(dialects(can, *wants))
     if at.draw is not None:
-        await at.draw.reserve(alias.worst(max(_size(ask, way) for way in ways), most))
+        worst = None if alias.prices is None else alias.worst(max(_size(ask, way) for way in ways), most)
+        await at.draw.reserve(worst)
     refused: StepFailed | None = None
     for way in ways:
         for again in (False, True):

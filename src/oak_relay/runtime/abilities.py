@@ -24,7 +24,12 @@ class Abilities:
         return self._found.get((alias.url, alias.model), alias.can)
 
     async def learn(self, alias: Alias, can: Can) -> None:
-        """Keep what was found out, here and with every alias of that server and model."""
+        """Keep what was found out, here and with every alias of that server and model, unless another call found it out
+        just as well."""
+        before = self.of(alias)
+        can = before.model_copy(update={name: one for name, one in can if one is not None})
+        if can == before:
+            return
         if len(self._found) >= _MOST:
             self._found.clear()
         self._found[alias.url, alias.model] = can
@@ -42,6 +47,9 @@ class Abilities:
             for row in rows.all():
                 config = values.loads(row.config)
                 if (config.get("url"), config.get("model")) == (alias.url, alias.model):
+                    # What others found out meanwhile stays.
+                    known = Can.model_validate(config.get("can") or {})
+                    can = known.model_copy(update={name: one for name, one in can if one is not None})
                     text = values.dumps({**config, "can": can.model_dump(mode="json")})
                     changed = update(model_alias).where(mine, model_alias.c.name == row.name)
                     await connection.execute(changed.values(config=text, updated_at=func.clock_timestamp()))

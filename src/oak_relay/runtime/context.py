@@ -6,7 +6,7 @@ import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 from uuid import UUID
 
 import httpx
@@ -15,7 +15,7 @@ from oak_relay.actions import servers
 from oak_relay.actions.base import Action
 from oak_relay.actions.server_sessions import Sessions
 from oak_relay.actions.tool_server import ToolServer
-from oak_relay.capabilities.alias import Alias, Can
+from oak_relay.capabilities.alias import Alias, Can, read_alias
 from oak_relay.capabilities.given import HeldFile, Result, ServerTool, TableDef, Where, Window, WorkflowAbout
 from oak_relay.capabilities.protocols import Draw
 from oak_relay.document import values
@@ -223,7 +223,7 @@ class CallContext:
 
     async def model(self, name: str) -> Alias:
         if name in self.settled:
-            return Alias.model_validate(self.settled[name])
+            return read_alias(cast(Mapping[str, object], self.settled[name]))
         found = await self._find(lambda known: known.aliases, name)
         if found is None:
             have = ", ".join(sorted(self._tools.registry.now.aliases)) or "none yet"
@@ -391,9 +391,10 @@ class CallContext:
             )
 
 
-async def perform(action: Action, given: Mapping[str, object], at: CallContext) -> Result:
+async def perform(action: Action, given: Mapping[str, object], at: CallContext, known: object = None) -> Result:
     """Carry out an action that reaches outside or only reads; the time it took stands in the detail. What comes back is
-    blanked of the credentials that were used, as values, before anything computes with it."""
+    blanked of the credentials that were used, as values, before anything computes with it. `known`: what was read of the
+    input before."""
     way = action.perform
     if action.elsewhere is not None and at.table(str(given.get("table"))).link is not None:
         way = action.elsewhere.perform
@@ -401,7 +402,7 @@ async def perform(action: Action, given: Mapping[str, object], at: CallContext) 
     began = time.monotonic()
     at.scopes = action.scopes
     try:
-        result = await way(action.read(given), at)
+        result = await way(action.read(given) if known is None else known, at)
     except StepFailed as failed:
         raise at.blanked(failed) from failed.__cause__
     at.went_well()

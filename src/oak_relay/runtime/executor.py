@@ -39,6 +39,8 @@ class RunExecutor:
         self._lease_left = lease_left
         self._parent = trace_parent
         self._change: CallContext | None = None
+        self._read: tuple[object, object] = None, None
+        """The input that was read last, and what was read of it: what a call may cost is asked just before it is made."""
 
     def manner(self, action: str, input: Mapping[str, object]) -> Manner:
         known = self._tools.manners.get(action)
@@ -92,7 +94,10 @@ class RunExecutor:
 
     async def worst(self, call: Call) -> float | None:
         action = self._catalogue.get(call.action)
-        return 0.0 if action.worst is None else await action.worst(action.read(call.input), self._at(call))
+        if action.worst is None:
+            return 0.0
+        self._read = call.input, action.read(call.input)
+        return await action.worst(self._read[1], self._at(call))
 
     async def settle(self, model: str) -> Mapping[str, object]:
         registry = self._tools.registry
@@ -137,7 +142,9 @@ class RunExecutor:
             piece = pieces.writer(run, call.path, call.attempt, self._tools.registry.now.blanker)
         at = self._at(call, piece, admitted=True)
         try:
-            result = await perform(self._catalogue.get(call.action), call.input, at)
+            known = self._read[1] if self._read[0] is call.input else None
+            self._read = None, None
+            result = await perform(self._catalogue.get(call.action), call.input, at, known)
         except (StepFailed, DatabaseLost, asyncio.CancelledError):
             raise
         except Exception as error:

@@ -39,7 +39,7 @@ def span_id(run_id: UUID, path: str, attempt: int | str = "") -> str:
 
 def trace_id(run_id: UUID, trace_parent: str | None) -> str:
     """The id of the trace that a run belongs to (W3C trace context), its own when it came with none."""
-    return trace_parent.split("-")[1] if trace_parent else UUID(str(run_id)).hex
+    return trace_parent.split("-")[1] if trace_parent else str(run_id).replace("-", "")
 
 
 @dataclass
