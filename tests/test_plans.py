@@ -10,7 +10,8 @@ from typing import Any
 import asyncpg
 import pytest
 
-from oak_relay.store import cancelling, journal, queue, utterances, workers
+from oak_relay.store import cancelling, intake, journal, queue, utterances, workers
+from oak_relay.store import runs as stored_runs
 from oak_relay.store.changes import once, runs
 from oak_relay.store.database import Database
 
@@ -26,6 +27,9 @@ STATEMENTS = {
     "landed": journal._LANDED,
     "once": once._ONCE,
     "child": runs._PIN,
+    "taken in": intake._ACCEPT,
+    "taken in before": intake._THERE,
+    "outcomes": stored_runs._OUTCOMES,
     "answering": utterances._ANSWERING,
     "event of a run": utterances._EVENT_OF,
     "load": journal._LOAD,

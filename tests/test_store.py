@@ -1,7 +1,6 @@
 """The hot statements against a real PostgreSQL: claims, leases, fencing, rest, group commit, searched tables."""
 
 import asyncio
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from types import SimpleNamespace
@@ -156,7 +155,7 @@ async def test_an_event_id_counts_once_within_and_between_batches(database, conn
 
 async def test_a_trigger_that_is_no_longer_live_makes_no_run(database, connection):
     [given] = await new_runs(database, 1)
-    [receipt] = await intake.accept(connection, MAIN_WORKSPACE, [replace(given, trigger_id=uuids.uuid7())])
+    [receipt] = await intake.accept(connection, MAIN_WORKSPACE, [given._replace(trigger_id=uuids.uuid7())])
     assert receipt.status == "stale"
     assert await connection.fetchval("SELECT count(*) FROM event") == 0
 
@@ -275,7 +274,7 @@ async def test_a_slow_intake_is_waited_for_and_compared(database, connection):
     [before] = await new_runs(database, 1, ["old"])
     await intake.accept(connection, MAIN_WORKSPACE, [before])
     [fresh, twice, stale] = await new_runs(database, 3, ["new", "old", "gone"])
-    given = [fresh, twice, replace(stale, trigger_id=uuids.uuid7())]
+    given = [fresh, twice, stale._replace(trigger_id=uuids.uuid7())]
     transaction = connection.transaction()
     await transaction.start()
     receipts = await intake.accept(connection, MAIN_WORKSPACE, given, 7)
@@ -293,7 +292,7 @@ async def test_a_slow_intake_is_waited_for_and_compared(database, connection):
 
 async def test_an_event_that_came_before_is_a_duplicate_also_when_nothing_is_live(database, connection):
     trigger = uuids.uuid7()
-    [first, again] = [replace(run, trigger_id=trigger) for run in await new_runs(database, 2, ["x", "x"])]
+    [first, again] = [run._replace(trigger_id=trigger) for run in await new_runs(database, 2, ["x", "x"])]
     await connection.execute("INSERT INTO seen (workspace_id, trigger_id, source, event_key, run_id) VALUES (1, $1, '/test', 'x', $2)",
                              trigger, first.run_id)  # fmt: skip
     [receipt] = await intake.accept(connection, MAIN_WORKSPACE, [again])
@@ -575,7 +574,7 @@ async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connect
 
 async def lane_of(database, connection, count, policy="queue"):
     given = await new_runs(database, count)
-    given = [replace(run, subject="Ada", policy=policy) for run in given]
+    given = [run._replace(subject="Ada", policy=policy) for run in given]
     return given, await intake.accept(connection, MAIN_WORKSPACE, given)
 
 
@@ -650,7 +649,7 @@ async def test_intakes_and_ends_of_one_lane_at_once_lose_nobody(database, connec
     async def bring(found) -> None:
         for _ in range(10):
             await intake.accept(
-                found, MAIN_WORKSPACE, [replace(r, subject="Ada", policy="queue") for r in await new_runs(database, 1)]
+                found, MAIN_WORKSPACE, [r._replace(subject="Ada", policy="queue") for r in await new_runs(database, 1)]
             )
 
     async def end_them(found) -> None:

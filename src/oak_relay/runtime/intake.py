@@ -4,10 +4,11 @@ import asyncio
 import secrets
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -28,8 +29,7 @@ from oak_relay.store.ids import new_id
 from oak_relay.store.intake import NewRun, Receipt
 
 
-@dataclass(frozen=True, slots=True)
-class Incoming:
+class Incoming(NamedTuple):
     """Something that happened. `key` is the sender's id for it, None when it gave none."""
 
     source: str
@@ -42,7 +42,7 @@ class Incoming:
     trace_parent: str | None = None
     origin_id: UUID | None = None
     origin_how: str | None = None
-    meta: Mapping[str, object] = field(default_factory=dict)
+    meta: Mapping[str, object] = MappingProxyType({})
     """What is kept of an event beside its headers and query: its `data`, where the run's input was made of it."""
     again: bool = False
     """Whether it counts although one of its key came before."""
@@ -176,7 +176,7 @@ def arrived(template: RunTemplate, incoming: Incoming) -> Incoming:
         return incoming
     scope = {"event": event_as_seen(incoming), "settings": template.settings}
     meta = {**incoming.meta, "data": incoming.data}
-    return replace(incoming, data=template.input.render(scope), meta=meta)
+    return incoming._replace(data=template.input.render(scope), meta=meta)
 
 
 def new_run(target: Target, incoming: Incoming) -> NewRun:
@@ -187,7 +187,7 @@ def new_run(target: Target, incoming: Incoming) -> NewRun:
             incoming = arrived(target.template, incoming)
         except StepFailed as failed:
             said = {"data": incoming.data, "fault": f"{target.trigger_name}: {failed.message}"}
-            incoming = replace(incoming, meta={**incoming.meta, **said})
+            incoming = incoming._replace(meta={**incoming.meta, **said})
     event_id = new_id()
     meta = {"headers": dict(incoming.headers or {}), "query": dict(incoming.query or {}), **incoming.meta}
     return NewRun(

@@ -12,7 +12,6 @@ from fastapi import FastAPI, Request
 from fastapi.responses import JSONResponse, Response
 from sqlalchemy import text
 from starlette.exceptions import HTTPException
-from starlette.routing import Route
 
 from oak_relay import __version__
 from oak_relay.document.models import json_schema
@@ -64,6 +63,7 @@ from oak_relay.service import (
     workflows,
 )
 from oak_relay.service.borders import Guard
+from oak_relay.service.front import Service
 from oak_relay.service.once import Once
 from oak_relay.service.outcomes import Outcomes
 from oak_relay.service.parts import Parts, Watch
@@ -166,7 +166,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
             await asyncio.gather(*tasks, return_exceptions=True)
             await tools.close()
 
-    app = FastAPI(
+    app = Service(
         title="Oak Relay",
         version=__version__,
         lifespan=lifespan,
@@ -178,8 +178,6 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     )
     app.state.counted = metrics.Counted()
     problems.install(app)
-    # Webhooks are the busiest path: a bare route ahead of all others serves what the described one documents.
-    app.router.routes.insert(0, Route("/hooks/{path:path}", hooks.receive, methods=list(hooks.METHODS)))
     app.include_router(access.opening)
     for module in _RESOURCES:
         app.include_router(module.router)

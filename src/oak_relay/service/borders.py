@@ -31,10 +31,9 @@ _CONTAINERS = 50_000
 async def body_of(request: Request, most: int, seconds: float = BODY_SECONDS) -> bytes:
     """The body, refused as soon as it is known to be too long, and not waited for longer than so many seconds. Raises
     `Problem`: 413, 408, and 400 when the sender goes away."""
-    too_long = Problem(413, "the body is too long", f"at most {most} bytes are taken", "send less")
     length = request.headers.get("content-length", "")
     if length and ((announced := whole(length)) is None or announced > most):
-        raise too_long
+        raise _too_long(most)
     pieces: list[bytes] = []
     size = 0
     try:
@@ -42,7 +41,7 @@ async def body_of(request: Request, most: int, seconds: float = BODY_SECONDS) ->
             async for piece in request.stream():
                 size += len(piece)
                 if size > most:
-                    raise too_long
+                    raise _too_long(most)
                 pieces.append(piece)
     except TimeoutError:
         raise Problem(408, "the body did not arrive in time", fix="send it faster", kind="timeout") from None
@@ -54,6 +53,10 @@ async def body_of(request: Request, most: int, seconds: float = BODY_SECONDS) ->
             413, "the body holds too many lists and mappings", f"at most {_CONTAINERS:,}", "send less at once"
         )
     return body
+
+
+def _too_long(most: int) -> Problem:
+    return Problem(413, "the body is too long", f"at most {most} bytes are taken", "send less")
 
 
 @dataclass

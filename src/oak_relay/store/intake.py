@@ -1,8 +1,7 @@
 """Events in: an event, its run and its place in the queue are one statement, and an event id counts once."""
 
 from collections import defaultdict
-from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -10,7 +9,7 @@ from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.document import values
-from oak_relay.store import artifacts, cancelling, ending, files, lanes
+from oak_relay.store import arrays, artifacts, cancelling, ending, files, lanes
 
 DROPPED = {
     "kind": "cancelled",
@@ -26,8 +25,7 @@ REPLACED = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class NewRun:
+class NewRun(NamedTuple):
     """An event and the run it makes. `event_key` is the sender's id, or the event's own when it has none;
     only a sender's id (`keyed`) is counted once. `trigger_id` None means a person or a client starts it."""
 
@@ -52,8 +50,7 @@ class NewRun:
     origin_how: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(NamedTuple):
     """`accepted`, `duplicate` (then `run_id` is the first one's), `stale`: the version is on no longer, or
     `dropped`: another run of the subject is not over, and the workflow says to drop (the run is kept as cancelled)."""
 
@@ -61,75 +58,73 @@ class Receipt:
     run_id: UUID
 
 
-_ACCEPT = """
-WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared($21)
+_GIVEN = {
+    "run_id": "uuid", "event_id": "uuid", "trigger_id": "uuid", "workflow_id": "uuid", "version_id": "uuid", "revision": "int",
+    "trigger_name": "text", "source": "text", "type": "text", "event_key": "text", "keyed": "bool", "body": "text", "meta": "text",
+    "subject": "text", "lane": "text", "depth": "int", "trace_parent": "text", "origin_id": "uuid", "origin_how": "text",
+}  # fmt: skip
+_ACCEPT = f"""
+WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared($2)
 ), given AS (
-  SELECT g.* FROM turn, unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::uuid[], $5::uuid[], $6::int[], $7::text[], $8::text[],
-                       $9::text[], $10::text[], $11::bool[], $12::text[], $13::text[], $14::text[],
-                       $16::text[], $17::int[], $18::text[], $19::uuid[], $20::text[])
-    AS g(run_id, event_id, trigger_id, workflow_id, version_id, revision, trigger_name, source,
-         type, event_key, keyed, body, meta, subject, lane, depth, trace_parent, origin_id, origin_how)
+  SELECT u.* FROM turn, {arrays.rows(_GIVEN, 3)}
 ), live AS (
-  SELECT g.*, w.settings FROM given g JOIN workflow w ON w.workspace_id = $15 AND w.id = g.workflow_id
+  SELECT g.*, w.settings FROM given g JOIN workflow w ON w.workspace_id = $1 AND w.id = g.workflow_id
   WHERE g.trigger_id IS NULL OR EXISTS (
-    SELECT FROM trigger t WHERE t.workspace_id = $15 AND t.id = g.trigger_id AND t.version_id = g.version_id)
+    SELECT FROM trigger t WHERE t.workspace_id = $1 AND t.id = g.trigger_id AND t.version_id = g.version_id)
 ), fresh AS (
   INSERT INTO seen (workspace_id, trigger_id, source, event_key, run_id)
-  SELECT $15, coalesce(trigger_id, workflow_id), source, event_key, run_id FROM live WHERE keyed
+  SELECT $1, coalesce(trigger_id, workflow_id), source, event_key, run_id FROM live WHERE keyed
   ON CONFLICT DO NOTHING RETURNING run_id
 ), accepted AS (
   SELECT * FROM live WHERE NOT keyed OR run_id IN (SELECT run_id FROM fresh)
 ), events AS (
   INSERT INTO event (workspace_id, id, trigger_id, event_key, source, type, body, meta)
-  SELECT $15, event_id, trigger_id, event_key, source, type, body, meta FROM accepted
+  SELECT $1, event_id, trigger_id, event_key, source, type, body, meta FROM accepted
 ), runs AS (
   INSERT INTO run (workspace_id, id, workflow_id, version_id, event_id, trigger_name, subject, settings, depth,
     trace_parent, origin_id, origin_how)
-  SELECT $15, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{}'), depth,
+  SELECT $1, run_id, workflow_id, version_id, event_id, trigger_name, subject, nullif(settings, '{{}}'), depth,
     trace_parent, origin_id, origin_how FROM accepted
 ), queued AS (
   INSERT INTO queue (workspace_id, run_id, workflow_id, revision, lane, held, ready_at)
-  SELECT $15, run_id, workflow_id, revision, lane, CASE WHEN lane IS NOT NULL THEN 'lane' END,
+  SELECT $1, run_id, workflow_id, revision, lane, CASE WHEN lane IS NOT NULL THEN 'lane' END,
     CASE WHEN lane IS NOT NULL THEN 'infinity'::timestamptz ELSE now() END FROM accepted
 )
-SELECT l.run_id, a.run_id IS NOT NULL AS accepted FROM live l LEFT JOIN accepted a USING (run_id)
+SELECT run_id FROM accepted
 """
 
+_THERE = """
+SELECT r.* FROM unnest($2::uuid[]) AS g(id) CROSS JOIN LATERAL (
+  SELECT id, error FROM run WHERE workspace_id = $1 AND id = g.id OFFSET 0) AS r
+"""
 _FIRST = """
 SELECT g.n, s.run_id FROM unnest($1::uuid[], $2::text[], $3::text[]) WITH ORDINALITY AS g(trigger_id, source, event_key, n)
 JOIN seen s ON s.workspace_id = $4 AND s.trigger_id = g.trigger_id AND s.source = g.source AND s.event_key = g.event_key
 """
 
 
-_GIVEN = (
-    "run_id", "event_id", "trigger_id", "workflow_id", "version_id", "revision", "trigger_name", "source", "type",
-    "event_key", "keyed", "body", "meta", "subject",
-)  # fmt: skip
-_MORE = ("depth", "trace_parent", "origin_id", "origin_how")
-
-
 async def accept(connection: asyncpg.Connection, workspace: int, runs: list[NewRun], turn: int = 0) -> list[Receipt]:
     """Write new runs in one commit; the receipts stand in the same order. `turn` is a number by which `settled` can
     wait for this commit."""
     lined = {r.run_id: r for r in runs if r.policy != "free" and r.subject is not None}
-    columns: list[object] = [[getattr(r, name) for r in runs] for name in _GIVEN]
+    columns = {name: [getattr(r, name, None) for r in runs] for name in _GIVEN}
     pile = artifacts.Pile()
-    columns[_GIVEN.index("body")] = [pile.place(r.event_id, r.body) for r in runs]
-    more = [[r.subject if r.run_id in lined else None for r in runs], *([getattr(r, n) for r in runs] for n in _MORE)]
+    columns["body"] = [pile.place(r.event_id, r.body) for r in runs]
+    columns["lane"] = [r.subject if r.run_id in lined else None for r in runs]
+    given = arrays.given(_GIVEN, columns.values())
     dropped: set[UUID] = set()
     held = [(r.run_id, file) for r in runs for file in files.named(r.body)]
     if lined or pile or held:
         async with connection.transaction():
             if pile:
                 await pile.write(connection, workspace)
-            rows = await connection.fetch(_ACCEPT, *columns, workspace, *more, turn)
-            accepted = {row["run_id"] for row in rows if row["accepted"]}
+            accepted = {row["run_id"] for row in await connection.fetch(_ACCEPT, workspace, turn, *given)}
             entering = [r for r in runs if r.run_id in lined and r.run_id in accepted]
             dropped = await _into_lanes(connection, workspace, entering)
             await files.refer(connection, workspace, [one for one in held if one[0] in accepted])
     else:
-        rows = await connection.fetch(_ACCEPT, *columns, workspace, *more, turn)
-    return await _receipts(connection, workspace, runs, {r["run_id"] for r in rows if r["accepted"]}, dropped)
+        accepted = {row["run_id"] for row in await connection.fetch(_ACCEPT, workspace, turn, *given)}
+    return await _receipts(connection, workspace, runs, accepted, dropped)
 
 
 async def settled(
@@ -139,11 +134,7 @@ async def settled(
     A commit that is still under way is waited for."""
     async with connection.transaction():
         await connection.execute("SELECT pg_advisory_xact_lock($1)", turn)
-        there = await connection.fetch(
-            "SELECT id, error FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])",
-            workspace,
-            [r.run_id for r in runs],
-        )
+        there = await connection.fetch(_THERE, workspace, [r.run_id for r in runs])
     if not there:
         return None
     dropped = {row["id"] for row in there if row["error"] == values.dumps(DROPPED)}

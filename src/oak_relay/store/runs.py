@@ -166,7 +166,10 @@ class Outcome:
     error: str | None
 
 
-_OUTCOMES = "SELECT id, state, answer, result, error FROM run WHERE workspace_id = $1 AND id = ANY($2::uuid[])"
+_OUTCOMES = """
+SELECT r.* FROM unnest($2::uuid[]) AS g(id) CROSS JOIN LATERAL (
+  SELECT id, state, answer, result, error FROM run WHERE workspace_id = $1 AND id = g.id OFFSET 0) AS r
+"""
 
 
 async def outcomes(connection: asyncpg.Connection, workspace: int, ids: list[UUID]) -> dict[UUID, Outcome]:
