@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from itertools import islice
 from typing import Any
 from uuid import UUID
 
@@ -139,12 +140,13 @@ async def taken(
     """The answer to a request at a way in: a receipt, what the run says, or the echo of a handshake. What is awaited is
     kept; without `afresh`, which finds the way as it is now, nothing else is done with it. Raises `Problem`, `NotJson`
     and `Busy`."""
-    headers, query = dict(request.headers), dict(request.query_params)
+    headers = dict(request.headers)
+    query = dict(request.query_params) if request.scope["query_string"] else {}
     asked = triggers.Request(request.method, way.place.removeprefix("/hooks/"), headers, query)
     arrived = await _received(request, asked, way, parts)
     if isinstance(arrived, Reply):
         return Response(arrived.text, arrived.status, media_type="text/plain")
-    incoming = _incoming(request, way, arrived)
+    incoming = _incoming(asked, way, arrived)
     if awaited is not None and await _kept(parts, way, incoming, awaited) and (way.draft or afresh is None):
         return JSONResponse({"kept": True}, 202)
     if afresh is None:
@@ -164,8 +166,10 @@ async def taken(
             raise Problem(404, "no workflow that is on listens here", way.place, "switch a workflow on")
     if way.waits:
         return await _awaited_answer(request, way, parts, receipt.run_id)
-    receipt_out = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
-    return JSONResponse({**receipt_out, "dropped": True} if receipt.status == "dropped" else receipt_out, 202)
+    told = {"run": str(receipt.run_id), "duplicate": receipt.status == "duplicate"}
+    if receipt.status == "dropped":
+        told["dropped"] = True
+    return Response(values.dumps(told), 202, media_type="application/json")
 
 
 async def _awaited_answer(request: Request, way: Way, parts: Parts, run_id: UUID) -> Response:
@@ -178,10 +182,10 @@ async def _awaited_answer(request: Request, way: Way, parts: Parts, run_id: UUID
         return await _result(parts, run_id, request)
 
 
-def _incoming(request: Request, way: Way, arrived: Occasion) -> Incoming:
+def _incoming(asked: triggers.Request, way: Way, arrived: Occasion) -> Incoming:
     """What came in, without what proves who sent it."""
     proofs = way.kind.proofs(way.given) if isinstance(way.kind, RequestTrigger) else triggers.Proofs()
-    shown = {name: BLANK if name in proofs.query else said for name, said in request.query_params.items()}
+    shown = {name: BLANK if name in proofs.query else said for name, said in asked.query.items()}
     return Incoming(
         source=way.place,
         type=arrived.type,
@@ -189,8 +193,8 @@ def _incoming(request: Request, way: Way, arrived: Occasion) -> Incoming:
         key=arrived.key,
         again=way.draft,
         query=shown,
-        headers=unseen(dict(list(request.headers.items())[:_HEADERS_KEPT]), proofs.headers),
-        trace_parent=_trace_parent(request),
+        headers=unseen(dict(islice(asked.headers.items(), _HEADERS_KEPT)), proofs.headers),
+        trace_parent=_trace_parent(asked.headers.get("traceparent", "")),
     )
 
 
@@ -273,9 +277,8 @@ class Known:
         return stored
 
 
-def _trace_parent(request: Request) -> str | None:
+def _trace_parent(given: str) -> str | None:
     """The caller's trace (W3C Trace Context), when it gives one."""
-    given = request.headers.get("traceparent", "")
     return given if _TRACE_PARENT.match(given) and given[3:35] != "0" * 32 else None
 
 

@@ -279,7 +279,9 @@ def _in_base64(raw: bytes) -> Iterator[str]:
             yield kept.replace("+", "-").replace("/", "_")
 
 
+_PROOFS = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "webhook-signature"))
+
+
 def unseen(headers: Mapping[str, str], more: Collection[str] = ()) -> dict[str, str]:
     """Headers without those that carry proof of who somebody is, nor some more (in small letters)."""
-    hidden = ("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "webhook-signature")
-    return {k: (BLANK if k.lower() in hidden or k.lower() in more else v) for k, v in headers.items()}
+    return {k: (BLANK if (low := k.lower()) in _PROOFS or low in more else v) for k, v in headers.items()}
