@@ -92,7 +92,7 @@ async def test_what_an_earlier_release_kept_is_brought_along(empty_database):
             await connection.execute(text("SELECT w.name, w.removed_at, s.value, s.trigger FROM workflow w, sample s"))
         ).one()
         assert tuple(row) == ("kept", None, "5", "")
-        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0010"
+        assert await connection.scalar(text("SELECT version_num FROM alembic_version")) == NEWEST == "0011"
     await database.close()
 
 

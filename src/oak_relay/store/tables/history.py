@@ -75,7 +75,9 @@ run = Table(
     moment("cancel_at"),
     PrimaryKeyConstraint("workspace_id", "id"),
     CheckConstraint("state IN ('succeeded','failed','cancelled','set aside')", name="state"),
-    Index("ix_run_workflow", "workspace_id", "workflow_id", "id"),
+    # Without the workspace before it: where there is one, a plan that is made while there are few runs may look up a single one
+    # by its workspace and its id in here, and read all runs of the workspace for it.
+    Index("ix_run_workflow", "workflow_id", "id"),
     Index("ix_run_parent", "workspace_id", "parent_id", "id", postgresql_where=text("parent_id IS NOT NULL")),
     Index("ix_run_origin", "workspace_id", "origin_id", postgresql_where=text("origin_id IS NOT NULL")),
     Index("ix_run_subject", "workspace_id", "subject", "id", postgresql_where=text("subject IS NOT NULL")),

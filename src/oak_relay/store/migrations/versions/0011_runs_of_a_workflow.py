@@ -1,0 +1,18 @@
+"""runs of a workflow are found by its id alone, so that no plan takes that index for a single run"""
+
+from alembic import op
+
+revision = "0011"
+down_revision = "0010"
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.drop_index("ix_run_workflow", table_name="run")
+    op.create_index("ix_run_workflow", "run", ["workflow_id", "id"])
+
+
+def downgrade() -> None:
+    op.drop_index("ix_run_workflow", table_name="run")
+    op.create_index("ix_run_workflow", "run", ["workspace_id", "workflow_id", "id"])
