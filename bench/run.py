@@ -300,8 +300,9 @@ def rounds(bench: Bench, client: Client) -> None:
     bench.say(f"a repeat at rest after {count:,} rounds, from its event to its end", f"{took * 1000:,.0f} ms")
 
 
-async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False) -> None:
-    """Runs in the queue, by the intake's own statement; `held` until they are let go."""
+async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False, subject: str | None = None) -> None:
+    """Runs in the queue, by the intake's own statement; `held` until they are let go. Each is about a subject of its own, where
+    that is given a name."""
     database = Database(bench.url)
     connection = await database.connect_directly()
     row = await connection.fetchrow(
@@ -312,7 +313,8 @@ async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False) 
         for first in range(0, count, 1000):
             runs = [
                 NewRun(uuids.uuid7(), uuids.uuid7(), None, row["workflow_id"], row["id"], row["revision"], "bench", "/bench", "oak.start",
-                       f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}', None)
+                       f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}',
+                       subject and f"{subject} {n}", "queue" if subject else "free")
                 for n in range(first, min(count, first + 1000))
             ]  # fmt: skip
             await intake.accept(connection, 1, runs)
@@ -320,15 +322,6 @@ async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False) 
             await epoch.hold(connection, 1)
     await connection.close()
     await database.close()
-
-
-async def enqueue_runs(bench: Bench, client: Client, workflow: str, count: int) -> None:
-    """Runs in the queue, by the API of the service."""
-    load = Load("127.0.0.1", bench.port, 32)
-    headers = {"Authorization": client._http.headers["authorization"]}
-    await load.post(
-        "/api/v1/runs", [json.dumps({"workflow": workflow, "input": {"n": n}}).encode() for n in range(count)], headers
-    )
 
 
 async def webhooks(bench: Bench) -> None:

@@ -19,11 +19,13 @@ import httpx
 import psutil
 
 from bench.load import Load
-from bench.run import Bench, enqueue_runs, free_port, until_open
+from bench.run import Bench, drained, free_port, taken_in, until_open
 from oak_relay.client import Client
 
 SECOND = 1.0
 TURNS = 4
+_WARM = 20
+"""Conversations before those that are measured."""
 TALK = f"""
 oak: 1
 workflow: bench-talk
@@ -83,6 +85,12 @@ def model(port: int) -> None:
     async def told() -> dict[str, Any]:
         return {"gaps": gaps, "held": held[1]}
 
+    @app.post("/gaps")
+    async def anew() -> None:
+        gaps.clear()
+        replied.clear()
+        held[1] = 0
+
     @app.get("/v1/models")
     async def models() -> dict[str, Any]:
         return {"data": [{"id": "slow"}]}
@@ -106,18 +114,25 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
     """So many conversations, all of them begun in the same moment, or evenly over a time in seconds."""
     client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow")
     client.on(client.save(TALK).workflow)
-    if not seconds:
-        asyncio.run(enqueue_runs(bench, client, "bench-talk", count))
     with bench.process(
         "worker of the conversations", "-m", "oak_relay.cli", "work", OAK_RELAY_WALKS=str(count)
     ) as worker:
         process, peaks = psutil.Process(worker.pid), []
         while bench.sql("SELECT count(*) FROM worker WHERE dead_at IS NULL AND lease_until > now()") < 1:
             time.sleep(0.1)
+        asyncio.run(
+            taken_in(bench, "bench-talk", _WARM, subject="warm")
+        )  # what is loaded with the first is not measured
+        drained(bench)
+        if not seconds:
+            asyncio.run(taken_in(bench, "bench-talk", count, held=True, subject="talk"))
+        httpx.post(f"http://127.0.0.1:{outside}/gaps", trust_env=False)
         before = process.memory_info().rss
         began, idle = time.monotonic(), sum(process.cpu_times()[:2])
         if seconds:
             asyncio.run(begin_evenly(bench, client, count, seconds))
+        else:
+            client.hold(False)
         while bench.sql("SELECT count(*) FROM queue"):
             peaks.append(process.memory_info().rss)
             time.sleep(0.2)
