@@ -749,7 +749,7 @@ def test_files_are_looked_at_as_what_they_are(house: Processes, browser: Browser
 
     look("spring.png")
     expect(page.get_by_role("img", name="spring.png")).to_be_visible()
-    assert page.get_by_role("img", name="spring.png").evaluate("one => one.naturalWidth") > 10
+    assert page.get_by_role("img", name="spring.png").evaluate("one => one.decode().then(() => one.naturalWidth)") > 10
     look("bunks.csv")
     expect(page.get_by_role("cell", name="Col, 7", exact=True)).to_be_visible()
     expect(page.get_by_text("Its first rows.")).to_be_visible()

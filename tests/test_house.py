@@ -139,6 +139,22 @@ def test_every_function_of_the_store_is_given_the_workspace():
     assert len(named) <= 4, "a constant stands where the workspace should be given"
 
 
+def test_functions_are_short_and_public_ones_say_what_a_caller_must_know():
+    folder = ROOT / "src" / "oak_relay"
+    files = [file for file in folder.rglob("*.py") if "migrations" not in file.parts]
+    trees = {file.relative_to(folder): ast.parse(file.read_text()) for file in files}
+    functions = [
+        (file, node)
+        for file, tree in trees.items()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef)
+    ]
+    long = [f"{file}: {node.name}" for file, node in functions if (node.end_lineno or 0) - node.lineno >= 60]
+    assert long == []
+    public = [node for _, node in functions if not node.name.startswith("_")]
+    assert sum(ast.get_docstring(node) is not None for node in public) / len(public) >= 0.85
+
+
 def test_every_table_belongs_to_a_workspace():
     shared = {"workspace", "worker", "fence", "epoch", "sign_in"}  # of processes, the server and who is not known yet
     assert all("workspace_id" in table.c for name, table in metadata.tables.items() if name not in shared)

@@ -113,7 +113,7 @@ def test_claims_whose_record_cannot_be_asked_for_are_given_back(lone: Processes)
         held.ask("LOCK TABLE journal IN ACCESS EXCLUSIVE MODE")
         client.publish({"id": "p1", "source": "/test", "type": "go.on", "data": 1})
         stopped = """SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
-            WHERE wait_event_type = 'Lock' AND query LIKE '%FROM journal j %'"""
+            WHERE wait_event_type = 'Lock' AND query LIKE '%closed AS MATERIALIZED%'"""
         until(lambda: lone.sql(stopped), 30)
     finally:
         held.close()

@@ -71,7 +71,10 @@ oak-relay again last --from reply --values '{"kind": {"label": "refund"}}'""",
     parser.add_argument("--sample", default="", help="name of a kept event, in the place of --input")
     parser.add_argument("--steps", default="{}", help="what earlier steps gave: JSON, or a file of it")
     parser.set_defaults(run=lambda a: try_cmd(a, client(a)))
+    _samples(commands, client)
 
+
+def _samples(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser = commands.add_parser(
         "sample",
         help="keep an event or a step's result as a sample: a run's, or the next that comes; list samples",

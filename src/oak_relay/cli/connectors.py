@@ -69,6 +69,11 @@ def add(commands: Any, client: Callable[[argparse.Namespace], Client]) -> None:
     parser.add_argument("--address", help="where the service is, when the description does not say")
     parser.add_argument("--title", help="what it is called on pages")
     takes("list", "list them", list_connectors)
+    _others(takes)
+
+
+def _others(takes: Callable[..., argparse.ArgumentParser]) -> None:
+    """What is done with one that is there."""
     takes("show", "the actions of one, and what uses them", show_connector).add_argument("name")
     parser = takes("compare", "how a newer description differs, and which workflows that touches", compare_connector)
     parser.add_argument("name")

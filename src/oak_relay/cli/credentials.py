@@ -73,6 +73,11 @@ def add(commands: object, client: Callable[[argparse.Namespace], Client]) -> Non
     parser.add_argument("--issuer", default="", help="for oauth: the provider, by the address of its metadata")
     parser.add_argument("--scope", action="append", default=[], help="for oauth: what is asked for")
     parser.set_defaults(run=lambda a: add_credential(a, client(a)))
+    _others(group, client)
+
+
+def _others(group: Any, client: Callable[[argparse.Namespace], Client]) -> None:
+    """What is done with one that is there."""
     group.add_parser("list", help="list them").set_defaults(run=lambda a: list_credentials(a, client(a)))
     named_by(group, "test", "use it once and see both sides", lambda a: tested(a, client(a).test_credential))
     named_by(group, "use", "what uses it", lambda a: use_cmd(a, client(a)))

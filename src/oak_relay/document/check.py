@@ -203,11 +203,7 @@ class _Checker(Form):
         elif isinstance(step, BranchStep):
             self._branch(path, step, scope, every)
         elif isinstance(step, EachStep):
-            self.texts((*path, "each"), step.each, scope, every)
-            if step.as_ in scope:
-                self.add((*path, "as"), f"the name {step.as_} is taken", "choose another name")
-            inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
-            self.texts((*path, "gives"), step.gives, inner, every)
+            self._each(path, step, scope, every)
             shape = {"type": "array"}
         elif isinstance(step, SendStep):
             self._send(path, step, scope, every)
@@ -233,14 +229,7 @@ class _Checker(Form):
             self._answerable((*path, "hand_over"), step)
             shape = shapes.HANDED_BACK
         elif isinstance(step, AskStep):
-            self.texts((*path, "ask", "text"), step.ask.text, scope, every)
-            inside = {**scope, "question": shapes.QUESTION if step.ask.at == "link" else shapes.TOLD}
-            self._steps((*path, "ask", "tell"), step.ask.tell, inside, every)
-            self._steps((*path, "ask", "aside"), step.ask.aside, {**scope, "aside": shapes.ASIDE}, every)
-            if step.ask.at == "conversation":
-                self._answerable((*path, "ask", "at"), step)
-            if step.ask.form is not None:
-                self._schema((*path, "ask", "form"), step.ask.form)
+            self._ask(path, step, scope, every)
             shape = shapes.ANSWERED
         elif isinstance(step, SketchStep):
             self.add(
@@ -257,6 +246,23 @@ class _Checker(Form):
             self._wait(path, step)
         free = step.when is not None or step.on_error != "fail" or step.once is not None
         return shapes.ANY if free else shape
+
+    def _each(self, path: Path, step: EachStep, scope: dict[str, Schema], every: AbstractSet[str]) -> None:
+        self.texts((*path, "each"), step.each, scope, every)
+        if step.as_ in scope:
+            self.add((*path, "as"), f"the name {step.as_} is taken", "choose another name")
+        inner = self._steps((*path, "steps"), step.steps, {**scope, step.as_: shapes.ANY}, every)
+        self.texts((*path, "gives"), step.gives, inner, every)
+
+    def _ask(self, path: Path, step: AskStep, scope: dict[str, Schema], every: AbstractSet[str]) -> None:
+        self.texts((*path, "ask", "text"), step.ask.text, scope, every)
+        inside = {**scope, "question": shapes.QUESTION if step.ask.at == "link" else shapes.TOLD}
+        self._steps((*path, "ask", "tell"), step.ask.tell, inside, every)
+        self._steps((*path, "ask", "aside"), step.ask.aside, {**scope, "aside": shapes.ASIDE}, every)
+        if step.ask.at == "conversation":
+            self._answerable((*path, "ask", "at"), step)
+        if step.ask.form is not None:
+            self._schema((*path, "ask", "form"), step.ask.form)
 
     def _send(self, path: Path, step: SendStep, scope: dict[str, Schema], every: AbstractSet[str]) -> None:
         given = step.send if isinstance(step.send, str) else step.send.model_dump()

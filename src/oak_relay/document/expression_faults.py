@@ -137,6 +137,23 @@ def condition(text: str) -> tuple[str, str]:
     return "this is a text, which always holds", fix
 
 
+_FROM_ELSEWHERE = (
+    (r"&&", "and", "&& is written and"),
+    (r"\|\|", "or", "|| is written or"),
+    (r"===?=", "==", "=== is written =="),
+    (r"!==", "!=", "!== is written !="),
+    (r"<>", "!=", "<> is written !="),
+    (r"\?\?", "| default('…')", "?? is written | default(…)"),
+    (r"\?\.", ". and | default('…') behind it", "?. is not needed"),
+    (r"=>", "map(attribute='…') or selectattr('…')", "functions are not part of the language"),
+    (r"\bAND\b|\bOR\b|\bNOT\b", "and, or or not", "these words are written small"),
+    (r"`", "'…' ~ name", "texts stand in ' or \""),
+    (r"\+\+|--", "+ 1", "nothing is changed in an expression"),
+    (r"\bnew\s|\bfunction\b|\breturn\b|\blambda\b", "an expression alone", "only expressions are part of the language"),
+)
+"""What people write who know another language, what is written here, and how that is told."""
+
+
 def unfinished(text: str, message: str) -> tuple[str, str]:
     """Why a text with expressions cannot be compiled: what the compiler said, or what is recognised."""
     if "${{" in text.replace(" ", ""):
@@ -146,24 +163,7 @@ def unfinished(text: str, message: str) -> tuple[str, str]:
     start = text.find("${")
     inner = _inner(text, start)
     code = _QUOTED.sub("''", inner if inner is not None else text[start + 2 :])
-    for wrong, right, message_of in (
-        (r"&&", "and", "&& is written and"),
-        (r"\|\|", "or", "|| is written or"),
-        (r"===?=", "==", "=== is written =="),
-        (r"!==", "!=", "!== is written !="),
-        (r"<>", "!=", "<> is written !="),
-        (r"\?\?", "| default('…')", "?? is written | default(…)"),
-        (r"\?\.", ". and | default('…') behind it", "?. is not needed"),
-        (r"=>", "map(attribute='…') or selectattr('…')", "functions are not part of the language"),
-        (r"\bAND\b|\bOR\b|\bNOT\b", "and, or or not", "these words are written small"),
-        (r"`", "'…' ~ name", "texts stand in ' or \""),
-        (r"\+\+|--", "+ 1", "nothing is changed in an expression"),
-        (
-            r"\bnew\s|\bfunction\b|\breturn\b|\blambda\b",
-            "an expression alone",
-            "only expressions are part of the language",
-        ),
-    ):
+    for wrong, right, message_of in _FROM_ELSEWHERE:
         if re.search(wrong, code):
             return message_of, f"write {right}"
     if re.search(r"!(?!=)", code):

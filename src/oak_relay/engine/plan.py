@@ -316,19 +316,7 @@ def _parts(step: Any, place: str) -> dict[str, object]:
         wait = step.wait
         return {"event": wait.event, "where": wait.where, "within": _seconds(wait.within)}
     if isinstance(step, models.AskStep):
-        ask = step.ask
-        choices = None if ask.choices is None else list(ask.choices)
-        fixed = {"at": ask.at, "choices": choices, "form": ask.form, "then": ask.then}
-        meant = ByExample(ask.phrases, ask.otherwise, ask.model) if choices or ask.model else None
-        tell, aside = _nodes(ask.tell, f"{place}."), _nodes(ask.aside, f"{place}.")
-        return {
-            "body": Template(ask.text),
-            "within": _seconds(ask.within),
-            "fixed": fixed,
-            "meant": meant,
-            "steps": tell,
-            "aside": aside,
-        }
+        return _question(step.ask, place)
     if isinstance(step, models.HandOverStep):
         fixed = {"at": "hand_over", "choices": None, "form": None, "then": step.given.then}
         return {"body": Template(step.given.text), "within": _seconds(step.given.within), "fixed": fixed}
@@ -338,6 +326,18 @@ def _parts(step: Any, place: str) -> dict[str, object]:
     if isinstance(step, models.ReplyStep | models.EmitStep):
         return {"body": Template(getattr(step, step.kind).model_dump())}
     return {"body": Template(getattr(step, step.kind))}
+
+
+def _question(ask: models.Ask, place: str) -> dict[str, object]:
+    choices = None if ask.choices is None else list(ask.choices)
+    return {
+        "body": Template(ask.text),
+        "within": _seconds(ask.within),
+        "fixed": {"at": ask.at, "choices": choices, "form": ask.form, "then": ask.then},
+        "meant": ByExample(ask.phrases, ask.otherwise, ask.model) if choices or ask.model else None,
+        "steps": _nodes(ask.tell, f"{place}."),
+        "aside": _nodes(ask.aside, f"{place}."),
+    }
 
 
 def _agent(given: dict[str, Any]) -> tuple[dict[str, object], dict[str, object]]:

@@ -126,21 +126,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
         assert base is not None
         receipts = Receipts(base.settings.data_dir)
         intake = Intake(base.database, base.registry, base.hints, receipts)
-        tools = Tools(base.database, base.registry, base.settings, base.hints)
-        outcomes = Outcomes(base.database, base.registry.workspace)
-        parts = Parts(
-            base.settings,
-            base.database,
-            base.registry,
-            base.hints,
-            intake,
-            Watch(base.hints),
-            outcomes,
-            tools,
-            Passwords(base.database),
-            Refusals(base.database, base.registry.workspace),
-            Once(base.database, base.registry),
-        )
+        parts = _put_together(base, intake)
         base.hints.on("config", base.registry.forget)
         app.state.parts, app.state.hooks = parts, hooks.Hooks(parts)
         await _first_start(parts, announce)
@@ -164,7 +150,7 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
-            await tools.close()
+            await parts.tools.close()
 
     app = Service(
         title="Oak Relay",
@@ -187,6 +173,22 @@ def create_app(base: Base | None = None, announce: Callable[[str], None] = print
     app.add_middleware(Guard)
     described.describe(app)
     return app
+
+
+def _put_together(base: Base, intake: Intake) -> Parts:
+    return Parts(
+        base.settings,
+        base.database,
+        base.registry,
+        base.hints,
+        intake,
+        Watch(base.hints),
+        Outcomes(base.database, base.registry.workspace),
+        Tools(base.database, base.registry, base.settings, base.hints),
+        Passwords(base.database),
+        Refusals(base.database, base.registry.workspace),
+        Once(base.database, base.registry),
+    )
 
 
 def _operation(app: FastAPI) -> None:

@@ -1,5 +1,8 @@
 """Errors as problem documents (RFC 9457), each with a `kind` of the closed set and a `fix`."""
 
+from collections.abc import Awaitable, Callable
+from typing import Any
+
 import asyncpg
 import structlog
 from fastapi import FastAPI, Request
@@ -76,81 +79,92 @@ def missing(what: str, name: str, fix: str = "check the name") -> Problem:
     return Problem(404, f"no {what} {name}", f"there is no {what} {name}", fix)
 
 
+async def _problem(request: Request, problem: Problem) -> JSONResponse:
+    return problem.answered(request)
+
+
+async def _http(request: Request, error: HTTPException) -> JSONResponse:
+    status, headers = error.status_code, dict(error.headers or {})
+    if status in (404, 405):
+        taken = _methods(request.app, request)
+        if not taken:
+            return Problem(404, "there is nothing here", request.url.path[:200], _OVERVIEW).answered(request)
+        if request.method not in taken:
+            headers["Allow"] = ", ".join(sorted(taken))
+            fix = f"send {headers['Allow']}"
+            return Problem(405, f"{request.method} is not taken here", fix=fix, headers=headers).answered(request)
+    return Problem(status, str(error.detail), fix=_OVERVIEW if status == 404 else "", headers=headers).answered(request)
+
+
+async def _invalid(request: Request, error: RequestValidationError) -> JSONResponse:
+    first = error.errors()[0]
+    where = ".".join(str(part) for part in first["loc"])
+    if first["type"] == "json_invalid":
+        return Problem(400, "the body is not JSON", str(first.get("ctx", {}).get("error", "")), "send JSON").answered(
+            request
+        )
+    fields = [{"where": ".".join(str(p) for p in e["loc"]), "message": e["msg"]} for e in error.errors()]
+    return Problem(
+        422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
+    ).answered(request)
+
+
+async def _failed(request: Request, failed: Fault) -> JSONResponse:
+    status = _STATUS.get(failed.kind, 502)
+    return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).answered(request)
+
+
+async def _not_json(request: Request, error: NotJson) -> JSONResponse:
+    return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").answered(request)
+
+
+async def _busy(request: Request, busy: Busy) -> JSONResponse:
+    return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).answered(request)
+
+
+async def _unkept(request: Request, error: Exception) -> JSONResponse:
+    log.warning("value refused by the database", path=request.url.path, reason=str(error)[:300])
+    return Problem(
+        422, "a value is one that cannot be kept", fix="leave out U+0000, half characters, and numbers without end"
+    ).answered(request)
+
+
+async def _database(request: Request, error: DBAPIError) -> JSONResponse:
+    if isinstance(error, DataError) or isinstance(getattr(error.orig, "__cause__", None), asyncpg.DataError):
+        return await _unkept(request, error)
+    raise error
+
+
+async def _unexpected(request: Request, error: Exception) -> JSONResponse:
+    if isinstance(error, DatabaseLost):
+        return Problem(
+            503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
+        ).answered(request)
+    log.error("request failed", path=request.url.path, exc_info=error)
+    # This answer is made outside of what sets the headers of all others.
+    wrong = Problem(500, "something went wrong here", fix="see the service's log", kind="failed", headers=GUARD)
+    return wrong.answered(request)
+
+
+_ANSWERED: tuple[tuple[type[Exception], Callable[[Request, Any], Awaitable[JSONResponse]]], ...] = (
+    (Problem, _problem),
+    (HTTPException, _http),
+    (RequestValidationError, _invalid),
+    (Fault, _failed),
+    (NotJson, _not_json),
+    (Busy, _busy),
+    (DBAPIError, _database),
+    (Exception, _unexpected),
+    (asyncpg.DataError, _unkept),
+    (UnicodeError, _unkept),
+    (OverflowError, _unkept),
+)
+
+
 def install(app: FastAPI) -> None:
     """Make every error a problem document."""
-
-    @app.exception_handler(Problem)
-    async def _problem(request: Request, problem: Problem) -> JSONResponse:
-        return problem.answered(request)
-
-    @app.exception_handler(HTTPException)
-    async def _http(request: Request, error: HTTPException) -> JSONResponse:
-        status, headers = error.status_code, dict(error.headers or {})
-        if status in (404, 405):
-            taken = _methods(app, request)
-            if not taken:
-                return Problem(404, "there is nothing here", request.url.path[:200], _OVERVIEW).answered(request)
-            if request.method not in taken:
-                headers["Allow"] = ", ".join(sorted(taken))
-                fix = f"send {headers['Allow']}"
-                return Problem(405, f"{request.method} is not taken here", fix=fix, headers=headers).answered(request)
-        return Problem(status, str(error.detail), fix=_OVERVIEW if status == 404 else "", headers=headers).answered(
-            request
-        )
-
-    @app.exception_handler(RequestValidationError)
-    async def _invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"])
-        if first["type"] == "json_invalid":
-            return Problem(
-                400, "the body is not JSON", str(first.get("ctx", {}).get("error", "")), "send JSON"
-            ).answered(request)
-        fields = [{"where": ".".join(str(p) for p in e["loc"]), "message": e["msg"]} for e in error.errors()]
-        return Problem(
-            422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
-        ).answered(request)
-
-    @app.exception_handler(Fault)
-    async def _failed(request: Request, failed: Fault) -> JSONResponse:
-        status = _STATUS.get(failed.kind, 502)
-        return Problem(status, failed.message, fix=failed.fix, kind=failed.kind).answered(request)
-
-    @app.exception_handler(NotJson)
-    async def _not_json(request: Request, error: NotJson) -> JSONResponse:
-        return Problem(400, "the body is not JSON that can be kept", str(error), "send JSON (RFC 8259)").answered(
-            request
-        )
-
-    @app.exception_handler(Busy)
-    async def _busy(request: Request, busy: Busy) -> JSONResponse:
-        return Problem(429, str(busy), fix="try again in a moment", headers={"Retry-After": "1"}).answered(request)
-
-    async def _unkept(request: Request, error: Exception) -> JSONResponse:
-        log.warning("value refused by the database", path=request.url.path, reason=str(error)[:300])
-        return Problem(
-            422, "a value is one that cannot be kept", fix="leave out U+0000, half characters, and numbers without end"
-        ).answered(request)
-
-    for refused in (asyncpg.DataError, UnicodeError, OverflowError):
-        app.add_exception_handler(refused, _unkept)
-
-    @app.exception_handler(DBAPIError)
-    async def _database(request: Request, error: DBAPIError) -> JSONResponse:
-        if isinstance(error, DataError) or isinstance(getattr(error.orig, "__cause__", None), asyncpg.DataError):
-            return await _unkept(request, error)
-        raise error
-
-    @app.exception_handler(Exception)
-    async def _unexpected(request: Request, error: Exception) -> JSONResponse:
-        if isinstance(error, DatabaseLost):
-            return Problem(
-                503, "the database is not to be reached", fix="try again", headers={"Retry-After": "1"}
-            ).answered(request)
-        log.error("request failed", path=request.url.path, exc_info=error)
-        # This answer is made outside of what sets the headers of all others.
-        wrong = Problem(500, "something went wrong here", fix="see the service's log", kind="failed", headers=GUARD)
-        return wrong.answered(request)
+    for error, told in _ANSWERED:
+        app.add_exception_handler(error, told)
 
 
 def _methods(app: FastAPI, request: Request) -> set[str]:

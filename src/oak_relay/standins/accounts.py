@@ -79,23 +79,7 @@ def _said(row: Mapping[str, object]) -> dict[str, object]:
 
 def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response | None]) -> None:
     """Its endpoints, under `/accounts/api`."""
-    key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="accountsKey")
-    consent = OAuth2AuthorizationCodeBearer(
-        authorizationUrl="/office/oauth/authorize", tokenUrl="/office/oauth/token", auto_error=False, scheme_name="accountsConsent",
-        scopes={"accounts.read": "See the accounts", "accounts.write": "Keep the accounts"},
-    )  # fmt: skip
-    accounts = FastAPI(
-        title="Larkspur Accounts",
-        version="1.0.0",
-        description="The vouchers of seven huts. Made up, as everything here.",
-        servers=[{"url": "/accounts/api"}],
-        root_path_in_servers=False,
-        dependencies=[Depends(key), Depends(consent)],
-        docs_url=None,
-        redoc_url=None,
-        generate_unique_id_function=lambda route: route.name,
-    )
-    every = Vouchers()
+    accounts, every = _accounts(), Vouchers()
 
     @accounts.middleware("http")
     async def known(request: Request, answer: Callable) -> Response:
@@ -111,6 +95,36 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         await ledger.after("accounts", request)
         return found
 
+    @accounts.exception_handler(HTTPException)
+    async def told(request: Request, error: Exception) -> Response:
+        assert isinstance(error, HTTPException)
+        return JSONResponse({"message": error.detail}, error.status_code)
+
+    _vouchers(accounts, every)
+    app.mount("/accounts/api", accounts)
+    folder.add(app, ledger, refused, every)
+
+
+def _accounts() -> FastAPI:
+    key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="accountsKey")
+    consent = OAuth2AuthorizationCodeBearer(
+        authorizationUrl="/office/oauth/authorize", tokenUrl="/office/oauth/token", auto_error=False, scheme_name="accountsConsent",
+        scopes={"accounts.read": "See the accounts", "accounts.write": "Keep the accounts"},
+    )  # fmt: skip
+    return FastAPI(
+        title="Larkspur Accounts",
+        version="1.0.0",
+        description="The vouchers of seven huts. Made up, as everything here.",
+        servers=[{"url": "/accounts/api"}],
+        root_path_in_servers=False,
+        dependencies=[Depends(key), Depends(consent)],
+        docs_url=None,
+        redoc_url=None,
+        generate_unique_id_function=lambda route: route.name,
+    )
+
+
+def _vouchers(accounts: FastAPI, every: Vouchers) -> None:
     def one(number: str) -> Kept:
         if number not in every.kept:
             raise HTTPException(404, f"there is no voucher {number}")
@@ -147,11 +161,3 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         if one(number).version != if_match:
             raise HTTPException(412, "the voucher is another by now")
         del every.kept[number]
-
-    @accounts.exception_handler(HTTPException)
-    async def told(request: Request, error: Exception) -> Response:
-        assert isinstance(error, HTTPException)
-        return JSONResponse({"message": error.detail}, error.status_code)
-
-    app.mount("/accounts/api", accounts)
-    folder.add(app, ledger, refused, every)

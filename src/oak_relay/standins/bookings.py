@@ -2,7 +2,7 @@
 receipts as files, what guests hand in. A booking that is asked for twice under one `Idempotency-Key` is made once."""
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from typing import Annotated, Literal
 
@@ -79,28 +79,8 @@ class Paper(BaseModel):
 
 def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response | None]) -> None:
     """Its endpoints, under `/office/api`."""
-    key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="officeKey")
-    consent = OAuth2AuthorizationCodeBearer(
-        authorizationUrl="/office/oauth/authorize",
-        tokenUrl="/office/oauth/token",
-        scopes={"bookings.read": "See bookings", "replies.write": "Write to guests"},
-        auto_error=False,
-        scheme_name="officeConsent",
-    )
-    office = FastAPI(
-        title="Larkspur Booking Office",
-        version="2.1.0",
-        description="Bunks of seven huts. Made up, as everything here.",
-        servers=[{"url": "/office/api"}],
-        root_path_in_servers=False,
-        dependencies=[Depends(key), Depends(consent)],
-        docs_url=None,
-        redoc_url=None,
-        generate_unique_id_function=lambda route: route.name,
-    )
+    office = _office()
     bookings: dict[str, Booking] = {}
-    made: dict[str, str] = {}
-    papers: list[Paper] = []
 
     @office.middleware("http")
     async def known(request: Request, answer: Callable) -> Response:
@@ -115,11 +95,47 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         ledger.note("office", request, dict(request.query_params), found.status_code)
         return found
 
-    def one(booking: str) -> Booking:
-        if booking not in bookings:
-            raise HTTPException(404, f"there is no booking {booking}")
-        return bookings[booking]
+    @office.exception_handler(HTTPException)
+    async def told(request: Request, error: Exception) -> Response:
+        assert isinstance(error, HTTPException)
+        return JSONResponse({"message": error.detail}, error.status_code)
 
+    _listed(office, bookings)
+    _made(office, ledger, bookings)
+    _changed(office, bookings)
+    _papers(office, bookings)
+    app.mount("/office/api", office)
+
+
+def _office() -> FastAPI:
+    key = APIKeyHeader(name="X-API-Key", auto_error=False, scheme_name="officeKey")
+    consent = OAuth2AuthorizationCodeBearer(
+        authorizationUrl="/office/oauth/authorize",
+        tokenUrl="/office/oauth/token",
+        scopes={"bookings.read": "See bookings", "replies.write": "Write to guests"},
+        auto_error=False,
+        scheme_name="officeConsent",
+    )
+    return FastAPI(
+        title="Larkspur Booking Office",
+        version="2.1.0",
+        description="Bunks of seven huts. Made up, as everything here.",
+        servers=[{"url": "/office/api"}],
+        root_path_in_servers=False,
+        dependencies=[Depends(key), Depends(consent)],
+        docs_url=None,
+        redoc_url=None,
+        generate_unique_id_function=lambda route: route.name,
+    )
+
+
+def _one(bookings: Mapping[str, Booking], booking: str) -> Booking:
+    if booking not in bookings:
+        raise HTTPException(404, f"there is no booking {booking}")
+    return bookings[booking]
+
+
+def _listed(office: FastAPI, bookings: Mapping[str, Booking]) -> None:
     @office.get("/huts", tags=["huts"])
     async def list_huts() -> list[Hut]:
         """All huts, with their bunks."""
@@ -137,6 +153,10 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         after = int(cursor) if cursor and cursor.isdecimal() else 0
         more = after + limit < len(found)
         return BookingPage(items=found[after : after + limit], next_cursor=str(after + limit) if more else None)
+
+
+def _made(office: FastAPI, ledger: Ledger, bookings: dict[str, Booking]) -> None:
+    made: dict[str, str] = {}
 
     @office.post("/bookings", status_code=201, tags=["bookings"])
     async def make_booking(
@@ -156,21 +176,27 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
         made[idempotency_key or str(uuid.uuid4())] = booking.id
         return booking
 
+
+def _changed(office: FastAPI, bookings: dict[str, Booking]) -> None:
     @office.get("/bookings/{booking}", tags=["bookings"])
     async def show_booking(booking: str) -> Booking:
         """One booking."""
-        return one(booking)
+        return _one(bookings, booking)
 
     @office.patch("/bookings/{booking}", tags=["bookings"])
     async def change_booking(booking: str, given: Changes) -> Booking:
         """Change a booking, or confirm it."""
-        bookings[booking] = one(booking).model_copy(update=given.model_dump(exclude_unset=True))
+        bookings[booking] = _one(bookings, booking).model_copy(update=given.model_dump(exclude_unset=True))
         return bookings[booking]
 
     @office.delete("/bookings/{booking}", status_code=204, tags=["bookings"])
     async def cancel_booking(booking: str) -> None:
         """Cancel a booking; it stays in the list."""
-        bookings[booking] = one(booking).model_copy(update={"state": "cancelled"})
+        bookings[booking] = _one(bookings, booking).model_copy(update={"state": "cancelled"})
+
+
+def _papers(office: FastAPI, bookings: Mapping[str, Booking]) -> None:
+    papers: list[Paper] = []
 
     @office.get(
         "/bookings/{booking}/receipt",
@@ -180,7 +206,7 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
     )
     async def download_receipt(booking: str) -> Response:
         """The receipt of a booking, as a file."""
-        b = one(booking)
+        b = _one(bookings, booking)
         text = f"booking,hut,nights,bunks\n{b.id},{b.hut},{b.nights},{b.bunks}\n"
         headers = {"Content-Disposition": f'attachment; filename="{b.id}.csv"'}
         return Response(text, media_type="text/csv", headers=headers)
@@ -191,12 +217,5 @@ def add(app: FastAPI, ledger: Ledger, refused: Callable[[Request, str], Response
     ) -> Paper:
         """Hand in something for a booking, such as a picture."""
         size = len(await paper.read())
-        papers.append(Paper(booking=one(booking).id, name=paper.filename or "", size=size, about=about))
+        papers.append(Paper(booking=_one(bookings, booking).id, name=paper.filename or "", size=size, about=about))
         return papers[-1]
-
-    @office.exception_handler(HTTPException)
-    async def told(request: Request, error: Exception) -> Response:
-        assert isinstance(error, HTTPException)
-        return JSONResponse({"message": error.detail}, error.status_code)
-
-    app.mount("/office/api", office)

@@ -118,15 +118,23 @@ class Provider:
 def add(app: FastAPI, ledger: Ledger) -> Provider:
     """The provider's pages and addresses."""
     office = Provider(ledger)
+    _described(app, office)
+    _consents(app, office)
+    _tokens(app, ledger, office)
+    _behaving(app, office)
+    return office
 
-    def issuer(request: Request) -> str:
-        return f"{str(request.base_url).rstrip('/')}/office"
 
+def _issuer(request: Request) -> str:
+    return f"{str(request.base_url).rstrip('/')}/office"
+
+
+def _described(app: FastAPI, office: Provider) -> None:
     @app.get("/.well-known/oauth-authorization-server/office")
     async def metadata(request: Request) -> dict[str, object]:
-        base = f"{issuer(request)}/oauth"
+        base = f"{_issuer(request)}/oauth"
         return {
-            "issuer": issuer(request),
+            "issuer": _issuer(request),
             "authorization_endpoint": f"{base}/consent",
             "token_endpoint": f"{base}/token",
             "revocation_endpoint": f"{base}/revoke",
@@ -141,14 +149,16 @@ def add(app: FastAPI, ledger: Ledger) -> Provider:
     @app.get("/office/oauth/client.json")
     async def client_file(request: Request) -> dict[str, object]:
         """What whoever registers an app is handed."""
-        base = f"{issuer(request)}/oauth"
+        base = f"{_issuer(request)}/oauth"
         return {
             "web": {
-                "client_id": APP, "client_secret": office.secret, "issuer": issuer(request), "auth_uri": f"{base}/consent",
+                "client_id": APP, "client_secret": office.secret, "issuer": _issuer(request), "auth_uri": f"{base}/consent",
                 "token_uri": f"{base}/token", "redirect_uris": _redirects(),
             }
         }  # fmt: skip
 
+
+def _consents(app: FastAPI, office: Provider) -> None:
     @app.get("/office/oauth/consent", response_class=HTMLResponse)
     async def consent(request: Request) -> Response:
         """The page on which somebody of the office says yes or no."""
@@ -185,10 +195,13 @@ def add(app: FastAPI, ledger: Ledger) -> Provider:
         office.count["consents"] += 1
         return _back(request, form, {"code": code})
 
-    def _back(request: Request, given: dict[str, str], told: dict[str, str]) -> Response:
-        query = urlencode({**told, "state": given.get("state", ""), "iss": issuer(request)})
-        return RedirectResponse(f"{given['redirect_uri']}?{query}", 303)
 
+def _back(request: Request, given: dict[str, str], told: dict[str, str]) -> Response:
+    query = urlencode({**told, "state": given.get("state", ""), "iss": _issuer(request)})
+    return RedirectResponse(f"{given['redirect_uri']}?{query}", 303)
+
+
+def _tokens(app: FastAPI, ledger: Ledger, office: Provider) -> None:
     @app.post("/office/oauth/token")
     async def token(request: Request) -> Response:
         form = {name: str(value) for name, value in (await request.form()).items()}
@@ -226,6 +239,8 @@ def add(app: FastAPI, ledger: Ledger) -> Provider:
         told = office.read(request.headers["authorization"].removeprefix("Bearer "), "access")
         return JSONResponse({"sub": "desk-1", "email": ACCOUNT, "scope": " ".join(told["scopes"] if told else [])})
 
+
+def _behaving(app: FastAPI, office: Provider) -> None:
     @app.post("/office/oauth/behave")
     async def behave(how: Behaviour) -> dict[str, object]:
         """Make it behave otherwise."""
@@ -242,8 +257,6 @@ def add(app: FastAPI, ledger: Ledger) -> Provider:
     @app.get("/office/oauth/state.json")
     async def state() -> dict[str, object]:
         return dict(office.count)
-
-    return office
 
 
 def _made(office: Provider, grant: str, form: dict[str, str]) -> JSONResponse:
