@@ -15,7 +15,7 @@ from oak_relay.store import runs as stored_runs
 from oak_relay.store.changes import once, runs
 from oak_relay.store.database import Database
 
-GROWS = re.compile(r"(ix_)?(run|event|journal|queue)_|queue ")
+GROWS = re.compile(r"(ix_)?(run|event|journal|queue)_(?!suspect)|queue ")
 WHOLE = re.compile(r" (\(workspace_id = [^ ]+\))?$")
 STATEMENTS = {
     "claim": queue._CLAIM,
@@ -50,15 +50,20 @@ def reads(node: dict[str, Any]) -> Iterator[str]:
         yield from reads(child)
 
 
-async def unkeyed(connection: asyncpg.Connection, statement: str) -> list[str]:
-    """Where the kept plan of a statement reads what it does not need: all of a table or of a workspace, or an index by a column
-    that is not its next one."""
+async def plan_of(connection: asyncpg.Connection, statement: str) -> list[str]:
+    """What the plan of a statement reads that is kept."""
     count = max(map(int, re.findall(r"\$(\d+)", statement)))
     async with connection.transaction():
         await connection.execute(f"PREPARE kept AS {statement}")
         [(plan,)] = await connection.fetch(f"EXPLAIN (FORMAT json) EXECUTE kept({', '.join(['NULL'] * count)})")
         await connection.execute("DEALLOCATE kept")
-    found = [one for one in reads(json.loads(plan)[0]["Plan"]) if GROWS.match(one)]
+    return list(reads(json.loads(plan)[0]["Plan"]))
+
+
+async def unkeyed(connection: asyncpg.Connection, statement: str) -> list[str]:
+    """Where the kept plan of a statement reads what it does not need: all of a table or of a workspace, or an index by a column
+    that is not its next one."""
+    found = [one for one in await plan_of(connection, statement) if GROWS.match(one)]
     return [one for one in found if WHOLE.search(one) or ("workflow_id" in one) != ("(workflow_id" in one)]
 
 
@@ -78,6 +83,17 @@ async def found_in(url: str, statement: str, index: str = "") -> list[str]:
         await database.close()
 
 
+async def read_by(url: str, statement: str) -> list[str]:
+    """What the kept plan of a statement reads of the queue."""
+    database = Database(url)
+    connection = await database.connect_directly()
+    try:
+        return [one for one in await plan_of(connection, statement) if "queue" in one]
+    finally:
+        await connection.close()
+        await database.close()
+
+
 @pytest.fixture(scope="module")
 def url(new_database: Callable[[], str]) -> str:
     return new_database()
@@ -93,3 +109,8 @@ def test_a_plan_that_reads_more_is_seen(url: str) -> None:
     assert asyncio.run(found_in(url, joined)) != []
     misleading = "CREATE INDEX run_workspace_id_workflow_id ON run (workspace_id, workflow_id, id)"
     assert asyncio.run(found_in(url, queue._CLAIM, misleading)) != []
+
+
+def test_who_looks_for_suspects_every_second_looks_at_nothing_else(url: str) -> None:
+    [found] = asyncio.run(read_by(url, queue._SUSPECTS))
+    assert found.startswith("ix_queue_suspect ")

@@ -80,7 +80,7 @@ level AS MATERIALIZED (
   WHERE q.workspace_id = $4 AND q.worker_id IS NULL AND q.ready_at <= statement_timestamp() AND q.deaths >= 2
 ), picked AS MATERIALIZED (
   SELECT q.run_id FROM queue q, level l WHERE EXISTS (SELECT FROM fenced) AND q.workspace_id = $4 AND q.worker_id IS NULL
-  AND q.ready_at <= statement_timestamp() AND q.revision <= $2 AND q.deaths = l.deaths AND $3::int > 0 ORDER BY q.ready_at
+  AND q.ready_at <= statement_timestamp() AND q.revision <= $2 AND q.deaths >= 2 AND q.deaths = l.deaths AND $3::int > 0 ORDER BY q.ready_at
   LIMIT (SELECT CASE deaths WHEN 2 THEN 16 WHEN 3 THEN 4 ELSE 1 END FROM level) FOR UPDATE OF q SKIP LOCKED
 ),"""
 """Runs under suspicion: fewer together the more often workers died under them, at last one alone."""
@@ -106,6 +106,7 @@ _CANCELLED = """
 SELECT r.id FROM queue q CROSS JOIN LATERAL (SELECT id, cancel_at FROM run WHERE workspace_id = $1 AND id = q.run_id OFFSET 0) AS r
 WHERE q.workspace_id = $1 AND q.worker_id = $2 AND r.cancel_at IS NOT NULL
 """
+_SUSPECTS = "SELECT EXISTS (SELECT FROM queue WHERE workspace_id = $1 AND worker_id IS NULL AND deaths >= 2)"
 _WIDTH = 64
 _FIRST = UUID(int=0)
 _LAST_TURN = f"""{_TURNS.rstrip().rstrip(",")}
@@ -217,8 +218,7 @@ async def next_ready(connection: asyncpg.Connection, workspace: int) -> float | 
 
 async def suspects(connection: asyncpg.Connection, workspace: int) -> bool:
     """Whether there is a run that is to be walked alone."""
-    there = "SELECT EXISTS (SELECT FROM queue WHERE workspace_id = $1 AND worker_id IS NULL AND deaths >= 2)"
-    return bool(await connection.fetchval(there, workspace))
+    return bool(await connection.fetchval(_SUSPECTS, workspace))
 
 
 async def cancelled_here(connection: asyncpg.Connection, workspace: int, worker_id: UUID) -> list[UUID]:

@@ -45,6 +45,8 @@ queue = Table(
     Index("ix_queue_turn", "workspace_id", "workflow_id", "ready_at", postgresql_where=text("worker_id IS NULL")),
     Index("ix_queue_lane", "workspace_id", "workflow_id", "lane", "place", postgresql_where=text("lane IS NOT NULL")),
     Index("ix_queue_worker", "worker_id", postgresql_where=text("worker_id IS NOT NULL")),
+    # Looked at by every worker every second, however many runs rest.
+    Index("ix_queue_suspect", "workspace_id", "deaths", postgresql_where=text("deaths >= 2")),
     postgresql_with={"fillfactor": "70"},
 )
 
