@@ -2,7 +2,7 @@
 import TimeText from '../components/TimeText.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { BButton } from 'bootstrap-vue-next'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, data, type Run } from '../api/client'
 import LoadingLines from '../components/LoadingLines.vue'
@@ -25,9 +25,11 @@ const filtered = computed(() => Object.keys(filter.value).length > 0)
 const picked = ref<string[]>([])
 const pointed = ref(false)
 const focused = ref(false)
+const wanted = ref(false) // somebody is at the word that shows newer runs
 /** Nothing moves under the hand, or while something is chosen. */
-const busy = computed(() => pointed.value || focused.value || picked.value.length > 0)
+const busy = computed(() => pointed.value || focused.value || wanted.value || picked.value.length > 0)
 const { list, newer, show } = useRuns(filter, busy)
+watch(newer, (some) => some || (wanted.value = false))
 const runs = list.items
 const all = computed({
   get: () => runs.value.length > 0 && picked.value.length === runs.value.length,
@@ -80,7 +82,15 @@ const trouble = (run: Run) => (run.error?.message as string | undefined) ?? ''
         >
       </template>
       <span v-else role="status" class="quiet">{{ said }}</span>
-      <button v-if="newer" type="button" class="btn btn-link btn-sm newer" @click="show">
+      <button
+        v-if="newer"
+        type="button"
+        class="btn btn-link btn-sm newer"
+        @click="show"
+        @pointerenter="wanted = true"
+        @pointerleave="wanted = false"
+        @focus="wanted = true"
+        @blur="wanted = false">
         {{ newer }} newer {{ newer === 1 ? 'run' : 'runs' }}: show
       </button>
     </div>
