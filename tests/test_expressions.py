@@ -169,3 +169,11 @@ def test_the_short_way_gives_what_the_long_one_gives(words, scope):
             return failed.kind, failed.message
 
     assert outcome(short) == outcome(long)
+
+
+def test_an_escape_is_the_documents_and_data_stay_as_they_are():
+    odd = {"guest": {"name": "\ufdd0 Ada"}}
+    for text in ("Dear ${ guest.name }", "${ 'Dear ' ~ guest.name }", "Dear ${ guest.name | trim }"):
+        assert compile_text(text).value(odd) == "Dear \ufdd0 Ada"
+    assert value("write \\${ name } for ${ input.text | upper }") == "write ${ name } for 12"
+    assert value("${ 'write \\${' }") == "write ${"

@@ -142,8 +142,7 @@ class Expression:
             length += len(piece)
             short_text(length)
             pieces.append(piece)
-        result = "".join(pieces)
-        return result.replace(_DOLLAR, "${") if _DOLLAR in result else result
+        return "".join(pieces)
 
     def references(self) -> set[Reference]:
         """Paths such as `("kind", "label")` that the text reads, each as long as it is constant."""
@@ -186,7 +185,7 @@ def _parts(tree: nodes.Template) -> tuple[str | Reference, ...]:
     found: list[str | Reference] = []
     for output in tree.body:
         for node in output.nodes if isinstance(output, nodes.Output) else [output]:
-            part = node.data.replace(_DOLLAR, "${") if isinstance(node, nodes.TemplateData) else reference_of(node)
+            part = node.data if isinstance(node, nodes.TemplateData) else reference_of(node)
             if part is None or len(found) == _FEW:
                 return ()
             found.append(part)
@@ -216,11 +215,11 @@ def compile_text(text: str) -> Expression:
         raise BadExpression(f"a text with expressions has at most {_LONGEST:,} letters")
     escaped = text.replace("\\${", _DOLLAR)
     try:
-        tree = ENVIRONMENT.parse(escaped)
+        tree = _parsed(escaped)
         names = frozenset(meta.find_undeclared_variables(tree))
         outputs = [node for output in tree.body if isinstance(output, nodes.Output) for node in output.nodes]
         whole = len(tree.body) == 1 and len(outputs) == 1 and not isinstance(outputs[0], nodes.TemplateData)
-        original = ENVIRONMENT.parse(escaped)
+        original = _parsed(escaped)
         ENVIRONMENT.guard(tree)
         expression: nodes.Node = tree
         if whole:
@@ -240,6 +239,17 @@ def compile_text(text: str) -> Expression:
     path = reference_of(expression) if whole else None
     parts = () if whole else _parts(original)
     return Expression(text, whole, template, names, original, path, parts)
+
+
+def _parsed(escaped: str) -> nodes.Template:
+    """A text as a tree, what was escaped in it as it is meant: what a document says, and never what data hold."""
+    tree = ENVIRONMENT.parse(escaped)
+    for words in tree.find_all(nodes.TemplateData):
+        words.data = words.data.replace(_DOLLAR, "${")
+    for constant in tree.find_all(nodes.Const):
+        if isinstance(constant.value, str):
+            constant.value = constant.value.replace(_DOLLAR, "${")
+    return tree
 
 
 class Template:
