@@ -320,6 +320,29 @@ def test_errors_are_retried_by_kind_with_the_delay_asked_for():
     assert [a.state for a in span.attempts] == ["failed", "failed", "succeeded"]
 
 
+@pytest.mark.parametrize(
+    ("action", "money", "waited"),
+    [("ask", 0.0, ["began"]), ("ask", 0.25, ["began", "ended"]), ("mail", 0.0, ["began", "ended"])],
+)
+def test_only_what_may_be_had_again_for_nothing_is_not_waited_for(action, money, waited):
+    """The intention of every call is; what a safe one found becomes durable before whatever acts on it."""
+
+    class Waited(MemoryJournal):
+        async def commit(self, entry, change=None):
+            kinds.append(entry.kind)
+            return await super().commit(entry, change)
+
+    class Costing(Actions):
+        async def perform(self, call):
+            return Outcome({"got": 1}, usage=Usage(2, output=1, money=money))
+
+    kinds: list[str] = []
+    world = World()
+    plan = plan_of([{"step": "a", "do": action}], result="${ a.got }")
+    assert asyncio.run(to_the_end(plan, world, Waited(world.apply), Costing(world))).result == 1
+    assert kinds == waited
+
+
 def test_an_unsafe_action_that_was_reached_is_not_retried():
     class Reached(Actions):
         async def perform(self, call):

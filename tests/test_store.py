@@ -385,6 +385,31 @@ async def test_a_run_whose_left_entry_cannot_be_written_is_given_back(database, 
     assert await connection.fetchval("SELECT deaths FROM queue") == 1
 
 
+async def test_entries_that_nobody_waits_for_are_written_with_the_next_or_by_themselves(database, connection):
+    mine, [first, second] = await claimed(database, connection, 2)
+    registry = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
+    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None, watched=False), registry)
+    owner, alone = writer.own(first), writer.own(second)
+    async with asyncio.timeout(20):
+        writing = asyncio.create_task(writer.run())
+        writer.leave(owner, row(first.run_id, path="a"))
+        writer.leave(alone, row(second.run_id, path="b"))
+        await writer.put(owner, row(first.run_id, path="c"))
+        kept = await connection.fetch("SELECT run_id, path, seq FROM entry ORDER BY seq")
+        assert [tuple(one) for one in kept] == [(first.run_id, "a", 0), (first.run_id, "c", 1)]  # both in one page
+        while await connection.fetchval("SELECT count(*) FROM entry") < 3:  # noqa: ASYNC110
+            await asyncio.sleep(0.01)
+        for number in range(200):  # so many are not kept back, though nobody waits for them
+            writer.leave(owner, row(first.run_id, path=f"d{number}"))
+        assert len(owner.left) < 64
+        writer.leave(owner, row(first.run_id, path="e", detail='"' + "long " * 20_000 + '"'))
+        assert not owner.left
+        await writer.put(owner, end(first))
+        writing.cancel()
+    found = await connection.fetch("SELECT path FROM entry WHERE run_id = $1 ORDER BY seq", first.run_id)
+    assert [one["path"] for one in found] == ["a", "c", *(f"d{number}" for number in range(200)), "e"]
+
+
 async def test_what_an_earlier_claim_would_take_out_of_a_workers_hands_is_not_its_own(database, connection):
     """Rule 5: a rest landed, its answer was lost, and the same worker has claimed the run anew before it asks."""
     mine, [claim] = await claimed(database, connection)

@@ -159,10 +159,12 @@ class _Effect:
                 detail=outcome.detail,
             )
         detail = {**(entry.detail or {}), **outcome.detail}
-        recorded = await walk.journal.commit(
-            Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, walk.journal.now())
-        )
-        return recorded["output"]
+        ended = Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, walk.journal.now())
+        if self.manner.repeat == "safe" and not usage.paid:
+            # It may be had again: whatever acts on it waits until it is durable (a call's intention, a change, the end).
+            await walk.breathe()
+            return walk.journal.add(ended)["output"]
+        return (await walk.journal.commit(ended))["output"]
 
     def as_call(self, attempt: int) -> Call:
         walk = self.walk

@@ -84,7 +84,7 @@ class Record(Protocol):
         """What is recorded under a path, oldest first."""
 
     def add(self, entry: Entry) -> Any:
-        """Record something that follows from what is recorded already, without waiting for the commit.
+        """Record something that follows from what is recorded already, or may be had again, without waiting for the commit.
         Returns the body as stored. Order is kept: a later `commit` makes it durable first."""
 
     async def commit(self, entry: Entry, change: Change | None = None) -> Any:

@@ -2,7 +2,7 @@
 
 import asyncio
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 from uuid import UUID
 
@@ -22,6 +22,13 @@ log = structlog.get_logger()
 Row = EntryRow | EndRow | RestRow | BackRow
 
 
+_LINGER = 0.05
+"""Seconds after which entries that nobody waits for are written by themselves; until twice as long they may wait for
+one that somebody waits for, to be written with it."""
+_MOST, _HEAVIEST = 64, 64_000
+"""Entries of a run, and about their bytes, that may wait so."""
+
+
 class Dropped(Exception):
     """The run is another's now: what this walk wanted to write was not written, and nothing of it may be."""
 
@@ -38,7 +45,7 @@ class Lost(Over):
 class Ownership:
     """That a run is walked here, under one claim. `drop` ends it: nothing is written under it any more, and `dropped` is
     called. `fence` is the value of the worker's fence under which it was claimed; `pages` of the run's journal are written;
-    `broken` says why something of it could not be."""
+    `broken` says why something of it could not be; `left` are entries that nobody waits for, with about their bytes."""
 
     run_id: UUID
     generation: int
@@ -47,6 +54,8 @@ class Ownership:
     lost: bool = False
     broken: BaseException | None = None
     dropped: Callable[[], None] | None = None
+    left: list[EntryRow] = field(default_factory=list)
+    weight: int = 0
 
     def drop(self) -> None:
         """The run belongs to another now: whoever waits for it is told."""
@@ -73,10 +82,15 @@ class JournalWriter:
         self._registry = registry
         self._hints = hints
         self._connection: asyncpg.Connection | None = None
-        self._group: GroupCommit[Written, Row] = GroupCommit(self._flush, most=2000, weigh=_weight, unheard=_unheard)
+        self._group: GroupCommit[Written, Row] = GroupCommit(
+            self._flush, most=2000, weigh=_written_weight, unheard=_unheard
+        )
         self._timeline = ""
         self._fence = 0
         self._owned: dict[UUID, Ownership] = {}
+        self._lingering: dict[Ownership, None] = {}
+        self._lingering_long: dict[Ownership, None] = {}
+        self._sweeping = False
         self.commits = 0
         self.rows = 0
 
@@ -121,13 +135,41 @@ class JournalWriter:
         """Ask for a row to be written. The future raises `Dropped`, `Ended`, `Unwritten`, or what is wrong with the row."""
         if owner.broken is not None and not isinstance(row, BackRow):  # giving it back is what is left to be done
             broken: asyncio.Future[Row] = asyncio.get_running_loop().create_future()
-            broken.set_exception(Unwritten(f"an entry before this could not be written: {owner.broken}"))
+            broken.set_exception(_unwritten(owner))
             return broken
+        if owner.left:
+            self._hand_over(owner)
         return self._group.put(Written(owner, row))
 
     def leave(self, owner: Ownership, row: EntryRow) -> None:
-        """Ask for an entry to be written that the next one waits for. Where it cannot be, the next one fails with the reason."""
-        self._group.leave(Written(owner, row))
+        """Ask for an entry to be written that the next one waits for: with that, or a moment later. Raises `Unwritten` where one
+        before it could not be."""
+        if owner.broken is not None:
+            raise _unwritten(owner)
+        owner.left.append(row)
+        owner.weight += _weight(row)
+        if len(owner.left) >= _MOST or owner.weight > _HEAVIEST:
+            self._hand_over(owner)
+            return
+        self._lingering[owner] = None
+        if not self._sweeping:
+            self._sweeping = True
+            asyncio.get_running_loop().call_later(_LINGER, self._sweep)
+
+    def _hand_over(self, owner: Ownership) -> None:
+        """What was left of a run goes into the next commit."""
+        for row in owner.left:
+            self._group.leave(Written(owner, row))
+        owner.left, owner.weight = [], 0
+
+    def _sweep(self) -> None:
+        """Nothing lingers longer, though nobody comes to wait for it."""
+        for owner in self._lingering_long:
+            self._hand_over(owner)
+        self._lingering_long, self._lingering = self._lingering, {}
+        self._sweeping = bool(self._lingering_long)
+        if self._sweeping:
+            asyncio.get_running_loop().call_later(_LINGER, self._sweep)
 
     async def _flush(self, given: list[Written]) -> list[Row | Exception]:
         await self._write(given)
@@ -303,15 +345,22 @@ def _batch(given: list[Written]) -> store.Batch:
     return batch
 
 
+def _unwritten(owner: Ownership) -> Unwritten:
+    return Unwritten(f"an entry before this could not be written: {owner.broken}")
+
+
 def _unheard(written: Written, error: BaseException) -> None:
     if not written.owner.lost:
         log.warning("an entry could not be written", run=str(written.owner.run_id), reason=str(error))
         written.owner.broken = error
 
 
-def _weight(written: Written) -> int:
+def _written_weight(written: Written) -> int:
+    return _weight(written.row)
+
+
+def _weight(row: Row) -> int:
     """About how many bytes a row takes while it waits."""
-    row = written.row
     if isinstance(row, EntryRow):
         return 200 + len(row.body) + len(row.detail or "")
     return 200 + len(row.result or "") if isinstance(row, EndRow) else 200
