@@ -300,24 +300,33 @@ def rounds(bench: Bench, client: Client) -> None:
     bench.say(f"a repeat at rest after {count:,} rounds, from its event to its end", f"{took * 1000:,.0f} ms")
 
 
-async def taken_in(bench: Bench, workflow: str, count: int, held: bool = False, subject: str | None = None) -> None:
-    """Runs in the queue, by the intake's own statement; `held` until they are let go. Each is about a subject of its own, where
-    that is given a name."""
+async def taken_in(
+    bench: Bench, workflow: str, count: int, held: bool = False, subject: str | None = None, seconds: float = 0.0
+) -> None:
+    """Runs in the queue, by the intake's own statement; `held` until they are let go, or evenly over a time in seconds. Each is about
+    a subject of its own, where that is given a name."""
     database = Database(bench.url)
     connection = await database.connect_directly()
     row = await connection.fetchrow(
         "SELECT v.id, v.workflow_id, v.revision FROM workflow w JOIN version v ON v.workflow_id = w.id "
         "AND v.number = w.on_version WHERE w.name = $1", workflow,
     )  # fmt: skip
+
+    def run(n: int) -> NewRun:
+        return NewRun(
+            uuids.uuid7(), uuids.uuid7(), None, row["workflow_id"], row["id"], row["revision"], "bench", "/bench", "oak.start",
+            f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}',
+            subject and f"{subject} {n}", "queue" if subject else "free",
+        )  # fmt: skip
+
+    began = time.monotonic()
+    for n in range(count if seconds else 0):
+        await asyncio.sleep(max(0.0, began + n * seconds / count - time.monotonic()))
+        await intake.accept(connection, 1, [run(n)])
+        await connection.execute("SELECT pg_notify('oak_relay', 'queue')")  # as the service tells workers
     async with connection.transaction():  # seen all at once, and held by then
-        for first in range(0, count, 1000):
-            runs = [
-                NewRun(uuids.uuid7(), uuids.uuid7(), None, row["workflow_id"], row["id"], row["revision"], "bench", "/bench", "oak.start",
-                       f"bench {n}", False, f'{{"n":{n}}}', '{"headers":{},"query":{}}',
-                       subject and f"{subject} {n}", "queue" if subject else "free")
-                for n in range(first, min(count, first + 1000))
-            ]  # fmt: skip
-            await intake.accept(connection, 1, runs)
+        for first in range(0, 0 if seconds else count, 1000):
+            await intake.accept(connection, 1, [run(n) for n in range(first, min(count, first + 1000))])
         if held:
             await epoch.hold(connection, 1)
     await connection.close()

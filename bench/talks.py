@@ -18,12 +18,13 @@ from typing import Any
 import httpx
 import psutil
 
-from bench.load import Load
 from bench.run import Bench, drained, free_port, taken_in, until_open
 from oak_relay.client import Client
 
 SECOND = 1.0
 TURNS = 4
+_EVENLY, _SHARE = 20.0, 0.7
+"""Seconds over which conversations begin evenly, and which share of what a worker carried at once in the last of these."""
 _WARM = 20
 """Conversations before those that are measured."""
 TALK = f"""
@@ -98,20 +99,8 @@ def model(port: int) -> None:
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", loop="uvloop", http="httptools", access_log=False)
 
 
-async def begin_evenly(bench: Bench, client: Client, count: int, seconds: float) -> None:
-    """Begin conversations one after the other, evenly over a time."""
-    load = Load("127.0.0.1", bench.port, 1)
-    headers = {"Authorization": client._http.headers["authorization"]}
-    began, posts = time.monotonic(), []
-    for n in range(count):
-        await asyncio.sleep(max(0.0, began + n * seconds / count - time.monotonic()))
-        body = json.dumps({"workflow": "bench-talk", "input": {"n": n}}).encode()
-        posts.append(asyncio.create_task(load.post("/api/v1/runs", [body], headers)))
-    await asyncio.gather(*posts)
-
-
-def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float) -> None:
-    """So many conversations, all of them begun in the same moment, or evenly over a time in seconds."""
+def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float) -> float:
+    """So many conversations, all of them begun in the same moment, or evenly over a time in seconds; how long they took."""
     client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow")
     client.on(client.save(TALK).workflow)
     with bench.process(
@@ -130,7 +119,7 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
         before = process.memory_info().rss
         began, idle = time.monotonic(), sum(process.cpu_times()[:2])
         if seconds:
-            asyncio.run(begin_evenly(bench, client, count, seconds))
+            asyncio.run(taken_in(bench, "bench-talk", count, subject="talk", seconds=seconds))
         else:
             client.hold(False)
         while bench.sql("SELECT count(*) FROM queue"):
@@ -144,7 +133,7 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
     found = sorted(seen["gaps"])
     if seconds:
         bench.say(
-            f"{count / seconds:g} conversations of {TURNS} turns begun a second, one worker", f"{count:,} answered"
+            f"{count / seconds:.0f} conversations of {TURNS} turns begun a second, one worker", f"{count:,} answered"
         )
     else:
         bench.say(
@@ -153,13 +142,14 @@ def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float
             f"{took / (TURNS * SECOND):.2f} of the model's own time",
         )
     bench.say(
-        "added to a turn, p50 / p99",
-        f"{found[len(found) // 2] * 1000:.0f} / {found[int(len(found) * 0.99)] * 1000:.0f} ms",
+        "added to a turn, p50 / p95 / p99",
+        " / ".join(f"{found[int(len(found) * part)] * 1000:.0f}" for part in (0.5, 0.95, 0.99)) + " ms",
         f"{seen['held']:,} requests at the model at once",
     )
     bench.say("CPU of the worker for a turn with its tool", f"{work / count / TURNS * 1000:.2f} ms")
     if not seconds:
         bench.say("memory for each conversation in flight", f"{(max(peaks) - before) / count / 1024:.0f} KB")
+    return took
 
 
 def main() -> int:
@@ -170,27 +160,35 @@ def main() -> int:
     if given.outside:
         model(given.outside)
         return 0
-    flows = [(count, 0.0) for count in given.count or ()] or [(200, 20.0), (500, 20.0), (100, 0.0), (1000, 0.0)]
-    for count, seconds in flows:
-        home = Path(tempfile.mkdtemp(prefix="oak-talks-"))
-        home.chmod(0o711)
-        bench, outside = Bench(home, False), free_port()
-        try:
-            with (
-                bench.process("model", "-m", "bench.talks", "--outside", str(outside)),
-                bench.process(
-                    "service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)
-                ),
-            ):
-                asyncio.run(until_open(bench.port))
-                asyncio.run(until_open(outside))
-                client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip(), timeout=300)
-                client.create_table("bench_rows", {"guest": "text", "total": "number"})
-                talks(bench, client, count, outside, seconds)
-        finally:
-            bench.cluster.stop("immediate")
-            shutil.rmtree(home, ignore_errors=True)
+    if given.count:
+        for count in given.count:
+            measured(count, 0.0)
+        return 0
+    for count, seconds in ((200, _EVENLY), (500, _EVENLY), (100, 0.0)):
+        measured(count, seconds)
+    carried = 1000 / measured(1000, 0.0)
+    measured(int(_SHARE * carried * _EVENLY), _EVENLY)
     return 0
+
+
+def measured(count: int, seconds: float) -> float:
+    """A database and processes of their own, and conversations in them."""
+    home = Path(tempfile.mkdtemp(prefix="oak-talks-"))
+    home.chmod(0o711)
+    bench, outside = Bench(home, False), free_port()
+    try:
+        with (
+            bench.process("model", "-m", "bench.talks", "--outside", str(outside)),
+            bench.process("service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)),
+        ):
+            asyncio.run(until_open(bench.port))
+            asyncio.run(until_open(outside))
+            client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip(), timeout=300)
+            client.create_table("bench_rows", {"guest": "text", "total": "number"})
+            return talks(bench, client, count, outside, seconds)
+    finally:
+        bench.cluster.stop("immediate")
+        shutil.rmtree(home, ignore_errors=True)
 
 
 if __name__ == "__main__":
