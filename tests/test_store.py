@@ -630,7 +630,10 @@ async def test_runs_of_one_subject_go_one_after_the_other_in_order(database, con
             claim.started_at,
             **lane,
         )
-        await write(connection, mine, Batch(ends=[failed if place == 1 else end(claim, **lane)]))
+        batch = Batch(ends=[failed if place == 1 else end(claim, **lane)])
+        await write(connection, mine, batch)
+        assert batch.freed == (place < 4)  # workers are told only where somebody waits
+        assert await connection.fetchval("SELECT coalesce(sum(open), 0) FROM lane") == 4 - place
     assert gone == [r.run_id for r in (*given, *more)]
     assert await connection.fetchval("SELECT count(*) FROM lane") == 0
 

@@ -172,15 +172,15 @@ class JournalWriter:
             asyncio.get_running_loop().call_later(_LINGER, self._sweep)
 
     async def _flush(self, given: list[Written]) -> list[Row | Exception]:
-        await self._write(given)
+        freed = await self._write(given)
         self.commits += 1
         self.rows += len(given)
-        self._hint([w.row for w in given if not w.owner.lost])
+        self._hint([w.row for w in given if not w.owner.lost], freed)
         return [Dropped(f"{w.owner.run_id} is another's now") if w.owner.lost else w.row for w in given]
 
-    async def _write(self, given: list[Written]) -> None:
+    async def _write(self, given: list[Written]) -> bool:
         """Write what is ours. A connection lost during the commit is made anew and what landed is compared, not guessed;
-        a commit that was merely slow is waited for."""
+        a commit that was merely slow is waited for. Whether runs may go now that waited in a lane, as far as is known."""
         unsure, ever = False, False
         while True:
             batch = _batch(given)
@@ -188,10 +188,12 @@ class JournalWriter:
             try:
                 if self._connection is None or self._connection.is_closed():
                     self._connection = await self._connect()
+                asked = unsure
                 if not (unsure and await store.landed(self._connection, workspace, self._worker_id, batch)):
                     unsure = ever = True
                     await store.write(self._connection, workspace, self._worker_id, self._fence, batch)
-                return self._count(given, batch)
+                self._count(given, batch)
+                return batch.freed or asked
             except Raised:
                 unsure = False
                 await self._look()
@@ -203,7 +205,8 @@ class JournalWriter:
             except asyncpg.UniqueViolationError:
                 if not (ever and await self._is_there(batch)):
                     raise
-                return self._count(given, batch)
+                self._count(given, batch)
+                return True
             except LOST as error:
                 go_on()
                 log.warning("journal connection lost", reason=str(error) or type(error).__name__)
@@ -256,8 +259,8 @@ class JournalWriter:
         self._timeline = now
         return connection
 
-    def _hint(self, rows: list[Row]) -> None:
-        """Tell others what they may have been waiting for."""
+    def _hint(self, rows: list[Row], freed: bool) -> None:
+        """Tell others what they may have been waiting for; `freed` says that a lane moved on."""
         entries = [row for row in rows if isinstance(row, EntryRow)]
         ends = [row for row in rows if isinstance(row, EndRow)]
         if self._hints.watched:
@@ -265,12 +268,7 @@ class JournalWriter:
                 self._hints.changed(run_id)
         hints = {hint for e in entries if e.change for hint in e.change.hints}
         parents = [e.parent[0] for e in ends if e.parent]
-        if (
-            "queue" in hints
-            or parents
-            or any(e.lane or e.opened for e in ends)
-            or any(row.talks for row in rows if isinstance(row, RestRow))
-        ):
+        if freed or "queue" in hints or parents or any(e.opened for e in ends):
             self._hints.send("queue")
         for parent in parents:
             self._hints.send(f"wake:{parent}")

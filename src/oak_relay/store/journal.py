@@ -83,12 +83,13 @@ class BackRow:
 
 @dataclass(slots=True)
 class Batch:
-    """What one commit writes."""
+    """What one commit writes; `freed` once runs may go that waited for those which it ends or lets rest."""
 
     pages: list[Page] = field(default_factory=list)
     ends: list[EndRow] = field(default_factory=list)
     rests: list[RestRow] = field(default_factory=list)
     backs: list[BackRow] = field(default_factory=list)
+    freed: bool = False
 
     @property
     def simple(self) -> bool:
@@ -259,9 +260,9 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
                     await files.hold_for_rows(
                         connection, workspace, row.change.table, [(row.change.id, row.change.text)]
                     )
-        await _settle(connection, workspace, batch.ends)
+        batch.freed = await _settle(connection, workspace, batch.ends)
         if batch.rests:
-            await _rest(connection, workspace, worker_id, batch.rests)
+            batch.freed |= await _rest(connection, workspace, worker_id, batch.rests)
         if batch.backs:
             await _give_back(connection, workspace, worker_id, batch.backs)
 
@@ -407,8 +408,9 @@ async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) ->
     await lanes.lock(connection, workspace, {e.lane for e in batch.ends if e.lane} | resting)
 
 
-async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[EndRow]) -> None:
-    """What the ends of runs mean for others: what they asked for is taken back, parents are told, lanes move on."""
+async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[EndRow]) -> bool:
+    """What the ends of runs mean for others: what they asked for is taken back, parents are told, lanes move on. Whether one
+    may go that waited in a lane."""
     opened = [e.run_id for e in ends if e.opened]
     if opened:
         await cancelling.take_back(connection, workspace, opened)
@@ -416,10 +418,10 @@ async def _settle(connection: asyncpg.Connection, workspace: int, ends: list[End
     outcomes = [(*e.parent, e.outcome) for e in ends if e.parent and e.outcome]
     if outcomes:
         await signals.bring(connection, workspace, outcomes)
-    await lanes.leave(connection, workspace, [e.lane for e in ends if e.lane])
+    return await lanes.leave(connection, workspace, [e.lane for e in ends if e.lane])
 
 
-async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID, rests: list[RestRow]) -> None:
+async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID, rests: list[RestRow]) -> bool:
     wakes = [(r.run_id, path, at) for r in rests for path, at in dict(r.wakes).items() if at is not None]
     rested = zip(
         *(
@@ -433,9 +435,10 @@ async def _rest(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
     given = arrays.given(_RESTED, rested), arrays.given(_WAKE, zip(*wakes, strict=True) if wakes else [()] * len(_WAKE))
     await connection.execute(_REST, workspace, worker_id, *given[0], *given[1])
     talking = [(r.run_id, r.talks[1]) for r in rests if r.talks is not None]
-    if talking:
-        rows = await connection.fetch(_YIELD, workspace, [run for run, _ in talking], [lane for _, lane in talking])
-        await lanes.leave(connection, workspace, [(row["workflow_id"], row["lane"]) for row in rows])
+    if not talking:
+        return False
+    rows = await connection.fetch(_YIELD, workspace, [run for run, _ in talking], [lane for _, lane in talking])
+    return await lanes.leave(connection, workspace, [(row["workflow_id"], row["lane"]) for row in rows])
 
 
 async def _give_back(connection: asyncpg.Connection, workspace: int, worker_id: UUID, backs: list[BackRow]) -> None:

@@ -46,32 +46,34 @@ async def enter(connection: asyncpg.Connection, workspace: int, lanes: Iterable[
     return {(row["workflow_id"], row["subject"]): (row["open"], row["tail"]) for row in rows}
 
 
-async def leave(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> None:
-    """Runs of these lanes are over, a lane once for each; the next of each lane may go."""
+async def leave(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> bool:
+    """Runs of these lanes are over, a lane once for each; the next of each lane may go. Whether there is one."""
     counted = sorted(Counter(lanes).items())
     if not counted:
-        return
-    keys = _columns([lane for lane, _ in counted])
-    await connection.execute(
-        "UPDATE lane SET open = open - l.count FROM unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
-        "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject",
+        return False
+    counts = [count for _, count in counted]
+    over = await connection.fetch(
+        "DELETE FROM lane USING unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
+        "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject "
+        "AND lane.open <= l.count RETURNING lane.workflow_id, lane.subject",
         workspace,
-        *keys,
-        [count for _, count in counted],
+        *_columns([lane for lane, _ in counted]),
+        counts,
     )
-    await connection.execute(
-        "DELETE FROM lane USING unnest($2::uuid[], $3::text[]) AS l(workflow_id, subject) WHERE lane.workspace_id = $1 "
-        "AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject AND lane.open <= 0",
-        workspace,
-        *keys,
-    )
-    await go_on(connection, workspace, [lane for lane, _ in counted])
+    if len(over) < len(counted):
+        await connection.execute(
+            "UPDATE lane SET open = open - l.count FROM unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
+            "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject",
+            workspace,
+            *_columns([lane for lane, _ in counted]),
+            counts,
+        )
+    return await go_on(connection, workspace, [lane for lane, _ in counted])
 
 
-async def go_on(connection: asyncpg.Connection, workspace: int, lanes: list[Lane]) -> None:
-    """Let the first of each lane go, where none is under way."""
-    if lanes:
-        await connection.execute(_NEXT, workspace, *_columns(lanes))
+async def go_on(connection: asyncpg.Connection, workspace: int, lanes: list[Lane]) -> bool:
+    """Let the first of each lane go, where none is under way. Whether one of them may."""
+    return bool(lanes) and await connection.execute(_NEXT, workspace, *_columns(lanes)) != "UPDATE 0"
 
 
 def _columns(lanes: list[Lane]) -> tuple[list[UUID], list[str]]:
