@@ -219,6 +219,7 @@ class _Incarnation:
         worker._awake.clear()
         free = most - len(self._tasks)
         claimed: list[Claim] = []
+        wanted = 0
         if free >= max(1, most // 8) and not self._writer.full:
             await self._registry.fresh()
             wanted = min(free, _CLAIM_MOST)
@@ -235,9 +236,11 @@ class _Incarnation:
                 self._suspected = bool(apart)
                 await self._start(apart)
                 claimed += apart
-        if claimed:
+        if claimed and len(claimed) > wanted // 2:
             return 0.0
-        due = await queue.next_ready(self._connection, workspace) if free else None
+        due = await queue.next_ready(self._connection, workspace) if free > len(claimed) else None
+        if claimed and due is not None and due <= 0:
+            return 0.0  # a claim takes an equal share of each workflow, so there may be more of one
         return self._settings.poll if due is None else min(self._settings.poll, max(0.01, due))
 
     async def _start(self, claimed: list[Claim]) -> None:
