@@ -34,7 +34,8 @@ STATEMENTS = {
     "event of a run": utterances._EVENT_OF,
     "load": journal._LOAD,
     "sums": journal._SUMS,
-    "written": journal._WRITE_ENDS,
+    "written": journal._WRITE_ENDS[0],
+    "written with what was used": journal._WRITE_ENDS[1],
     "rest": journal._REST,
     "bury": workers._BURY,
 }

@@ -97,7 +97,7 @@ class Batch:
         return not (
             self.rests
             or self.backs
-            or any(e.used or (e.change is not None and not isinstance(e.change, Added)) for e in self.entries())
+            or any(e.change is not None and not isinstance(e.change, Added) for e in self.entries())
             or any(e.lane or e.parent or e.opened for e in self.ends)
         )
 
@@ -178,9 +178,20 @@ _ENDS = f""", gone AS (
   ON CONFLICT DO NOTHING
 )"""
 
-_WRITE, _WRITE_ROWS, _WRITE_ENDS = (
-    f"{parts} SELECT id FROM fenced" for parts in (_ENTRIES, f"{_ENTRIES}{_ADDS}", f"{_ENTRIES}{_ADDS}{_ENDS}")
+
+def _spends(first: int) -> str:
+    return f", spends AS ({usage.INTO} SELECT $2, u.* FROM fenced, {arrays.rows(usage.COLUMNS, first)})"
+
+
+_PARTS = (
+    (_ENTRIES, _FIRST_ADD),
+    (f"{_ENTRIES}{_ADDS}", _FIRST_END),
+    (f"{_ENTRIES}{_ADDS}{_ENDS}", _FIRST_END + len(_END)),
 )
+_WRITE, _WRITE_ROWS, _WRITE_ENDS = (
+    (f"{parts} SELECT id FROM fenced", f"{parts}{_spends(first)} SELECT id FROM fenced") for parts, first in _PARTS
+)
+"""Each without and with what calls used."""
 
 _RESTED = {
     "id": "uuid", "until": "timestamptz", "wakes": "int", "worked": "float8", "tokens_in": "bigint", "tokens_out": "bigint",
@@ -248,11 +259,6 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         if pile:
             await pile.write(connection, workspace)
         await files.refer(connection, workspace, held)
-        spent = [
-            (page.run_id, page.place(n), e.used) for page in batch.pages for n, e in enumerate(page.entries) if e.used
-        ]
-        if spent:
-            await usage.write(connection, workspace, spent)
         await connection.fetchval(statement, worker_id, workspace, fence, *columns)
         if held:
             for row in batch.entries():
@@ -379,14 +385,16 @@ def _statement(batch: Batch, pile: artifacts.Pile) -> tuple[str, list[Any]]:
         change = entry.change
         if isinstance(change, Added):
             added.append((change.table, change.id, change.text, entry.depth))
+    spent = [(page.run_id, page.place(n), e.used) for page in batch.pages for n, e in enumerate(page.entries) if e.used]
+    used, with_used = usage.columns(spent) if spent else [], int(bool(spent))
     if not added and not batch.ends:
-        return _WRITE, given
+        return _WRITE[with_used], [*given, *used]
     given += arrays.given(_ADD, zip(*added, strict=True) if added else [()] * len(_ADD))
     if not batch.ends:
-        return _WRITE_ROWS, given
+        return _WRITE_ROWS[with_used], [*given, *used]
     ends = {name: [getattr(e, name) for e in batch.ends] for name in _END}
     ends["result"] = [pile.place(e.run_id, e.result) for e in batch.ends]
-    return _WRITE_ENDS, [*given, *arrays.given(_END, ends.values())]
+    return _WRITE_ENDS[with_used], [*given, *arrays.given(_END, ends.values()), *used]
 
 
 async def _lock(connection: asyncpg.Connection, workspace: int, batch: Batch) -> None:

@@ -8,6 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
+from oak_relay.store import arrays
 from oak_relay.usage import Usage
 
 
@@ -42,16 +43,22 @@ BY = {
 """What sums can be grouped by."""
 
 
-async def write(connection: asyncpg.Connection, workspace: int, given: list[tuple[UUID, int, Used]]) -> None:
-    """Write what calls used, each with its run and the place of its entry there; in the commit of those entries."""
-    await connection.executemany(
-        "INSERT INTO spent (workspace_id, run_id, seq, workflow_id, alias, credential, source, input, cached, output, money, unpriced) "
-        "VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
-        [
-            (workspace, run_id, place, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money, u.unpriced)
-            for run_id, place, u in given
-        ],
-    )  # fmt: skip
+COLUMNS = {
+    "run_id": "uuid", "seq": "int", "workflow_id": "uuid", "alias": "text", "credential": "text", "source": "text", "input": "bigint",
+    "cached": "bigint", "output": "bigint", "money": "numeric", "unpriced": "int",
+}  # fmt: skip
+"""Columns of what calls used as they are given to a statement, with their types."""
+INTO = f"INSERT INTO spent (workspace_id, {', '.join(COLUMNS)})"
+_WRITE = f"{INTO} SELECT $1, u.* FROM {arrays.rows(COLUMNS, 2)}"
+
+
+def columns(given: Sequence[tuple[UUID, int, Used]]) -> list[object]:
+    """What calls used, each with its run and the place of its entry there, as parameters of a statement."""
+    rows = [
+        (run_id, place, u.workflow_id, u.alias, u.credential, u.source, u.input, u.cached, u.output, u.money, u.unpriced)
+        for run_id, place, u in given
+    ]  # fmt: skip
+    return arrays.given(COLUMNS, zip(*rows, strict=True) if rows else [()] * len(COLUMNS))
 
 
 async def count(
@@ -69,7 +76,7 @@ async def count(
         for number, one in enumerate(usages)
     ]  # fmt: skip
     if used:
-        await write(connection, workspace, used)
+        await connection.execute(_WRITE, workspace, *columns(used))
 
 
 async def sum_up(connection: asyncpg.Connection, workspace: int) -> None:
