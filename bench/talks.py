@@ -101,7 +101,7 @@ def model(port: int) -> None:
 
 def talks(bench: Bench, client: Client, count: int, outside: int, seconds: float) -> float:
     """So many conversations, all of them begun in the same moment, or evenly over a time in seconds; how long they took."""
-    client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow")
+    client.put_model("slow", url=f"http://127.0.0.1:{outside}/v1", model="slow", prices={"input": 0, "output": 0})
     client.on(client.save(TALK).workflow)
     with bench.process(
         "worker of the conversations", "-m", "oak_relay.cli", "work", OAK_RELAY_WALKS=str(count)

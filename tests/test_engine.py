@@ -322,7 +322,12 @@ def test_errors_are_retried_by_kind_with_the_delay_asked_for():
 
 @pytest.mark.parametrize(
     ("action", "money", "waited"),
-    [("ask", 0.0, ["began"]), ("ask", 0.25, ["began", "ended"]), ("mail", 0.0, ["began", "ended"])],
+    [
+        ("ask", 0.0, ["began"]),
+        ("ask", 0.25, ["began", "ended"]),
+        ("ask", None, ["began", "ended"]),
+        ("mail", 0.0, ["began", "ended"]),
+    ],
 )
 def test_only_what_may_be_had_again_for_nothing_is_not_waited_for(action, money, waited):
     """The intention of every call is; what a safe one found becomes durable before whatever acts on it."""

@@ -160,7 +160,7 @@ class _Effect:
             )
         detail = {**(entry.detail or {}), **outcome.detail}
         ended = Entry(entry.path, "ended", entry.attempt, entry.hash, body, detail, entry.started, walk.journal.now())
-        if self.manner.repeat == "safe" and not usage.paid:
+        if self.manner.repeat == "safe" and not usage.paid and not usage.unknown:
             # It may be had again: whatever acts on it waits until it is durable (a call's intention, a change, the end).
             await walk.breathe()
             return walk.journal.add(ended)["output"]
