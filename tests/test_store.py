@@ -568,6 +568,46 @@ async def test_a_lost_server_is_a_lost_connection(database):
             await runs.one(found, MAIN_WORKSPACE, uuids.uuid7())
 
 
+async def pid_of(database: Database) -> int:
+    async with database.connect() as found:
+        return (await raw(found)).get_server_pid()
+
+
+@pytest.mark.parametrize("rested", [0.0, 3600.0])
+async def test_a_connection_that_is_lost_while_nobody_has_it_is_opened_anew(database, connection, monkeypatch, rested):
+    monkeypatch.setattr("oak_relay.store.database._RESTED", rested)
+    async with database.connect() as found:
+        driver = await raw(found)
+    await connection.execute("SELECT pg_terminate_backend($1)", driver.get_server_pid())
+    while rested and not driver.is_closed():  # noqa: ASYNC110
+        await asyncio.sleep(0.01)
+    assert await pid_of(database) != driver.get_server_pid()
+
+
+async def test_who_only_reads_begins_no_transaction(database):
+    async with database.connect() as found:
+        assert (await found.execute(text("SELECT 1"))).scalar() == 1
+        assert not (await raw(found)).is_in_transaction()
+    async with database.begin() as found:
+        await found.execute(text("SELECT 1"))
+        assert (await raw(found)).is_in_transaction()
+
+
+async def test_a_run_begins_with_the_version_that_is_named_or_on_or_newest(database, connection):
+    async def begins(number: int | None = None, name: str = "stored") -> int | None:
+        found = await workflows.beginning(connection, MAIN_WORKSPACE, name, number)
+        return found and await connection.fetchval("SELECT number FROM version WHERE id = $1", found.version_id)
+
+    other = TEXT.replace("1s", "2s")
+    async with database.begin() as found:
+        document = Workflow.model_validate(read(other).data)
+        await workflows.save(found, MAIN_WORKSPACE, document, 1, other, "test", lambda number: True)
+    assert [await begins(number) for number in (1, 2, 3, None)] == [1, 2, None, 2]
+    await connection.execute("UPDATE workflow SET on_version = 1")
+    assert [await begins(), await begins(2)] == [1, 2]
+    assert await workflows.beginning(connection, MAIN_WORKSPACE, "another", None) is None
+
+
 async def test_one_flood_does_not_starve_the_others(database, connection):
     """Workflows take turns."""
     await intake.accept(connection, MAIN_WORKSPACE, await new_runs(database, 90))

@@ -15,7 +15,6 @@ from uuid import UUID
 from fastapi import Depends, Request, Response
 from fastapi.dependencies.models import Dependant
 from fastapi.routing import APIRoute
-from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.actions.openapi.apart import Readers
 from oak_relay.document import values
@@ -375,27 +374,14 @@ PartsDep = Annotated[Parts, Depends(parts_of)]
 async def caller(request: Request, parts: PartsDep) -> Caller:
     """The caller, by bearer token or session cookie, if it may use this route. Cookies work only for requests from our own
     pages."""
-    header = request.headers.get("authorization", "")
-    async with parts.database.connect() as connection:
-        if header.lower().startswith("bearer "):
-            row = await people.holder(connection, header[7:].strip(), "api")
-            fault = "this token is not known"
-            fix = "make one: oak-relay token add NAME"
-        else:
-            cookie = next((c for name in COOKIES if (c := request.cookies.get(name))), None)
-            row = await people.holder(connection, cookie, "session") if cookie else None
-            fault, fix = "sign in first", "sign in at /, or send a bearer token"
-        if row is None:
-            raise Problem(401, fault, fix=fix, headers={"WWW-Authenticate": "Bearer"})
-        if row.kind == "session" and request.method not in ("GET", "HEAD", "OPTIONS"):
-            same_site(request)
-        route = route_of(request)
-        if not rights.may(row.role or "", row.rights, route):
-            raise Problem(
-                403, "this token may not do that", f"it may {', '.join(row.rights or [])}", "use another token"
-            )
-        if row.workflows is not None:
-            await _within(request, connection, parts, route, frozenset(row.workflows))
+    row = await _holder(request, parts)
+    if row.kind == "session" and request.method not in _BODILESS:
+        same_site(request)
+    route = route_of(request)
+    if not rights.may(row.role or "", row.rights, route):
+        raise Problem(403, "this token may not do that", f"it may {', '.join(row.rights or [])}", "use another token")
+    if row.workflows is not None:
+        await _within(request, parts, route, frozenset(row.workflows))
     if row.stale:
         async with parts.database.begin() as connection:
             await people.used(connection, parts.workspace, row.id)
@@ -407,21 +393,38 @@ async def caller(request: Request, parts: PartsDep) -> Caller:
     )
 
 
+async def _holder(request: Request, parts: Parts) -> people.Holder:
+    """Whose bearer token or session cookie a request has. Raises `Problem` when it has none that holds."""
+    header = request.headers.get("authorization", "")
+    if header.lower().startswith("bearer "):
+        secret, kind = header[7:].strip(), "api"
+        fault, fix = "this token is not known", "make one: oak-relay token add NAME"
+    else:
+        secret, kind = next((c for name in COOKIES if (c := request.cookies.get(name))), ""), "session"
+        fault, fix = "sign in first", "sign in at /, or send a bearer token"
+    found = None
+    if secret:
+        async with parts.database.reading() as connection:
+            found = await people.holder(connection, secret, kind)
+    if found is None:
+        raise Problem(401, fault, fix=fix, headers={"WWW-Authenticate": "Bearer"})
+    return found
+
+
 def route_of(request: Request) -> str:
     """A route as the table of rights has it: `GET /runs/{run_id}`."""
     path = re.sub(r":\w+}", "}", request.scope["route"].path).removeprefix("/api/v1")
     return f"{'GET' if request.method == 'HEAD' else request.method} {path}"
 
 
-async def _within(
-    request: Request, connection: AsyncConnection, parts: Parts, route: str, workflows: frozenset[str]
-) -> None:
+async def _within(request: Request, parts: Parts, route: str, workflows: frozenset[str]) -> None:
     """Whether a request is about the workflows that a token is limited to. Raises `Problem`."""
     asked: object = None
     if route in rights.OF_A_WORKFLOW:
         given = request.path_params
         if "run_id" in given:
-            asked = await people.workflow_of(connection, parts.workspace, given["run_id"])
+            async with parts.database.connect() as connection:
+                asked = await people.workflow_of(connection, parts.workspace, given["run_id"])
         elif route == "POST /runs":
             body = await request.json()
             asked = body.get("workflow") if isinstance(body, dict) else None

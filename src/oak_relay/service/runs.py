@@ -104,19 +104,22 @@ async def _ended(parts: Parts, run_id: UUID, seconds: int, request: Request) -> 
 
 async def begin_run(given: StartIn, parts: Parts, who: Caller, key: str | None = None) -> Receipt:
     """Begin a run. Raises `Problem`, and `Busy`."""
-    async with parts.database.connect() as connection:
-        row = await workflows.by_name(connection, parts.workspace, given.workflow)
-        if row is None:
-            raise missing("workflow", given.workflow, "see oak-relay workflows")
-        chosen = await workflows.one_version(connection, parts.workspace, row.id, given.version or row.on_version)
-        if chosen is None:
-            raise missing("version", str(given.version))
-        plan, document = await parts.registry.plan(await raw(connection), chosen.id)
+    async with parts.database.reading() as connection:
+        found = await workflows.beginning(connection, parts.workspace, given.workflow, given.version)
+    if found is None:
+        raise missing("workflow", given.workflow, "see oak-relay workflows")
+    if found.version_id is None:
+        raise missing("version", str(given.version))
+    known = parts.registry.known_plan(found.version_id)
+    if known is None:
+        async with parts.database.connect() as slower:
+            known = await parts.registry.plan(await raw(slower), found.version_id)
+    plan, document = known
     complete(plan)
     wrong = validator(document.input).fault(given.input)
     if wrong:
         raise Problem(422, "the input does not fit the workflow", wrong, "see input: in the document")
-    target = Target(row.id, chosen.id, RunTemplate.of(plan), None, "hand")
+    target = Target(found.workflow_id, found.version_id, RunTemplate.of(plan), None, "hand")
     incoming = Incoming(f"/members/{who.name}", "oak.start", given.input, key)
     return await parts.intake.accept(target, incoming)
 

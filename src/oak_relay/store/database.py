@@ -3,6 +3,7 @@
 import asyncio
 import re
 import socket
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager, nullcontext
 from datetime import UTC, datetime
@@ -11,16 +12,20 @@ from uuid import uuid4
 
 import asyncpg
 import structlog
-from sqlalchemy import Connection, make_url, text
-from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
+from sqlalchemy import Connection, event, make_url, text
+from sqlalchemy.engine.interfaces import DBAPIConnection
+from sqlalchemy.exc import DBAPIError, InterfaceError, InvalidatePoolError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
+from sqlalchemy.pool import ConnectionPoolEntry, PoolProxiedConnection
 
 from oak_relay.store import epoch, history
 from oak_relay.store.revisions import NEWEST
 from oak_relay.store.tables import MAIN_WORKSPACE
 
 _READERS = 6
+_RESTED = 5.0
+"""Seconds after which a pooled connection that nobody used is asked whether it still stands, before somebody does."""
 log = structlog.get_logger()
 T = TypeVar("T")
 """The newest revision that this release knows."""
@@ -115,12 +120,12 @@ class Database:
                 "prepared_statement_name_func": lambda: f"oak_{uuid4().hex}",
             }
         self.engine: AsyncEngine = create_async_engine(
-            make_url(first).set(drivername="postgresql+asyncpg"),
-            pool_size=size,
-            max_overflow=4,
-            pool_pre_ping=True,
-            connect_args=arguments,
+            make_url(first).set(drivername="postgresql+asyncpg"), pool_size=size, max_overflow=4, connect_args=arguments
         )
+        event.listen(self.engine.sync_engine, "checkin", _left)
+        event.listen(self.engine.sync_engine, "checkout", _standing)
+        self._reads = self.engine if pooled else self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        """What reads begins no transaction, except where a pooler stands in between."""
 
     @property
     def listens(self) -> bool:
@@ -136,9 +141,9 @@ class Database:
 
     @asynccontextmanager
     async def connect(self) -> AsyncIterator[AsyncConnection]:
-        """A connection for reading. Raises `DatabaseLost`."""
+        """A connection for reading; each statement sees what is committed when it begins. Raises `DatabaseLost`."""
         with lost_as_such():
-            async with self.engine.connect() as connection:
+            async with self._reads.connect() as connection:
                 yield connection
 
     async def connect_directly(self) -> asyncpg.Connection:
@@ -241,6 +246,25 @@ class Database:
             await direct.close()
 
 
+def _left(_: DBAPIConnection, entry: ConnectionPoolEntry) -> None:
+    entry.info["left"] = time.monotonic()
+
+
+def _standing(given: DBAPIConnection, entry: ConnectionPoolEntry, _: PoolProxiedConnection) -> None:
+    """See to it that nobody is given a connection that is lost: all that were open then are opened anew. One that was in
+    use just now is looked at from here only, which costs no round trip."""
+    left = entry.info.get("left")
+    if left is None:
+        return
+    if given.driver_connection.is_closed():
+        raise InvalidatePoolError()
+    if time.monotonic() - left > _RESTED:
+        try:
+            given.ping()
+        except Exception as error:
+            raise InvalidatePoolError() from error
+
+
 def _is_new(connection: Connection) -> bool:
     """Whether the tables are of the newest revision, or of a later one."""
     if connection.scalar(text("SELECT to_regclass('alembic_version')")) is None:
@@ -251,9 +275,11 @@ def _is_new(connection: Connection) -> bool:
 async def raw(connection: AsyncConnection) -> asyncpg.Connection:
     """The driver's own connection behind a pooled one, for hot statements. In a transaction it is in it: the driver is told to begin
     one only with the first statement that goes by the pooled one."""
-    if connection.in_transaction():
+    pooled = await connection.get_raw_connection()
+    assert pooled.dbapi_connection is not None
+    if connection.in_transaction() and not pooled.dbapi_connection.autocommit:
         await connection.execute(text("SELECT"))
-    return (await connection.get_raw_connection()).driver_connection
+    return pooled.driver_connection
 
 
 async def timeline(connection: asyncpg.Connection) -> str:

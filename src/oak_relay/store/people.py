@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
+import asyncpg
 from sqlalchemy import delete, func, insert, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -93,18 +94,33 @@ async def issue(
     return token_id, secret
 
 
-async def holder(connection: AsyncConnection, secret: str, kind: str) -> Any | None:
-    """The valid token that this secret is, with its member's `role`, and whether its use was not noted of late (`stale`)."""
-    stale = token.c.last_used_at.is_(None) | (token.c.last_used_at < func.now() - timedelta(minutes=1))
-    member_of = (member.c.workspace_id == token.c.workspace_id) & (member.c.id == token.c.member_id)
-    query = select(token, member.c.role, stale.label("stale")).outerjoin(member, member_of)
-    query = query.where(
-        token.c.digest == digest(secret),
-        token.c.kind == kind,
-        token.c.revoked.is_(False),
-        or_(token.c.expires_at.is_(None), token.c.expires_at > func.now()),
-    )
-    return (await connection.execute(query)).first()
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """A token that holds, with its member's `role`; `rights` and `workflows` as in `Limits`. `stale`: its use was not noted
+    within a minute."""
+
+    id: UUID
+    kind: str
+    name: str
+    member_id: UUID | None
+    rights: list[str] | None
+    workflows: list[str] | None
+    role: str | None
+    stale: bool
+
+
+_HOLDER = """
+SELECT t.id, t.kind, t.name, t.member_id, t.rights, t.workflows, m.role,
+  coalesce(t.last_used_at < now() - interval '1 minute', true) AS stale
+FROM token t LEFT JOIN member m ON m.workspace_id = t.workspace_id AND m.id = t.member_id
+WHERE t.digest = $1 AND t.kind = $2 AND NOT t.revoked AND (t.expires_at IS NULL OR t.expires_at > now())
+"""
+
+
+async def holder(connection: asyncpg.Connection, secret: str, kind: str) -> Holder | None:
+    """The valid token that this secret is."""
+    row = await connection.fetchrow(_HOLDER, digest(secret), kind)
+    return Holder(*row.values()) if row is not None else None
 
 
 async def workflow_of(connection: AsyncConnection, workspace: int, run_id: object) -> str | None:

@@ -3,11 +3,12 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Any, Literal
 from uuid import UUID
 
 import asyncpg
-from sqlalchemy import ColumnElement, Select, Text, case, cast, exists, func, select, text
+from sqlalchemy import ColumnElement, Select, Text, bindparam, case, cast, exists, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from oak_relay.engine.paths import is_below, scope_of
@@ -34,6 +35,7 @@ _STANDING = {
 """A run that no worker has is at rest, or it may be claimed (or has never been)."""
 
 
+@lru_cache(maxsize=16)
 def _runs(workspace: int) -> Select[object]:
     """Runs with their workflow and version; where a run that is not over stands follows from the queue."""
     open_ = case((_STANDING["running"], "running"), (_STANDING["waiting"], "waiting"), else_="queued")
@@ -146,13 +148,19 @@ async def of_workflows(connection: AsyncConnection, workspace: int, ids: list[UU
     return list(await connection.execute(mine.order_by(run.c.id.desc()).limit(limit)))
 
 
-async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
-    """One run with its event."""
+@lru_cache(maxsize=16)
+def _one(workspace: int) -> Select[object]:
+    """The run of an id, with its event."""
     query = _runs(workspace).add_columns(
         event.c.event_key, event.c.source, event.c.type, event.c.body, event.c.meta, event.c.at.label("event_at")
     )
     query = query.join(event, (event.c.workspace_id == run.c.workspace_id) & (event.c.id == run.c.event_id))
-    return (await connection.execute(query.where(run.c.id == run_id))).first()
+    return query.where(run.c.id == bindparam("run_id"))
+
+
+async def one(connection: AsyncConnection, workspace: int, run_id: UUID) -> Any | None:
+    """One run with its event."""
+    return (await connection.execute(_one(workspace), {"run_id": run_id})).first()
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,9 +3,10 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
+import asyncpg
 from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -157,6 +158,29 @@ async def one_version(connection: AsyncConnection, workspace: int, workflow_id: 
     if number is not None:
         query = query.where(version.c.number == number)
     return (await connection.execute(query)).first()
+
+
+class Beginning(NamedTuple):
+    """A workflow and the version of it that a run begins with; `version_id` None where there is no such version."""
+
+    workflow_id: UUID
+    version_id: UUID | None
+
+
+_BEGINNING = """
+SELECT w.id, v.id FROM workflow w LEFT JOIN LATERAL (
+  SELECT id, number FROM version
+  WHERE workspace_id = $1 AND workflow_id = w.id AND number <= coalesce($3::int, w.on_version, 2147483647)
+  ORDER BY number DESC LIMIT 1) AS v ON v.number = coalesce($3::int, w.on_version, v.number)
+WHERE w.workspace_id = $1 AND w.name = $2 AND w.removed_at IS NULL
+"""
+
+
+async def beginning(connection: asyncpg.Connection, workspace: int, name: str, number: int | None) -> Beginning | None:
+    """A workflow by name with one of its versions: that of a number; or else the one that is on, the newest while it is off.
+    None when there is no such workflow."""
+    row = await connection.fetchrow(_BEGINNING, workspace, name, number)
+    return Beginning(*row) if row is not None else None
 
 
 async def switch(
