@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import shtab
 
 from oak_relay.cli import commands
 from oak_relay.cli.main import main
@@ -379,7 +380,8 @@ def test_help_lists_every_command_once_in_the_order_of_the_work(capsys: pytest.C
     with pytest.raises(SystemExit):
         main(["--help"])
     assert capsys.readouterr().out.index("to begin with:") > 0
-    for shell in ("bash", "zsh"):
+    assert set(commands.SHELLS) == set(shtab.SUPPORTED_SHELLS)
+    for shell in commands.SHELLS:
         with pytest.raises(SystemExit):
             main(["--print-completion", shell])
         assert "duplicate" in capsys.readouterr().out

@@ -4,8 +4,6 @@ import argparse
 import textwrap
 from collections.abc import Generator, Sequence
 
-import shtab
-
 from oak_relay import __version__
 from oak_relay.cli import (
     again,
@@ -40,6 +38,19 @@ class _Grouped(argparse.RawDescriptionHelpFormatter):
         yield from ()
 
 
+SHELLS = ("bash", "zsh", "tcsh", "fish", "powershell")
+
+
+class _Completion(argparse.Action):
+    """Prints a script for a shell, which is made only when it is asked for: what makes it takes its time to load."""
+
+    def __call__(self, parser: argparse.ArgumentParser, _: object, shell: object, option: str | None = None) -> None:
+        from shtab import complete
+
+        print(complete(parser, str(shell)))
+        parser.exit()
+
+
 def parser() -> argparse.ArgumentParser:
     """The whole command line."""
     top = argparse.ArgumentParser(
@@ -65,7 +76,9 @@ def parser() -> argparse.ArgumentParser:
     usage.add(commands, _client)
     looking.add(commands, _client)
     _json_everywhere(commands)
-    shtab.add_argument_to(top, ["--print-completion"], help="a script for a shell that completes commands")
+    top.add_argument(
+        "--print-completion", action=_Completion, choices=SHELLS, help="a script for a shell that completes commands"
+    )
     top.epilog = f"{_grouped(commands)}\n\n{_CODES}"
     return top
 

@@ -19,7 +19,7 @@ class Page(list[T]):
 
 
 class Result(BaseModel):
-    model_config = ConfigDict(extra="allow", populate_by_name=True)
+    model_config = ConfigDict(extra="allow", populate_by_name=True, defer_build=True)  # most programs use a few of them
 
 
 class Error(Result):
