@@ -339,6 +339,25 @@ def test_the_description_is_there_and_nothing_is_left_in_the_console_path(oak):
     assert httpx.get(f"{oak.url}/..%2f..%2fpyproject.toml").text == page.text
 
 
+@pytest.mark.parametrize(("path", "body", "what", "fix"), [
+    ("/tables", {"name": "huts_odd", "columns": [{"name": "bunks=number"}]}, "columns.0.name is not written as it must be", "use lower-case letters, digits and _, a letter first; 61 at most"),
+    ("/tables", {"name": "huts_odd", "columns": [{"name": "bunks", "type": "time"}]}, "columns.0.type is not one of text, number, boolean, any", "write text or number or boolean or any"),
+    ("/tables", {"columns": [{"name": "bunks"}]}, "name is missing", "give name"),
+    ("/tables", {"name": "huts_odd", "column": []}, "there is no column", "leave it out"),
+    ("/tables", {"name": "huts_odd"}, "the body: give columns, or a link", "correct the body"),
+    ("/runs", {"workflow": "hello", "version": "second"}, "version: a number is expected, and neither text nor true or false", "correct version"),
+    ("/runs", {"workflow": "hello", "version": 0}, "version is not 1 or more", "give 1 or more"),
+    ("/password", {"old": "a-secret-word", "new": ["another-secret"]}, "new: a text is expected", "give a text"),
+])  # fmt: skip
+def test_a_request_that_does_not_fit_is_told_what_and_what_to_do_and_not_what_it_held(oak, path, body, what, fix):
+    mine = {"Authorization": f"Bearer {oak.token}"}
+    answer = httpx.post(f"{oak.url}/api/v1{path}", json=body, headers=mine)
+    told = answer.json()
+    assert (answer.status_code, told["detail"], told["fix"]) == (422, what, fix)
+    assert told["fields"][0]["message"] == what
+    assert "secret" not in answer.text
+
+
 # The client
 
 

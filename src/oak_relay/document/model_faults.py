@@ -1,5 +1,6 @@
 """What is wrong with a value by a model of the language, and what to write instead, in sentences of our own."""
 
+import re
 import types
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
@@ -20,6 +21,17 @@ _TYPES = {
     "dict": "a mapping",
     "model": "a mapping",
 }
+_BOUNDS = {
+    "greater_than_equal": "{ge} or more",
+    "greater_than": "more than {gt}",
+    "less_than_equal": "{le} or less",
+    "less_than": "less than {lt}",
+    "too_short": "{min_length} or more of them",
+    "too_long": "{max_length} of them or fewer",
+    "string_too_short": "a text of {min_length} letters or more",
+    "string_too_long": "a text of {max_length} letters or fewer",
+}
+_PLAIN = re.compile(r"\^(?:\[([A-Za-z0-9_-]+)\])?\[((?:[a-z]-[a-z]|A-Z|0-9|[^\]\\^])+)\](?:[+*]|\{\d+(?:,(\d+))?\})\$")
 _UNITS = {"second": "s", "sec": "s", "minute": "m", "min": "m", "hour": "h", "day": "d", "millisecond": "ms"}
 
 
@@ -41,19 +53,33 @@ def sentence(kind: str, said: Mapping[str, Any], value: object, field: FieldInfo
     expected = next((words for name, words in _TYPES.items() if kind.startswith(name)), None)
     if expected and kind.split("_")[-1] in ("type", "parsing", "from_float", "float"):
         return f"{subject}{expected} is expected, not {shown(value)}", _instead(expected, value, field, key)
-    for name, form in (
-        ("greater_than_equal", "{ge} or more"),
-        ("greater_than", "more than {gt}"),
-        ("less_than_equal", "{le} or less"),
-        ("less_than", "less than {lt}"),
-        ("too_short", "{min_length} or more of them"),
-        ("too_long", "{max_length} of them or fewer"),
-        ("string_too_short", "a text of {min_length} letters or more"),
-        ("string_too_long", "a text of {max_length} letters or fewer"),
-    ):
-        if kind == name:
-            return f"{subject}{shown(value)} is not {form.format(**said)}", f"give {form.format(**said)}"
+    if bound := _bound(kind, said):
+        return f"{subject}{shown(value)} is not {bound}", f"give {bound}"
     return f"{subject}{shown(value)} cannot stand here", "give a value of the right form"
+
+
+def unseen(kind: str, said: Mapping[str, Any], key: str, message: str) -> tuple[str, str]:
+    """What is wrong with a value that is not to be shown, because it may be a secret, and what to do: of a fault that pydantic
+    calls `kind` and tells by `message`, with what it says of it (its `ctx`)."""
+    if kind == "missing":
+        return f"{key} is missing", f"give {key}"
+    if kind == "extra_forbidden":
+        return f"there is no {key}", "leave it out"
+    if kind == OURS:
+        return f"{key}: {said['reason']}", str(said["fix"])
+    if kind == "value_error":
+        return f"{key}: {message.removeprefix('Value error, ')}", f"correct {key}"
+    if kind == "string_pattern_mismatch":
+        return f"{key} is not written as it must be", _letters(str(said.get("pattern", "")))
+    if kind == "literal_error":
+        known = _quoted(str(said.get("expected", "")))
+        return f"{key} is not one of {', '.join(known)}", f"write {' or '.join(known)}"
+    expected = next((words for name, words in _TYPES.items() if kind.startswith(name)), None)
+    if expected and kind.split("_")[-1] in ("type", "parsing", "from_float", "float"):
+        return f"{key}: {expected} is expected", f"give {expected}"
+    if bound := _bound(kind, said):
+        return f"{key} is not {bound}", f"give {bound}"
+    return f"{key}: {message}", f"correct {key}"
 
 
 def first(error: ValidationError, model: type[BaseModel]) -> tuple[str, str, str]:
@@ -140,6 +166,28 @@ def _named(value: object, pattern: str) -> str:
     made = joint.join(words)
     allowed = f"lower-case letters, digits and {joint}"
     return f"write {made}: {allowed}" if made and made[0].isalpha() else f"use {allowed}, a letter first"
+
+
+def _letters(pattern: str) -> str:
+    """What may be written by a pattern of the form `^[…][…]{1,60}$`."""
+    plain = _PLAIN.fullmatch(pattern)
+    if pattern == r"\S":
+        return "write more than spaces"
+    head, rest, most = plain.groups() if plain else (None, "", None)
+    joints = re.sub("a-z|A-Z|0-9", "", rest)
+    if not rest or "-" in joints[:-1]:
+        return f"write what matches {pattern}"
+    letters = "letters" if "A-Z" in rest else "lower-case letters"
+    marks = [letters, *(["digits"] if "0-9" in rest else []), *joints]
+    told = f"use {', '.join(marks[:-1])} and {marks[-1]}" if marks[1:] else f"use {letters}"
+    start = "" if head is None else ", a letter first" if "0-9" not in head else ", a letter or digit first"
+    return f"{told}{start}" + (f"; {int(most) + (head is not None)} at most" if most else "")
+
+
+def _bound(kind: str, said: Mapping[str, Any]) -> str:
+    """What a value must be that is too much or too little."""
+    form = _BOUNDS.get(kind, "")
+    return form.format(**said) if form else ""
 
 
 def _words(field: FieldInfo | None) -> list[str]:

@@ -7,7 +7,7 @@ from pydantic import BeforeValidator
 
 def _no_other(given: object) -> object:
     if isinstance(given, (str, bytes, bool)):
-        raise ValueError("this is a number, and neither text nor true or false")
+        raise ValueError("a number is expected, and neither text nor true or false")
     return given
 
 

@@ -1,6 +1,6 @@
 """Errors as problem documents (RFC 9457), each with a `kind` of the closed set and a `fix`."""
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from typing import Any
 
 import asyncpg
@@ -13,6 +13,7 @@ from starlette.exceptions import HTTPException
 from starlette.routing import Match
 
 from oak_relay.document.errors import ErrorKind, Fault
+from oak_relay.document.model_faults import unseen
 from oak_relay.document.values import NotJson
 from oak_relay.runtime.documents import Busy
 from oak_relay.service.blanked import blank
@@ -98,15 +99,23 @@ async def _http(request: Request, error: HTTPException) -> JSONResponse:
 
 async def _invalid(request: Request, error: RequestValidationError) -> JSONResponse:
     first = error.errors()[0]
-    where = ".".join(str(part) for part in first["loc"])
     if first["type"] == "json_invalid":
-        return Problem(400, "the body is not JSON", str(first.get("ctx", {}).get("error", "")), "send JSON").answered(
-            request
-        )
-    fields = [{"where": ".".join(str(p) for p in e["loc"]), "message": e["msg"]} for e in error.errors()]
-    return Problem(
-        422, "the request does not fit", f"{where}: {first['msg']}", "correct the fields", fields=fields
-    ).answered(request)
+        why = str(first.get("ctx", {}).get("error", ""))
+        return Problem(400, "the body is not JSON", why, "send JSON").answered(request)
+    found = [(_place(one["loc"]), _unfit(one)) for one in error.errors()]
+    fields = [{"where": where, "message": what, "fix": fix} for where, (what, fix) in found]
+    what, fix = found[0][1]
+    return Problem(422, "the request does not fit", what, fix, fields=fields).answered(request)
+
+
+def _place(loc: Sequence[int | str]) -> str:
+    return ".".join(str(part) for part in loc)
+
+
+def _unfit(one: Mapping[str, Any]) -> tuple[str, str]:
+    """What is wrong with a part of a request, without what it is, and what to do."""
+    key = _place(one["loc"][1:]) or f"the {one['loc'][0]}"
+    return unseen(one["type"], one.get("ctx", {}), key, one["msg"])
 
 
 async def _failed(request: Request, failed: Fault) -> JSONResponse:
