@@ -49,7 +49,7 @@ const words = (message: Record<string, unknown>) => (typeof message.content === 
     <p class="quiet">What earlier lines give is known when they were tried, or when it is written under <em>Its result</em>.</p>
   </template>
   <template v-if="found">
-    <p v-if="found.empty.length" class="text-warning-emphasis">Nothing is there for {{ found.empty.join(', ') }}.</p>
+    <p v-if="found.empty.length" class="warned">Nothing is there for {{ found.empty.join(', ') }}.</p>
     <p v-if="found.cost" class="quiet">
       About {{ found.cost.tokens.toLocaleString() }} tokens to {{ found.cost.model }}, at most {{ found.cost.longest.toLocaleString() }} back<template
         v-if="found.cost.money !== null"

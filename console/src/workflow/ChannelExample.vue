@@ -76,8 +76,8 @@ function use(): void {
       Something that the service sent here (JSON)
       <textarea v-model="seen" class="form-control mono" rows="5" maxlength="200000" spellcheck="false" />
     </label>
-    <p v-if="seen && body === undefined" class="text-warning-emphasis">This is no JSON yet.</p>
-    <p v-else-if="seen && !all.length" class="text-warning-emphasis">Nothing is in it that could be a message.</p>
+    <p v-if="seen && body === undefined" class="warned">This is no JSON yet.</p>
+    <p v-else-if="seen && !all.length" class="warned">Nothing is in it that could be a message.</p>
     <template v-if="all.length">
       <label class="d-block mt-2">
         {{ PARTS[0]![1] }}

@@ -26,7 +26,7 @@ const schema = computed(() => channels.data.value?.find((one) => one.name === pr
     <SchemaForm :schema="schema" :value="given" :known="known" @change="(value) => emit('change', value)" />
     <ChannelTry :channel="channel" :given="given" />
   </fieldset>
-  <p v-else-if="channels.data.value" class="text-warning-emphasis">
+  <p v-else-if="channels.data.value" class="warned">
     There is no channel {{ channel }}; there is page, {{ channels.data.value.map((one) => one.name).join(', ') }}.
   </p>
 </template>

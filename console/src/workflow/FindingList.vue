@@ -13,7 +13,7 @@ const mistakes = computed(() => props.findings.filter((one) => one.severity === 
     <h2>{{ mistakes ? `${mistakes} mistake${mistakes > 1 ? 's' : ''}` : 'To look at' }}</h2>
     <ul>
       <li v-for="(finding, index) in findings" :key="index">
-        <button type="button" class="btn btn-link p-0" @click="emit('go', finding)">line {{ finding.line }}</button>
+        <button type="button" class="btn btn-link p-0 me-2" @click="emit('go', finding)">line {{ finding.line }}</button>
         <span :style="{ color: `var(--relay-${finding.severity === 'error' ? 'failed' : 'waiting'})` }"> {{ finding.message }}.</span>
         {{ finding.fix }}
       </li>
