@@ -10,12 +10,12 @@ from typing import Any
 import asyncpg
 import pytest
 
-from oak_relay.store import cancelling, intake, journal, people, queue, utterances, workers, workflows
+from oak_relay.store import cancelling, intake, journal, people, queue, talks, utterances, workers, workflows
 from oak_relay.store import runs as stored_runs
 from oak_relay.store.changes import once, runs
 from oak_relay.store.database import Database
 
-GROWS = re.compile(r"(ix_)?(run|event|journal|queue|version|token)_(?!suspect)|queue ")
+GROWS = re.compile(r"(ix_)?(run|event|journal|queue|version|token|message|conversation)_(?!suspect)|queue ")
 WHOLE = re.compile(r" (\(workspace_id = [^ ]+\))?$")
 STATEMENTS = {
     "claim": queue._CLAIM,
@@ -40,6 +40,7 @@ STATEMENTS = {
     "bury": workers._BURY,
     "beginning": workflows._BEGINNING,
     "holder": people._HOLDER,
+    "remembered": talks._REMEMBER,
 }
 
 

@@ -16,7 +16,7 @@ from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
 
 from oak_relay.capabilities.given import Where
-from oak_relay.changes import AddRow, AnswerCaller, Change, Part, StartRun, UpsertRow
+from oak_relay.changes import AddRow, AnswerCaller, Change, Part, Remember, StartRun, UpsertRow
 from oak_relay.document.models import Workflow
 from oak_relay.document.text import read
 from oak_relay.engine.entries import Entry
@@ -606,6 +606,51 @@ async def test_a_run_begins_with_the_version_that_is_named_or_on_or_newest(datab
     await connection.execute("UPDATE workflow SET on_version = 1")
     assert [await begins(), await begins(2)] == [1, 2]
     assert await workflows.beginning(connection, MAIN_WORKSPACE, "another", None) is None
+
+
+def said(claim: Claim, number: int, *keys: str) -> Page:
+    """A page in which a run remembers an exchange in each of these conversations."""
+    rows = []
+    for place, key in enumerate(keys):
+        messages = [{"role": "user", "content": f"{key} asks"}, {"role": "assistant", "content": "It is told."}]
+        rows.append(row(claim.run_id, path=f"s{place}", change=made(Remember(key, messages)), given={}))
+    return Page(claim.run_id, number, claim.generation, rows[0].scope, rows)
+
+
+TOLD = "SELECT c.key, array_agg(m.seq ORDER BY m.seq) AS seqs, array_agg(m.role ORDER BY m.seq) AS roles FROM conversation c JOIN message m ON m.conversation_id = c.id GROUP BY 1"
+
+
+async def test_what_is_said_in_many_conversations_is_put_behind_what_each_holds(database, connection):
+    mine, [one, two] = await claimed(database, connection, 2)
+    await connection.execute(
+        "INSERT INTO conversation (workspace_id, id, key, channel) VALUES (1, gen_random_uuid(), 'page', 'talk')"
+    )
+    batch = Batch([said(one, 0, "ada", "rob", "ada", "page"), said(two, 0, "ada", "bea")])
+    await write(connection, mine, batch)
+    firsts = [entry.result["first"] for entry in batch.entries()]
+    assert firsts == [0, 0, 2, -1, 4, 0]
+    assert [entry.result["count"] for entry in batch.entries()] == [2] * 6
+    held = {found["key"]: (found["seqs"], found["roles"]) for found in await connection.fetch(TOLD)}
+    assert {key: seqs for key, (seqs, _) in held.items()} == {"ada": [0, 1, 2, 3, 4, 5], "rob": [0, 1], "bea": [0, 1]}
+    assert all(roles == ["user", "assistant"] * (len(seqs) // 2) for seqs, roles in held.values())
+
+
+async def test_writers_that_remember_in_the_same_conversations_take_turns(database, connection):
+    mine, claims = await claimed(database, connection, 6)
+    others = [await database.connect_directly() for _ in claims]
+    keys = [f"talk {n}" for n in range(8)]
+
+    async def remember(place: int) -> None:
+        for number in range(5):
+            ordered = keys if (place + number) % 2 else keys[::-1]
+            await write(others[place], mine, Batch([said(claims[place], number, *ordered)]))
+
+    async with asyncio.timeout(30):
+        await asyncio.gather(*(remember(place) for place in range(len(claims))))
+    held = {found["key"]: found["seqs"] for found in await connection.fetch(TOLD)}
+    assert held == {key: list(range(60)) for key in keys}
+    for other in others:
+        await other.close()
 
 
 async def test_one_flood_does_not_starve_the_others(database, connection):

@@ -10,7 +10,7 @@ from uuid import UUID
 import asyncpg
 
 from oak_relay.document import values
-from oak_relay.store import arrays, artifacts, cancelling, changes, ending, files, lanes, pages, signals, usage
+from oak_relay.store import arrays, artifacts, cancelling, changes, ending, files, lanes, locks, pages, signals, usage
 from oak_relay.store.changes import Added
 from oak_relay.store.pages import EntryRow, Page, Stored
 
@@ -236,6 +236,13 @@ RETURNING q.run_id, q.deaths
 """
 
 
+_GROUND = f"""
+WITH fenced AS MATERIALIZED (SELECT worker_id FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE)
+SELECT had.* FROM fenced LEFT JOIN LATERAL ({locks.having(3)}) AS had ON true
+"""
+"""The fence first, and then what is to be locked before anything else; no row where the fence was raised."""
+
+
 async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID, fence: int, batch: Batch) -> None:
     """Write a batch in one commit, if the writer's fence has the value it knows. Raises `Raised`; database errors come as
     they are and nothing is written."""
@@ -248,10 +255,8 @@ async def write(connection: asyncpg.Connection, workspace: int, worker_id: UUID,
         return
     applied = [row for row in batch.entries() if row.change is not None and not isinstance(row.change, Added)]
     async with connection.transaction():
-        unmoved = "SELECT true FROM fence WHERE worker_id = $1 AND value = $2 FOR SHARE"
-        if not await connection.fetchval(unmoved, worker_id, fence):
+        if not await connection.fetch(_GROUND, worker_id, fence, changes.conversations(applied)):
             raise Raised
-        await changes.lock_conversations(connection, applied)
         await _lock(connection, workspace, batch)
         await changes.apply(connection, workspace, applied)
         if applied:

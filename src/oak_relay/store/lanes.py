@@ -68,7 +68,8 @@ async def leave(connection: asyncpg.Connection, workspace: int, lanes: Iterable[
             *_columns([lane for lane, _ in counted]),
             counts,
         )
-    return await go_on(connection, workspace, [lane for lane, _ in counted])
+    empty = {(row["workflow_id"], row["subject"]) for row in over}
+    return await go_on(connection, workspace, [lane for lane, _ in counted if lane not in empty])
 
 
 async def go_on(connection: asyncpg.Connection, workspace: int, lanes: list[Lane]) -> bool:

@@ -13,6 +13,7 @@ from oak_relay.document import values
 from oak_relay.document.errors import StepFailed
 from oak_relay.document.expressions import Template
 from oak_relay.store import artifacts
+from oak_relay.store.locks import lock
 
 log = structlog.get_logger()
 _LOCK = 7226305
@@ -29,12 +30,7 @@ async def take(connection: asyncpg.Connection, workspace: int, most: int) -> lis
         "SELECT * FROM published WHERE workspace_id = $1 AND handled_at IS NULL ORDER BY id LIMIT $2", workspace, most
     )
     types = sorted({f"event|{row['topic']}" for row in rows if row["kind"] == "event"})
-    if types:
-        await connection.execute(
-            "SELECT pg_advisory_xact_lock(hashtextextended(k, 7226302)) "
-            "FROM (SELECT k FROM unnest($1::text[]) AS k ORDER BY k) AS s",
-            types,
-        )
+    await lock(connection, types)
     return await _whole(connection, workspace, rows)
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import NamedTuple
 from uuid import UUID
 
 import asyncpg
@@ -10,7 +11,7 @@ from oak_relay.capabilities.given import Window
 from oak_relay.document import values
 from oak_relay.engine.transcript import whole
 from oak_relay.messages import Message
-from oak_relay.store import signals
+from oak_relay.store import arrays, signals
 from oak_relay.store.ids import new_id
 from oak_relay.store.locks import lock, of_conversation
 
@@ -145,25 +146,50 @@ async def _talk(connection: asyncpg.Connection, workspace: int, key: str) -> UUI
     )
 
 
-async def remember(
-    connection: asyncpg.Connection, workspace: int, key: str, messages: list[tuple[str, str]], run_id: UUID
-) -> int:
-    """Put messages (role, JSON text) behind what was said; who comes at the same time waits. Returns the number of
-    the first. Of a conversation of a channel nothing is kept beside its transcript: -1."""
-    known = "SELECT channel FROM conversation WHERE workspace_id = $1 AND key = $2"
-    if await connection.fetchval(known, workspace, key):
-        return -1
-    talk = await _talk(connection, workspace, key)
-    first = await connection.fetchval(
-        "SELECT coalesce(max(seq), -1) + 1 FROM message WHERE workspace_id = $1 AND conversation_id = $2",
-        workspace,
-        talk,
-    )
-    await connection.executemany(
-        "INSERT INTO message (workspace_id, conversation_id, seq, role, body, run_id) VALUES ($1, $2, $3, $4, $5, $6)",
-        [(workspace, talk, first + n, role, body, run_id) for n, (role, body) in enumerate(messages)],
-    )
-    return int(first)
+class Exchange(NamedTuple):
+    """What was said in a conversation in a run: messages as (role, JSON text)."""
+
+    key: str
+    messages: list[tuple[str, str]]
+    run_id: UUID
+
+
+_TALK = {"key": "text", "id": "uuid", "run_id": "uuid"}
+_MESSAGE = {"key": "text", "n": "int", "role": "text", "body": "text"}
+_REMEMBER = f"""
+WITH given AS MATERIALIZED (
+  SELECT u.* FROM {arrays.rows(_TALK, 2)}
+), talk AS (
+  INSERT INTO conversation (workspace_id, id, key) SELECT $1, g.id, g.key FROM given g
+  WHERE coalesce((SELECT channel FROM conversation WHERE workspace_id = $1 AND key = g.key), '') = ''
+  ON CONFLICT (workspace_id, key) DO UPDATE SET updated_at = clock_timestamp() RETURNING id, key
+), begun AS MATERIALIZED (
+  SELECT t.id, t.key, g.run_id, coalesce((
+    SELECT max(seq) FROM message WHERE workspace_id = $1 AND conversation_id = t.id), -1) + 1 AS first
+  FROM talk t JOIN given g ON g.key = t.key
+), put AS (
+  INSERT INTO message (workspace_id, conversation_id, seq, role, body, run_id)
+  SELECT $1, b.id, b.first + u.n, u.role, u.body, b.run_id FROM {arrays.rows(_MESSAGE, 5)} JOIN begun b ON b.key = u.key
+)
+SELECT key, first FROM begun
+"""
+
+
+async def remember(connection: asyncpg.Connection, workspace: int, said: Sequence[Exchange]) -> list[int]:
+    """Put exchanges behind what was said in their conversations, which the caller has locked. Returns the number of the first
+    message of each. Of a conversation of a channel nothing is kept beside its transcript: -1."""
+    firsts = [-1] * len(said)
+    rest = list(range(len(said)))
+    while rest:  # of one conversation, one at a time
+        now = {said[place].key: place for place in reversed(rest)}
+        rest = [place for place in rest if now[said[place].key] != place]
+        some = [said[place] for place in now.values()]
+        lines = [(one.key, n, role, body) for one in some for n, (role, body) in enumerate(one.messages)]
+        talks = arrays.given(_TALK, ([one.key for one in some], [new_id() for _ in some], [one.run_id for one in some]))
+        messages = arrays.given(_MESSAGE, zip(*lines, strict=True) if lines else [()] * len(_MESSAGE))
+        for row in await connection.fetch(_REMEMBER, workspace, *talks, *messages):
+            firsts[now[row["key"]]] = row["first"]
+    return firsts
 
 
 async def forget(connection: asyncpg.Connection, workspace: int, key: str) -> bool:

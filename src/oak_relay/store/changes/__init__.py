@@ -5,7 +5,7 @@ class here that is registered for it.
 """
 
 from oak_relay.store.changes import events, once, people, rows, runs, talks
-from oak_relay.store.changes.base import About, Prepared, apply, lock_conversations, prepared, pretended
+from oak_relay.store.changes.base import About, Prepared, apply, conversations, prepared, pretended
 from oak_relay.store.changes.rows import Added
 
 __all__ = [
@@ -13,8 +13,8 @@ __all__ = [
     "Added",
     "Prepared",
     "apply",
+    "conversations",
     "events",
-    "lock_conversations",
     "once",
     "people",
     "prepared",

@@ -1,7 +1,8 @@
 """How a change is made: prepared outside of the commit, locked in an order, applied within it."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from itertools import groupby
 from typing import Any, Generic, NamedTuple, TypeVar
 from uuid import UUID
 
@@ -56,6 +57,13 @@ class Prepared(ABC, Generic[C]):
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
         """Make the change; what the entry's body holds as `output`."""
 
+    @classmethod
+    async def apply_all(
+        cls, connection: asyncpg.Connection, workspace: int, rows: Sequence[EntryRow]
+    ) -> Sequence[object]:
+        """Make changes of this kind that stand one behind the other; what the entries' bodies hold as `output`."""
+        return [await row.change.apply(connection, workspace, row) for row in rows if row.change is not None]
+
 
 _KINDS: dict[type[Change], type[Prepared[Any]]] = {}
 
@@ -80,9 +88,10 @@ def pretended(wanted: Change) -> object:
     return _KINDS[type(wanted)].pretended(wanted)
 
 
-async def lock_conversations(connection: asyncpg.Connection, rows: list[EntryRow]) -> None:
-    """The conversations that entries change, before anything else is locked: who takes in what is said has them first, too."""
-    await lock(connection, {of_conversation(key) for row in rows if row.change and (key := row.change.conversation())})
+def conversations(rows: list[EntryRow]) -> list[str]:
+    """What is to be locked for the conversations that entries change, before anything else is: who takes in what is said has
+    them first, too."""
+    return sorted({of_conversation(key) for row in rows if row.change and (key := row.change.conversation())})
 
 
 async def apply(connection: asyncpg.Connection, workspace: int, rows: list[EntryRow]) -> None:
@@ -92,7 +101,9 @@ async def apply(connection: asyncpg.Connection, workspace: int, rows: list[Entry
     await lock(connection, {key for change in changes if (key := change.lock())})
     for change in changes:
         await change.before(connection, workspace)
-    for row in rows:
-        assert row.change is not None and row.given is not None
-        row.result = await row.change.apply(connection, workspace, row)
-        row.body = values.dumps({**row.given, "output": row.result})
+    for kind, alike in groupby(rows, key=lambda row: type(row.change)):
+        some = list(alike)
+        for row, made in zip(some, await kind.apply_all(connection, workspace, some), strict=True):
+            assert row.given is not None
+            row.result = made
+            row.body = values.dumps({**row.given, "output": made})

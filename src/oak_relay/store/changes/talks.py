@@ -1,5 +1,7 @@
 """What is kept of conversations."""
 
+from collections.abc import Sequence
+
 import asyncpg
 
 from oak_relay.capabilities.given import what_is
@@ -22,10 +24,20 @@ class Remembered(Prepared[Remember]):
         return self.key
 
     async def apply(self, connection: asyncpg.Connection, workspace: int, row: EntryRow) -> object:
-        first = await talks.remember(connection, workspace, self.key, self.messages, row.run_id)
-        if self.summary:
-            await talks.sum_up(connection, workspace, self.key, *self.summary)
-        return {"first": first, "count": len(self.messages)}
+        [made] = await self.apply_all(connection, workspace, [row])
+        return made
+
+    @classmethod
+    async def apply_all(
+        cls, connection: asyncpg.Connection, workspace: int, rows: Sequence[EntryRow]
+    ) -> Sequence[object]:
+        wanted = [(row.change, row.run_id) for row in rows if isinstance(row.change, cls)]
+        said = [talks.Exchange(one.key, one.messages, run_id) for one, run_id in wanted]
+        firsts = await talks.remember(connection, workspace, said)
+        for one, _ in wanted:
+            if one.summary:
+                await talks.sum_up(connection, workspace, one.key, *one.summary)
+        return [{"first": first, "count": len(one.messages)} for one, first in zip(said, firsts, strict=True)]
 
 
 @makes(Say)
