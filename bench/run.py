@@ -371,6 +371,23 @@ async def webhooks(bench: Bench) -> None:
     bench.say("bare endpoint latency p50 / p99", f"{bare_middle.p(50):.1f} / {bare_middle.p(99):.1f} ms")
 
 
+def requests(bench: Bench, client: Client, service: int) -> None:
+    """CPU of the service for a request by the API, one after the other: a run begun, one shown, and the latest listed."""
+    bench.sql("ANALYZE")  # as the server does by itself within a minute
+    begun = client.start("bench-hook", {"n": 0})
+    for what, ask in (
+        ("begins a run", lambda: client.start("bench-hook", {"n": 1})),
+        ("shows a run", lambda: client.run(begun.id)),
+        ("lists runs", lambda: client.runs(limit=20)),
+    ):
+        count, before, began = 400 // bench.scale, spent(service), time.monotonic()
+        for _ in range(count):
+            ask()
+        took = (time.monotonic() - began) / count * 1000
+        cost = (spent(service) - before) / count * 1000
+        bench.say(f"a request that {what}", f"{took:.1f} ms", f"{cost:.1f} ms of the service's CPU")
+
+
 async def idle_latency(bench: Bench) -> None:
     """From an event's commit to its first step's record, one at a time."""
     count = 200 // bench.scale
@@ -438,7 +455,7 @@ def main() -> int:
     try:
         with bench.process(
             "service", "-m", "oak_relay.cli", "serve", OAK_RELAY_FIRST_PASSWORD=secrets.token_urlsafe(9)
-        ):
+        ) as service:
             asyncio.run(until_open(bench.port))
             client = Client(f"http://127.0.0.1:{bench.port}", (home / "cli.token").read_text().strip())
             client.create_table("bench_rows", {"guest": "text", "total": "number"})
@@ -450,6 +467,7 @@ def main() -> int:
             filling(bench, client)
             rounds(bench, client)
             asyncio.run(webhooks(bench))
+            requests(bench, client, service.pid)
             with bench.process("worker 1 of 1", "-m", "oak_relay.cli", "work"):
                 drained(bench)
                 asyncio.run(idle_latency(bench))
