@@ -10,12 +10,24 @@ from typing import Any
 import asyncpg
 import pytest
 
-from oak_relay.store import cancelling, intake, journal, people, queue, talks, utterances, workers, workflows
+from oak_relay.store import (
+    cancelling,
+    intake,
+    journal,
+    lanes,
+    people,
+    queue,
+    signals,
+    talks,
+    utterances,
+    workers,
+    workflows,
+)
 from oak_relay.store import runs as stored_runs
 from oak_relay.store.changes import once, runs
 from oak_relay.store.database import Database
 
-GROWS = re.compile(r"(ix_)?(run|event|journal|queue|version|token|message|conversation)_(?!suspect)|queue ")
+GROWS = re.compile(r"(ix_|pk_|uq_)?(run|event|journal|queue|version|token|message|conversation)_(?!suspect)|queue ")
 WHOLE = re.compile(r" (\(workspace_id = [^ ]+\))?$")
 STATEMENTS = {
     "claim": queue._CLAIM,
@@ -38,6 +50,14 @@ STATEMENTS = {
     "written with what was used": journal._WRITE_ENDS[1],
     "rest": journal._REST,
     "bury": workers._BURY,
+    "leave of lanes": lanes._LEAVE,
+    "next in lanes": lanes._NEXT,
+    "lanes": lanes._LOCK,
+    "fewer in lanes": lanes._FEWER,
+    "places in lanes": intake._PUT,
+    "taken in first": intake._FIRST,
+    "memory": talks._WINDOW,
+    "brought": signals._SIGNAL,
     "beginning": workflows._BEGINNING,
     "holder": people._HOLDER,
     "remembered": talks._REMEMBER,

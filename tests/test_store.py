@@ -682,6 +682,16 @@ async def test_at_once_bounds_what_is_at_work_over_all_workers(database, connect
         await found.close()
 
 
+async def test_who_waits_in_a_lane_that_was_counted_short_goes_on(database, connection):
+    await lane_of(database, connection, 2)
+    mine = await worker(connection)
+    [first] = await claim_some(connection, mine, 1, 10)
+    await connection.execute("UPDATE lane SET open = 1")
+    await write(connection, mine, Batch(ends=[end(first, lane=(first.workflow_id, "Ada"))]))
+    [second] = await claim_some(connection, mine, 1, 10)
+    assert second.run_id != first.run_id
+
+
 async def lane_of(database, connection, count, policy="queue"):
     given = await new_runs(database, count)
     given = [run._replace(subject="Ada", policy=policy) for run in given]

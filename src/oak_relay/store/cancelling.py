@@ -27,7 +27,8 @@ async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: lis
     questions = [
         r["id"]
         for r in await connection.fetch(
-            "SELECT id, path FROM question WHERE workspace_id = $1 AND run_id = ANY($2::uuid[]) AND state = 'open'",
+            "SELECT q.* FROM unnest($2::uuid[]) AS g(id) CROSS JOIN LATERAL (SELECT id, path FROM question "
+            "WHERE workspace_id = $1 AND run_id = g.id AND state = 'open' OFFSET 0) AS q",
             *given,
         )
         if is_below(r["path"], prefix)
@@ -52,8 +53,8 @@ async def take_back(connection: asyncpg.Connection, workspace: int, run_ids: lis
                 [g[1] for g in gone],
             )
     children = await connection.fetch(
-        "SELECT id, parent_path FROM run WHERE workspace_id = $1 AND parent_id = ANY($2::uuid[]) "
-        "AND kind IN ('child', 'part') AND ended_at IS NULL",
+        "SELECT r.* FROM unnest($2::uuid[]) AS g(id) CROSS JOIN LATERAL (SELECT id, parent_path FROM run "
+        "WHERE workspace_id = $1 AND parent_id = g.id AND kind IN ('child', 'part') AND ended_at IS NULL OFFSET 0) AS r",
         *given,
     )
     await mark_cancelled(connection, workspace, [r["id"] for r in children if is_below(r["parent_path"], prefix)])

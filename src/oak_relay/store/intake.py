@@ -99,7 +99,12 @@ SELECT r.* FROM unnest($2::uuid[]) AS g(id) CROSS JOIN LATERAL (
 """
 _FIRST = """
 SELECT g.n, s.run_id FROM unnest($1::uuid[], $2::text[], $3::text[]) WITH ORDINALITY AS g(trigger_id, source, event_key, n)
-JOIN seen s ON s.workspace_id = $4 AND s.trigger_id = g.trigger_id AND s.source = g.source AND s.event_key = g.event_key
+CROSS JOIN LATERAL (SELECT run_id FROM seen
+  WHERE workspace_id = $4 AND trigger_id = g.trigger_id AND source = g.source AND event_key = g.event_key OFFSET 0) AS s
+"""
+_PLACE = {"run_id": "uuid", "place": "bigint"}
+_PUT = f"""
+UPDATE queue q SET place = u.place FROM {arrays.rows(_PLACE, 2)} WHERE q.workspace_id = $1 AND q.run_id = u.run_id
 """
 
 
@@ -183,13 +188,7 @@ async def _into_lanes(connection: asyncpg.Connection, workspace: int, runs: list
             places[run.run_id] = tail - len(some) + index + 1
             if run.policy == "drop" and (busy or index):
                 dropped.append(run.run_id)
-    await connection.execute(
-        "UPDATE queue q SET place = u.place FROM unnest($2::uuid[], $3::bigint[]) AS u(run_id, place) "
-        "WHERE q.workspace_id = $1 AND q.run_id = u.run_id",
-        workspace,
-        list(places),
-        list(places.values()),
-    )
+    await connection.execute(_PUT, workspace, *arrays.given(_PLACE, (list(places), list(places.values()))))
     for run_id in dropped:
         await ending.finish(connection, workspace, run_id, "cancelled", DROPPED)
     for lane, some in by_lane.items():

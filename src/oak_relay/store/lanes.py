@@ -6,29 +6,41 @@ from uuid import UUID
 
 import asyncpg
 
+from oak_relay.store import arrays
+
 Lane = tuple[UUID, str]
 
 _NEXT = """
-UPDATE queue SET ready_at = clock_timestamp(), held = NULL WHERE workspace_id = $1 AND run_id IN (
-  SELECT DISTINCT ON (q.workflow_id, q.lane) q.run_id FROM queue q
-  JOIN unnest($2::uuid[], $3::text[]) AS l(workflow_id, lane) ON l.workflow_id = q.workflow_id AND l.lane = q.lane
-  WHERE q.workspace_id = $1 AND q.held = 'lane' AND NOT EXISTS (
-    SELECT FROM queue f WHERE f.workspace_id = $1 AND f.workflow_id = q.workflow_id AND f.lane = q.lane
-    AND f.held IS DISTINCT FROM 'lane')
-  ORDER BY q.workflow_id, q.lane, q.place)
+UPDATE queue SET ready_at = clock_timestamp(), held = NULL WHERE workspace_id = $1 AND run_id = ANY (ARRAY (
+  SELECT waits.run_id FROM unnest($2::uuid[], $3::text[]) AS l(workflow_id, lane) CROSS JOIN LATERAL (
+    SELECT q.run_id FROM queue q WHERE q.workspace_id = $1 AND q.workflow_id = l.workflow_id AND q.lane = l.lane
+      AND q.held = 'lane' ORDER BY q.place LIMIT 1) AS waits
+  WHERE NOT EXISTS (
+    SELECT FROM queue f WHERE f.workspace_id = $1 AND f.workflow_id = l.workflow_id AND f.lane = l.lane
+      AND f.held IS DISTINCT FROM 'lane' OFFSET 0)))
 """
+
+
+_LANE = {"workflow_id": "uuid", "subject": "text"}
+_LEAVING = {**_LANE, "count": "int"}
+_MINE = "lane.workspace_id = $1 AND lane.workflow_id = u.workflow_id AND lane.subject = u.subject"
+_LOCK = f"""
+SELECT FROM {arrays.rows(_LANE, 2)} JOIN lane ON {_MINE} ORDER BY lane.workflow_id, lane.subject FOR UPDATE OF lane
+"""
+_LEAVE = f"""
+DELETE FROM lane USING {arrays.rows(_LEAVING, 2)} WHERE {_MINE} AND lane.open <= u.count
+RETURNING lane.workflow_id, lane.subject, EXISTS (SELECT FROM queue q
+  WHERE q.workspace_id = $1 AND q.workflow_id = u.workflow_id AND q.lane = u.subject AND q.held = 'lane') AS waits
+"""
+"""Lanes that are empty now; in one that was counted short somebody waits still."""
+_FEWER = f"UPDATE lane SET open = open - u.count FROM {arrays.rows(_LEAVING, 2)} WHERE {_MINE}"
 
 
 async def lock(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> None:
     """Lock lanes until the end of the transaction, in the order of their keys."""
     ordered = sorted(lanes)
     if ordered:
-        await connection.execute(
-            "SELECT FROM lane JOIN unnest($2::uuid[], $3::text[]) AS l(workflow_id, subject) USING (workflow_id, subject) "
-            "WHERE workspace_id = $1 ORDER BY workflow_id, subject FOR UPDATE OF lane",
-            workspace,
-            *_columns(ordered),
-        )
+        await connection.execute(_LOCK, workspace, *arrays.given(_LANE, zip(*ordered, strict=True)))
 
 
 async def enter(connection: asyncpg.Connection, workspace: int, lanes: Iterable[Lane]) -> dict[Lane, tuple[int, int]]:
@@ -51,24 +63,11 @@ async def leave(connection: asyncpg.Connection, workspace: int, lanes: Iterable[
     counted = sorted(Counter(lanes).items())
     if not counted:
         return False
-    counts = [count for _, count in counted]
-    over = await connection.fetch(
-        "DELETE FROM lane USING unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
-        "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject "
-        "AND lane.open <= l.count RETURNING lane.workflow_id, lane.subject",
-        workspace,
-        *_columns([lane for lane, _ in counted]),
-        counts,
-    )
+    given = arrays.given(_LEAVING, zip(*((*lane, count) for lane, count in counted), strict=True))
+    over = await connection.fetch(_LEAVE, workspace, *given)
     if len(over) < len(counted):
-        await connection.execute(
-            "UPDATE lane SET open = open - l.count FROM unnest($2::uuid[], $3::text[], $4::int[]) AS l(workflow_id, subject, count) "
-            "WHERE lane.workspace_id = $1 AND lane.workflow_id = l.workflow_id AND lane.subject = l.subject",
-            workspace,
-            *_columns([lane for lane, _ in counted]),
-            counts,
-        )
-    empty = {(row["workflow_id"], row["subject"]) for row in over}
+        await connection.execute(_FEWER, workspace, *given)
+    empty = {(row["workflow_id"], row["subject"]) for row in over if not row["waits"]}
     return await go_on(connection, workspace, [lane for lane, _ in counted if lane not in empty])
 
 

@@ -27,11 +27,11 @@ ORDER BY u.seq
 """
 """What was said in a conversation of a channel before the run $4, from the so many-th last message of the person on."""
 _WINDOW = """
-SELECT m.seq, m.body FROM message m JOIN conversation c ON c.workspace_id = m.workspace_id AND c.id = m.conversation_id
-WHERE c.workspace_id = $1 AND c.key = $2 AND m.seq >= coalesce((
-  SELECT seq FROM message u WHERE u.workspace_id = $1 AND u.conversation_id = c.id AND u.role = 'user'
-  ORDER BY seq DESC OFFSET $3 LIMIT 1), 0)
-ORDER BY m.seq
+SELECT m.* FROM (SELECT id FROM conversation WHERE workspace_id = $1 AND key = $2 OFFSET 0) AS c CROSS JOIN LATERAL (
+  SELECT seq, body FROM message WHERE workspace_id = $1 AND conversation_id = c.id AND seq >= coalesce((
+    SELECT seq FROM message u WHERE u.workspace_id = $1 AND u.conversation_id = c.id AND u.role = 'user'
+    ORDER BY seq DESC OFFSET $3 LIMIT 1), 0)
+  ORDER BY seq) AS m
 """
 
 

@@ -40,9 +40,10 @@ WITH RECURSIVE up AS (
 )
 INSERT INTO pin (workspace_id, run_id, kind, name, version_id)
 SELECT $1, up.id, 'workflow', $3, v.id
-FROM up, workflow w JOIN version v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id
-WHERE up.kind <> 'part' AND w.workspace_id = $1 AND w.name = $3 AND v.number =
-  coalesce(w.on_version, (SELECT max(number) FROM version l WHERE l.workspace_id = $1 AND l.workflow_id = w.id))
+FROM up, workflow w CROSS JOIN LATERAL (
+  SELECT id, number FROM version WHERE workspace_id = $1 AND workflow_id = w.id AND number <= coalesce(w.on_version, 2147483647)
+  ORDER BY number DESC LIMIT 1) AS v
+WHERE up.kind <> 'part' AND w.workspace_id = $1 AND w.name = $3 AND v.number = coalesce(w.on_version, v.number)
 ON CONFLICT (workspace_id, run_id, kind, name) DO UPDATE SET version_id = pin.version_id RETURNING version_id
 """
 
