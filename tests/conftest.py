@@ -23,6 +23,7 @@ from typing import Any
 import asyncpg
 import httpx
 import pytest
+from hypothesis import settings
 
 from oak_relay.client import Client
 from oak_relay.runtime.cluster import Cluster
@@ -30,6 +31,8 @@ from oak_relay.store.database import Database
 from tests.forked import Forked, Nursery
 
 ROOT = Path(__file__).parent.parent
+settings.register_profile("oak", deadline=None)  # how long an example takes is the machine's; who bounds it says so
+settings.load_profile("oak")
 SIGNING = "whsec_" + "dGhpcyBpcyBhIHNpZ25pbmcgc2VjcmV0"
 MODEL_KEY = "mk-" + secrets.token_hex(12)
 MESSENGER_KEY = "sk-" + secrets.token_hex(12)

@@ -60,7 +60,7 @@ def same_kind(value, preview) -> bool:
     return type(value) is type(preview)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(JSON, st.integers(1_700_000_000_000, 4_000_000_000_000))
 def test_what_is_placed_apart_is_known_by_its_reference(value, moment):
     """Small texts stay as they are; a reference tells month, digest and size, its preview is small and of one form."""

@@ -21,7 +21,6 @@ secrets = st.sampled_from(SECRETS) | st.text(alphabet=LETTERS, min_size=8, max_s
 @given(secrets, st.lists(st.sampled_from(sorted(ESCAPES)), max_size=LAYERS), st.sampled_from(["", " ", "\u2603", "x"]))
 @example(SECRETS[4], ["JSON with \\/", "JSON", "JSON", "JSON"], "")
 @example("a b/c%41d&amp;e", ["form", "HTML", "JSON"], "")
-@settings(deadline=None)
 def test_a_secret_is_found_under_four_layers_of_any_escapes(secret, names, beside):
     if len(secret) > 1_000:
         names = names[:2]  # each may make it six times as long
@@ -75,7 +74,7 @@ def test_a_letter_that_is_cut_hides_no_secret_before_it_in_its_run_of_escapes():
 
 
 @given(secrets, st.lists(st.sampled_from(["JSON", "percent", "HTML", "JSON all escaped"]), max_size=3), st.text(alphabet=LETTERS, max_size=12), st.data())  # fmt: skip
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_streams_are_blanked_across_the_edges_of_pieces(secret, names, beside, data):
     if len(secret) > 1_000:
         names = names[:1]

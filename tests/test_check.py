@@ -5,7 +5,7 @@ from pathlib import Path
 
 import jsonschema_rs
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from oak_relay.actions.catalogue import offer
@@ -47,7 +47,6 @@ ODD = st.recursive(
 
 
 @given(st.dictionaries(KEYWORDS, ODD, max_size=4), st.sampled_from(["input", "settings", "form", "gives"]))
-@settings(deadline=None)
 def test_a_schema_of_whatever_shape_is_looked_at(schema: dict[str, object], where: str):
     odd = {name: schema if name == where else {"type": "object", "properties": {"a": {}}} for name in ("input", "settings", "form", "gives")}  # fmt: skip
     steps = [

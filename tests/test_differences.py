@@ -110,7 +110,7 @@ def made(names: list[str], values: list[int]) -> dict[str, Any]:
     return {"oak": 1, "workflow": "w", "steps": steps}
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(
     NAMES,
     NAMES,

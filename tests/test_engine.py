@@ -256,7 +256,7 @@ def test_what_failed_while_its_neighbour_broke_off_is_tried_again(dies, after):
     assert ended.result == [{"got": {"v": n}} for n in (1, 2, 3)]
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 @given(st.data())
 def test_resuming_gives_the_same_result_and_repeats_no_recorded_effect(data):
     """Rule 6, and the promise: for any document and any point of interruption."""

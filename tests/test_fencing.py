@@ -123,7 +123,7 @@ ONE = st.sampled_from(("claim", "take", "learn", "write", "write", "rest", "die"
 OP = st.one_of(ONE, ONE, st.sampled_from(("bury", "hold", "release", "hold and release")))
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.lists(OP, min_size=1, max_size=3), min_size=6, max_size=16).map(lambda steps: [["claim 0"], *steps]))
 def test_one_owner_at_a_time_in_every_interleaving(new_database: Callable[[], str], steps: list[list[str]]):
     apart(lambda: interleaved(shared(new_database), steps))

@@ -326,7 +326,7 @@ def test_sweeping_beside_referring_loses_nothing(base: str):
     on(base, work)
     seeds = iter(range(1, 1000))
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(delays)
     def any_way(pauses: list[int]) -> None:
         seed = next(seeds)

@@ -28,7 +28,7 @@ async def with_group(flush, scene, **more):
         await asyncio.gather(running, return_exceptions=True)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.integers(0, 9), max_size=60), st.integers(1, 20))
 def test_every_item_gets_its_own_result_and_bad_ones_fail_alone(items, most):
     """Rule 5. Items over 7 are what the database refuses."""

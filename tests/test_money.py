@@ -151,7 +151,7 @@ async def spend_to_the_end(plan, world, journal, start):
             journal.clock = max(journal.clock, min(moments))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.data())
 def test_nothing_spends_over_its_limit(data):
     steps, odds = data.draw(step_lists()), data.draw(st.integers(0, 10_000))

@@ -426,7 +426,7 @@ def test_metadata_of_another_issuer_are_not_believed():
         provider_of(json.dumps({**told, "code_challenge_methods_supported": ["plain"]}).encode(), "https://b.example")
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(
     st.one_of(
         st.binary(max_size=300),

@@ -55,7 +55,7 @@ def test_what_is_piped_has_a_line_for_each_row(monkeypatch, capsys):
     st.lists(st.tuples(st.text(max_size=30), st.text(max_size=30), st.integers()), min_size=1, max_size=4),
     st.integers(10, 120),
 )
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_whatever_rows_hold_they_are_shown(rows, width: int):
     said = printed(width, ("one", "?two", "?>three"), rows)
     assert "\x1b" not in said and "\x07" not in said

@@ -83,7 +83,7 @@ def test_what_is_like_nothing_is_no_choice_and_two_alike_are_unsure():
 
 
 @given(st.text(max_size=300), st.dictionaries(st.text(min_size=1, max_size=20), st.lists(st.text(min_size=1, max_size=30), max_size=4), min_size=1, max_size=6))  # fmt: skip
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_any_text_and_any_choices_are_compared(text: str, choices: dict[str, list[str]]):
     found = meant(text, choices)
     assert set(found.likeness) == set(choices) and all(-1.01 <= one <= 1.01 for one in found.likeness.values())

@@ -48,7 +48,7 @@ def test_buttons_that_a_channel_cannot_show_are_told_in_lines():
 
 
 @given(st.text(max_size=400), st.integers(20, 90))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_every_word_is_in_one_of_the_parts_in_order(text: str, most: int):
     parts = list(split(text, most))
     assert all(0 < len(part) <= most for part in parts)
@@ -63,7 +63,7 @@ def test_every_word_is_in_one_of_the_parts_in_order(text: str, most: int):
         max_size=60,
     )
 )
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 def test_any_text_can_be_sent(signs: list[str]):
     text = "".join(signs)
     sent = pieces(CHANNEL, text, ["yes"])

@@ -277,14 +277,14 @@ def play(place: SimpleNamespace, ops: list[Any]) -> None:
 
 
 @given(st.lists(OPS, max_size=40))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_the_rules_hold_in_any_interleaving(place: SimpleNamespace, ops: list[Any]):
     play(place, ops)
 
 
 @pytest.mark.long
 @given(st.lists(OPS, min_size=20, max_size=120))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @pytest.mark.timeout(1_800)
 def test_the_rules_hold_in_long_interleavings(place: SimpleNamespace, ops: list[Any]):
     play(place, ops)

@@ -122,7 +122,7 @@ _VALUES = (
 )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.lists(st.lists(_VALUES, min_size=3, max_size=3), max_size=20))
 def test_a_workbook_says_what_was_put_in_and_a_second_library_reads_the_same(rows):
     made = io.BytesIO()
@@ -139,7 +139,6 @@ def test_a_workbook_says_what_was_put_in_and_a_second_library_reads_the_same(row
     ]
 
 
-@settings(deadline=None)
 @given(
     st.lists(
         st.dictionaries(st.sampled_from(["hut", "bunks", "Länge"]), _VALUES | st.lists(st.integers(), max_size=2)),

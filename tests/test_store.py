@@ -938,7 +938,7 @@ ENTRIES = st.builds(
 )
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(entries=st.lists(ENTRIES, min_size=1, max_size=12))
 def test_an_entry_reads_back_as_it_was_added(new_database, entries):
     """The walk that added it and one that reads it see the same."""

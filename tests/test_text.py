@@ -89,7 +89,7 @@ PIECES = st.lists(st.sampled_from(WORDS + SIGNS + VALUES + BLOCKS), max_size=25)
 HEADS = st.sampled_from(["", "oak: 1\n", "oak: 1\nsteps:\n  - step: a\n", "a:\n"])
 
 
-@settings(max_examples=500, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=500, suppress_health_check=list(HealthCheck))
 @given(HEADS, PIECES)
 @example("a:\n", "|#")
 @example("", "b: <<")

@@ -38,7 +38,7 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
     <div class="row-line heads" role="row">
       <span role="columnheader">Step</span><span v-if="spends" role="columnheader" class="wide-only num">Tokens</span
       ><span v-if="spends" role="columnheader" class="wide-only num">Money</span><span role="columnheader" class="num">Took</span>
-      <span role="columnheader" class="wide-only scale"
+      <span role="columnheader" class="wide-only scale d-flex"
         ><span>0</span><span>{{ duration((to - from) / 1000) }}</span></span
       >
     </div>
@@ -48,7 +48,7 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
         role="row"
         :class="{ faint: !row.taken, chosen: row.span?.path === chosen, arm: row.line.kind === 'arm' || row.line.kind === 'strand' }">
         <span role="cell" class="what" :style="{ paddingLeft: `${Math.min(row.line.depth, 12) * 1.2}rem` }">
-          <span class="number">{{ row.line.number }}</span>
+          <span class="number me-2">{{ row.line.number }}</span>
           <button
             v-if="row.span"
             type="button"
@@ -114,7 +114,6 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
   font-weight: 600;
 }
 .scale {
-  display: flex;
   justify-content: space-between;
   font-weight: 400;
 }
@@ -128,7 +127,6 @@ const many = (row: Row) => (row.loop?.all ?? row.loop?.ended ?? 0) > 1 || (row.l
   color: var(--relay-quiet);
   flex: 0 0 auto;
   min-width: 2.8rem;
-  padding-right: 0.5rem;
 }
 .sentence {
   flex: 1 1 0;
