@@ -23,7 +23,7 @@ from oak_relay.engine.entries import Entry
 from oak_relay.runtime.lease import Lease
 from oak_relay.runtime.rates import Rates
 from oak_relay.runtime.record import Ground, RunJournal
-from oak_relay.runtime.writer import JournalWriter, Unwritten
+from oak_relay.runtime.writer import Dropped, JournalWriter, Unwritten
 from oak_relay.store import ending, epoch, history, intake, journal, queue, rows, runs, signals, workers, workflows
 from oak_relay.store.changes import About, Prepared, prepared
 from oak_relay.store.database import Database, raw
@@ -365,6 +365,27 @@ async def test_values_that_do_not_fit_are_not_a_lost_database(database, connecti
     with pytest.raises(DBAPIError, match="out of int64 range"):
         async with database.begin() as found_too:
             await found_too.execute(text("SELECT CAST(:n AS bigint)"), {"n": 10**30})
+
+
+async def test_a_run_that_is_dropped_during_its_commit_takes_nothing_from_others(database, connection, monkeypatch):
+    """What was in that commit is written once, the dropped run's entry too, and nobody else is told of it."""
+    mine, claims = await claimed(database, connection, 3)
+    registry = SimpleNamespace(workspace=MAIN_WORKSPACE, now=SimpleNamespace(listening=False))
+    writer = JournalWriter(database, mine, SimpleNamespace(send=lambda topic: None, watched=False), registry)
+    owners, write_ = [writer.own(claim) for claim in claims], journal.write
+
+    async def dropping(*given: Any) -> None:
+        await write_(*given)
+        owners[1].drop()
+
+    monkeypatch.setattr(journal, "write", dropping)
+    put = [writer.put(owner, row(owner.run_id)) for owner in owners]
+    async with asyncio.timeout(20):
+        writing = asyncio.create_task(writer.run())
+        found = await asyncio.gather(*put, return_exceptions=True)
+        writing.cancel()
+    assert [type(one) for one in found] == [EntryRow, Dropped, EntryRow]
+    assert await connection.fetchval("SELECT count(*) FROM entry") == 3
 
 
 async def test_a_run_whose_left_entry_cannot_be_written_is_given_back(database, connection):

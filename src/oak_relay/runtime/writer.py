@@ -183,7 +183,7 @@ class JournalWriter:
         a commit that was merely slow is waited for. Whether runs may go now that waited in a lane, as far as is known."""
         unsure, ever = False, False
         while True:
-            batch = _batch(given)
+            batch, owners = _batch(given)
             workspace = self._registry.workspace
             try:
                 if self._connection is None or self._connection.is_closed():
@@ -192,7 +192,7 @@ class JournalWriter:
                 if not (unsure and await store.landed(self._connection, workspace, self._worker_id, batch)):
                     unsure = ever = True
                     await store.write(self._connection, workspace, self._worker_id, self._fence, batch)
-                self._count(given, batch)
+                _count(batch, owners)
                 return batch.freed or asked
             except Raised:
                 unsure = False
@@ -205,7 +205,7 @@ class JournalWriter:
             except asyncpg.UniqueViolationError:
                 if not (ever and await self._is_there(batch)):
                     raise
-                self._count(given, batch)
+                _count(batch, owners)
                 return True
             except LOST as error:
                 go_on()
@@ -214,11 +214,6 @@ class JournalWriter:
                     self._connection.terminate()
                     self._connection = None
                 await asyncio.sleep(0.2)
-
-    def _count(self, given: list[Written], batch: store.Batch) -> None:
-        owners = {w.owner.run_id: w.owner for w in given if not w.owner.lost}
-        for page in batch.pages:
-            owners[page.run_id].pages += 1
 
     async def _is_there(self, batch: store.Batch) -> bool:
         """After a clash of keys: whether it was with this very batch, written by a commit that was taken for lost."""
@@ -322,8 +317,9 @@ class Writers:
         return self._writers[run_id.int % len(self._writers)]
 
 
-def _batch(given: list[Written]) -> store.Batch:
-    """What is still ours of it, the entries of each run in pages."""
+def _batch(given: list[Written]) -> tuple[store.Batch, dict[UUID, Ownership]]:
+    """What is still ours of it, the entries of each run in pages, and whose the pages are: one that is dropped while the commit
+    is under way is in it nevertheless."""
     batch = store.Batch()
     entries: dict[Ownership, list[EntryRow]] = {}
     for written in given:
@@ -340,7 +336,12 @@ def _batch(given: list[Written]) -> store.Batch:
             batch.backs.append(row)
     for owner, rows in entries.items():
         batch.pages += divide(owner.run_id, owner.pages, owner.generation, rows)
-    return batch
+    return batch, {owner.run_id: owner for owner in entries}
+
+
+def _count(batch: store.Batch, owners: dict[UUID, Ownership]) -> None:
+    for page in batch.pages:
+        owners[page.run_id].pages += 1
 
 
 def _unwritten(owner: Ownership) -> Unwritten:
