@@ -358,6 +358,12 @@ def test_a_request_that_does_not_fit_is_told_what_and_what_to_do_and_not_what_it
     assert "secret" not in answer.text
 
 
+def test_of_a_request_with_very_many_faults_some_are_told(oak):
+    body = {"workflow": "hello", **{f"odd_{n}": n for n in range(30_000)}}
+    answer = httpx.post(f"{oak.url}/api/v1/runs", json=body, headers={"Authorization": f"Bearer {oak.token}"})
+    assert (answer.status_code, len(answer.json()["fields"])) == (422, 100)
+
+
 # The client
 
 

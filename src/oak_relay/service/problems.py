@@ -25,6 +25,8 @@ log = structlog.get_logger()
 _OVERVIEW = "see /openapi.json for what there is"
 _SHOWN, _TOLD = 200, 2_000
 """Letters of a title and of a detail; what was sent may be long."""
+_FEW = 100
+"""Faults that are told of one request."""
 _STATUS: dict[str, int] = {
     "invalid": 422,
     "denied": 403,
@@ -102,7 +104,7 @@ async def _invalid(request: Request, error: RequestValidationError) -> JSONRespo
     if first["type"] == "json_invalid":
         why = str(first.get("ctx", {}).get("error", ""))
         return Problem(400, "the body is not JSON", why, "send JSON").answered(request)
-    found = [(_place(one["loc"]), _unfit(one)) for one in error.errors()]
+    found = [(_place(one["loc"]), _unfit(one)) for one in error.errors()[:_FEW]]
     fields = [{"where": where, "message": what, "fix": fix} for where, (what, fix) in found]
     what, fix = found[0][1]
     return Problem(422, "the request does not fit", what, fix, fields=fields).answered(request)
